@@ -1,0 +1,120 @@
+"""Reads chips and boards from their data files, each once a process."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from zapato.boards.model import Analog, Board, Boot, Chip, Fitted, HeaderPin, Pin, Resources
+from zapato.errors import UnknownName
+
+_HERE = Path(__file__).parent
+
+
+@cache
+def board_ids() -> tuple[str, ...]:
+    """The ids of the catalogue's boards, in order."""
+    return tuple(sorted(path.stem for path in (_HERE / "data").glob("*.toml")))
+
+
+def boards() -> tuple[Board, ...]:
+    """Every board of the catalogue."""
+    return tuple(board(name) for name in board_ids())
+
+
+@cache
+def board(name: str) -> Board:
+    """The board with this id. Raises UnknownName."""
+    if name not in board_ids():
+        from zapato.lang.fields import nearest
+
+        near = nearest(name, board_ids())
+        raise UnknownName(f'no board is called "{name}"', near[0] if near else f"boards: {', '.join(board_ids())}")
+    return board_of(tomllib.loads((_HERE / "data" / f"{name}.toml").read_text("utf-8")))
+
+
+@cache
+def chip(name: str) -> Chip:
+    """The chip with this id; KeyError-free use is the catalogue's own concern."""
+    return chip_of(tomllib.loads((_HERE / "chips" / f"{name}.toml").read_text("utf-8")))
+
+
+def chip_of(data: Mapping[str, Any]) -> Chip:
+    """A chip from the values of its data file."""
+    sources, why, block = data["sources"], dict(data["why"]), data["pins"]
+    busy = why.pop("radio_adc", [])
+    rows = [_pin(block["defaults"] | row, sources, busy) for row in block["rows"]]
+    plain = ("id", "title", "port", "logic", "input_most", "heap", "flash", "cores", "mhz", "wifi", "bluetooth")
+    return Chip(
+        **{key: data[key] for key in plain},
+        pull_ohm=data.get("pull_ohm", 0.0),
+        analog=Analog(**data["analog"]),
+        resources=Resources(**data["resources"]),
+        pins={pin.gpio: pin for pin in rows},
+        sources=sources,
+        why=why,
+    )
+
+
+def _pin(row: Mapping[str, Any], sources: Mapping[str, str], busy: list[int]) -> Pin:
+    can = set(row["can"].split())
+    adc: str = row.get("adc", "")
+    only = row.get("analog_only", False)
+    boot = row.get("boot")
+    return Pin(
+        gpio=row["gpio"],
+        name=row.get("name") or f"GPIO{row['gpio']}",
+        reads="in" in can and not only,
+        drives="out" in can,
+        pull_up="pull-up" in can,
+        pull_down="pull-down" in can,
+        interrupt="irq" in can,
+        pwm="pwm" in can,
+        adc=adc,
+        adc_radio=bool(adc) and int(adc.partition(".")[0]) not in busy,
+        analog_only=only,
+        touch=row.get("touch"),
+        dac=row.get("dac"),
+        rtc=row.get("rtc"),
+        flash=row.get("flash", ""),
+        usb=row.get("usb", ""),
+        console=row.get("console", ""),
+        boot=Boot(**boot) if boot else None,
+        reset=row.get("reset", ""),
+        drive_ma=row["drive_ma"],
+        source=sources[row["source"]],
+        routes=tuple(row.get("routes", ())),
+    )
+
+
+def board_of(data: Mapping[str, Any]) -> Board:
+    """A board from the values of its data file."""
+    silicon = chip(data["chip"])
+    analog, supply = data.get("analog"), data.get("supply", {})
+    own = silicon.analog
+    return Board(
+        id=data["id"],
+        title=data["title"],
+        chip=silicon,
+        headers={side: tuple(_place(text) for text in row) for side, row in data["headers"].items()},
+        fitted=tuple(Fitted(**{**part, "pins": tuple(part["pins"])}) for part in data.get("fitted", [])),
+        usb=data.get("usb", ""),
+        supply=tuple(supply.get("inputs", ())),
+        rail_ma=supply.get("rail_ma", 0),
+        rail_note=supply.get("note", ""),
+        boot_mode=tuple(data.get("boot_mode", ())),
+        flash=data.get("flash", silicon.flash),
+        analog=Analog(own.low, analog["high"], own.bits, own.source) if analog else own,
+        analog_why=analog["why"] if analog else "",
+        images=tuple(data.get("images", ["bin"])),
+        ethernet=data.get("ethernet", ""),
+        psram=data.get("psram", 0),
+    )
+
+
+def _place(text: str) -> HeaderPin:
+    label, _, gpio = text.partition("=")
+    return HeaderPin(label, int(gpio) if gpio else None)

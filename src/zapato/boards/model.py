@@ -1,0 +1,250 @@
+"""The shapes of the catalogue: Pin, Chip, Fitted, Board."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal
+
+Level = Literal["high", "low"]
+
+
+@dataclass(frozen=True, slots=True)
+class Boot:
+    """What the chip reads from a pin at reset.
+
+    Attributes:
+        level: the level that a normal start needs.
+        when: what the other level breaks: "start" (the program does not run), "download" (only
+            the serial download mode), "messages" or "timing" (nothing a device needs).
+        why: the consequence, in words.
+    """
+
+    level: Level
+    when: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Pin:
+    """One pin of a chip.
+
+    Attributes:
+        gpio: the chip's number.
+        name: as messages call it, "GPIO34".
+        reads, drives: digital input and output.
+        pull_up, pull_down: internal resistors that the runtime can switch on.
+        interrupt: announces an edge by itself.
+        pwm: can carry the chip's pulse-width modulation.
+        adc: "unit.channel" of the analog input, or "".
+        adc_radio: the analog input keeps working while the radio is on.
+        analog_only: no digital function at all.
+        touch, dac, rtc: channel numbers, or None.
+        flash: the line of the flash chip that hangs on this pin, or "".
+        usb: "D+" or "D-" where the pin carries the chip's own USB, or "".
+        console: "tx" or "rx" where the boot messages and the console use it, or "".
+        boot: what the chip reads from it at reset, or None.
+        reset: what the pin does from power-up until the program sets it: "pull-up", "pull-down",
+            "high", "low", "signal" (pulses), "floating", or "" where no source states it.
+        drive_ma: what the output can carry, mA.
+        source: the section of the datasheet that says all this.
+    """
+
+    gpio: int
+    name: str
+    reads: bool
+    drives: bool
+    pull_up: bool
+    pull_down: bool
+    interrupt: bool
+    pwm: bool
+    adc: str
+    adc_radio: bool
+    analog_only: bool
+    touch: int | None
+    dac: int | None
+    rtc: int | None
+    flash: str
+    usb: str
+    console: str
+    boot: Boot | None
+    reset: str
+    drive_ma: int
+    source: str
+    routes: tuple[str, ...] = ()
+
+    @property
+    def adc_unit(self) -> int:
+        """The number of the analog unit; 0 where the pin has none."""
+        return int(self.adc.partition(".")[0] or 0)
+
+    @property
+    def reset_level(self) -> Level | None:
+        """The level that stands on the pin from power-up, where it is known."""
+        if self.reset in ("pull-up", "high"):
+            return "high"
+        return "low" if self.reset in ("pull-down", "low") else None
+
+
+@dataclass(frozen=True, slots=True)
+class Analog:
+    """The range of an analog input at the pin, in volts, its resolution in bits, and the source."""
+
+    low: float
+    high: float
+    bits: int
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Resources:
+    """How many of each the chip has: PWM channels and timers, pulse engines, bus controllers."""
+
+    pwm_channels: int = 0
+    pwm_timers: int = 0
+    pulse: int = 0
+    i2c: int = 0
+    spi: int = 0
+    uart: int = 0
+    source: str = ""
+
+
+@dataclass(frozen=True)
+class Chip:
+    """The silicon.
+
+    Attributes:
+        port: the MicroPython port that runs on it.
+        logic: volts of its high level; input_most: volts a pin bears at the most.
+        heap: bytes that the program can count on; a lower bound.
+        pins: by GPIO number.
+        why: reasons that checks quote, by topic.
+    """
+
+    id: str
+    title: str
+    port: str
+    logic: float
+    input_most: float
+    pull_ohm: float
+    heap: int
+    flash: int
+    cores: int
+    mhz: int
+    wifi: str
+    bluetooth: bool
+    analog: Analog
+    resources: Resources
+    pins: Mapping[int, Pin]
+    sources: Mapping[str, str]
+    why: Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class HeaderPin:
+    """One place of a header: its label and the pin behind it, or None for supply and ground."""
+
+    label: str
+    gpio: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Fitted:
+    """Something soldered to the board.
+
+    Attributes:
+        name: how a device file can name its pin.
+        what: in words.
+        pins: the chip's pins it hangs on.
+        active: the level that means on, or "".
+        taken: True where nothing else can use the pins.
+        why: what the pins are to it.
+    """
+
+    name: str
+    what: str
+    pins: tuple[int, ...]
+    active: str = ""
+    taken: bool = False
+    why: str = ""
+    kind: str = ""
+
+
+@dataclass(frozen=True)
+class Board:
+    """What carries the chip: labels in physical order, fitted parts, supply, the way into boot mode.
+
+    Attributes:
+        headers: the rows of pins in physical order, seen from above, antenna or USB as `layout` says.
+        analog: range at the board's analog pins where the board divides it, else the chip's.
+        rail_ma: what the 3.3 V rail gives to parts, mA; 0 where no source states it.
+        images: forms of a whole-flash image, "bin" or "uf2".
+    """
+
+    id: str
+    title: str
+    chip: Chip
+    headers: Mapping[str, tuple[HeaderPin, ...]]
+    fitted: tuple[Fitted, ...]
+    usb: str
+    supply: tuple[str, ...]
+    rail_ma: int
+    rail_note: str
+    boot_mode: tuple[str, ...]
+    flash: int
+    analog: Analog
+    analog_why: str
+    images: tuple[str, ...] = ("bin",)
+    ethernet: str = ""
+    psram: int = 0
+    extra: Mapping[str, object] = field(default_factory=dict[str, object])
+
+    @cached_property
+    def labels(self) -> Mapping[str, int]:
+        """Label in lower case -> GPIO number; the first place counts where a pin comes out twice."""
+        found: dict[str, int] = {}
+        for row in self.headers.values():
+            for place in row:
+                if place.gpio is not None:
+                    found.setdefault(place.label.lower(), place.gpio)
+        for part in self.fitted:
+            if len(part.pins) == 1:
+                found.setdefault(part.name.lower(), part.pins[0])
+        return found
+
+    @cached_property
+    def label_of(self) -> Mapping[int, str]:
+        """GPIO number -> the label printed beside it."""
+        return {p.gpio: p.label for row in self.headers.values() for p in row if p.gpio is not None}
+
+    @cached_property
+    def brought_out(self) -> tuple[Pin, ...]:
+        """The pins that a wire can reach, by number."""
+        return tuple(self.chip.pins[gpio] for gpio in sorted(self.label_of))
+
+    @cached_property
+    def fitted_on(self) -> Mapping[int, Fitted]:
+        """GPIO number -> the fitted part on it; one that takes the pin before one that shares it."""
+        found: dict[int, Fitted] = {}
+        for part in sorted(self.fitted, key=lambda p: not p.taken):
+            for gpio in part.pins:
+                found.setdefault(gpio, part)
+        return found
+
+    @cached_property
+    def free(self) -> tuple[Pin, ...]:
+        """Pins brought out with nothing on them that would fight: no flash, fitted part or console."""
+        return tuple(
+            pin for pin in self.brought_out if not pin.flash and not pin.console and pin.gpio not in self.fitted_on
+        )
+
+    def pin(self, gpio: int) -> Pin:
+        """The chip's pin by number. Raises KeyError."""
+        return self.chip.pins[gpio]
+
+    def called(self, pin: Pin) -> str:
+        """How messages call the pin on this board: "GPIO2 (D4)"."""
+        label = self.label_of.get(pin.gpio, "")
+        plain = {str(pin.gpio), pin.name.lower(), f"gp{pin.gpio}", f"io{pin.gpio}"}
+        return pin.name if not label or label.lower() in plain else f"{pin.name} ({label})"

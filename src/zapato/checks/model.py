@@ -1,0 +1,71 @@
+"""The shapes of rules."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+
+from zapato.design.model import Design, PinUse
+from zapato.findings import Finding, Severity
+
+
+@dataclass(frozen=True, slots=True)
+class Objection:
+    """Why one pin does not suit one use.
+
+    Attributes:
+        severity: error rules the pin out; a warning or note makes the solver avoid it.
+        message: what is wrong, one sentence.
+        why: the physical reason, without its source.
+        source: the datasheet section.
+        fixes: ways out other than another pin.
+    """
+
+    severity: Severity
+    message: str
+    why: str
+    source: str = ""
+    fixes: tuple[str, ...] = ()
+
+
+Files = Mapping[str, str]
+"""An example of more than one file: name -> text; the device file is "device.toml"."""
+
+
+@dataclass(frozen=True)
+class Rule:
+    """One code: its story, its examples, and how it is found.
+
+    A rule either looks at a whole design (`find`), or judges one pin for one use (`objection`),
+    so that the same judgement serves the check, the ways out and the solver; the reading
+    family is found while reading and has neither.
+
+    Attributes:
+        code: the finding's code.
+        family: reading, pins, resources, buses, electrical, network or links.
+        severities: those it can have.
+        title: what it is, one line.
+        story: the whole story for `explain`.
+        failing, mended: device files (or several files) with and without the finding.
+    """
+
+    code: str
+    family: str
+    severities: tuple[Severity, ...]
+    title: str
+    story: str
+    failing: str | Files
+    mended: str | Files
+    find: Callable[[Design], Iterable[Finding]] | None = None
+    objection: Callable[[PinUse, Design], Objection | None] | None = None
+    weight: int = field(default=0)
+
+
+def device(body: str, board: str = "esp32-38pin") -> str:
+    """A whole device file around the tables in `body`, for examples."""
+    return f'zapato = 1\n\n[device]\nname = "example"\nboard = "{board}"\n\n{body.strip()}\n'
+
+
+def files(example: str | Files) -> Files:
+    """The files of an example."""
+    return {"device.toml": example} if isinstance(example, str) else example

@@ -1,0 +1,45 @@
+"""The rules. Each module of `zapato.checks.rules` has a RULE or RULES; adding a rule is adding a module."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cache
+from importlib import import_module
+from pkgutil import iter_modules
+
+from zapato.checks import rules as package
+from zapato.checks.model import Rule
+from zapato.errors import UnknownName
+
+
+@cache
+def rules() -> Mapping[str, Rule]:
+    """Every rule by its code, in the order of codes."""
+    found: list[Rule] = []
+    for info in iter_modules(package.__path__):
+        module = import_module(f"{package.__name__}.{info.name}")
+        found.extend(getattr(module, "RULES", ()) or (module.RULE,))
+    return {rule.code: rule for rule in sorted(found, key=lambda r: r.code)}
+
+
+@cache
+def finders() -> tuple[Rule, ...]:
+    """The rules that look at a whole design."""
+    return tuple(rule for rule in rules().values() if rule.find)
+
+
+@cache
+def judges() -> tuple[Rule, ...]:
+    """The rules that judge one pin for one use."""
+    return tuple(rule for rule in rules().values() if rule.objection)
+
+
+def rule(code: str) -> Rule:
+    """The rule with this code. Raises UnknownName."""
+    found = rules().get(code)
+    if found is None:
+        from zapato.lang.fields import nearest
+
+        near = nearest(code, list(rules()))
+        raise UnknownName(f'no finding has the code "{code}"', near[0] if near else "zapato explain lists the codes")
+    return found

@@ -1,0 +1,1 @@
+"""One module a rule, or a family of rules told together."""

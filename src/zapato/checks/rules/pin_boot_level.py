@@ -1,0 +1,58 @@
+"""pin-boot-level: what hangs on a boot pin can hold it at the level that keeps the board from starting."""
+
+from zapato.boards.model import Boot
+from zapato.checks.model import Objection, Rule, device
+from zapato.design.model import Design, PinUse
+
+_BITES = ("start", "download")
+
+
+def _objection(use: PinUse, design: Design) -> Objection | None:
+    boot, need = use.pin.boot, use.need
+    if boot is None or boot.when not in _BITES:
+        return None
+    if need.rest and need.rest != boot.level:
+        return _held(use, boot, design)
+    if boot.when == "start" and need.operated and need.operated != boot.level and not _own_button(use, design):
+        message = f"{use.part.id} holds {design.called(use.pin)} {need.operated} when operated at power-up, and the board does not start"
+        return Objection("warning", message, f"{boot.why}; {need.circuit} can do that", use.pin.source)
+    return None
+
+
+def _held(use: PinUse, boot: Boot, design: Design) -> Objection:
+    need, name = use.need, design.called(use.pin)
+    if boot.when == "download":
+        message = f"{use.part.id} can hold {name} {need.rest}: the board then takes no new program over its cable"
+        return Objection("warning", message, f"{boot.why}; there is {need.circuit}", use.pin.source)
+    if need.firm:
+        message = f"{use.part.id} holds {name} {need.rest} at power-up, and the board will not start"
+        return Objection("error", message, f"{boot.why}; there is {need.circuit}", use.pin.source)
+    message = f"{use.part.id} can hold {name} {need.rest} at power-up, and the board may not start"
+    return Objection("warning", message, f"{boot.why}; there is {need.circuit}", use.pin.source)
+
+
+def _own_button(use: PinUse, design: Design) -> bool:
+    """The board's own boot button, declared as a button."""
+    fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
+    return fitted is not None and fitted.kind == use.part.kind.name == "button"
+
+
+RULE = Rule(
+    code="pin-boot-level",
+    family="pins",
+    severities=("error", "warning"),
+    title="the part can hold a boot pin at the level that keeps the board from starting",
+    story="""
+At the moment of power-up the chip reads a few of its pins to learn how to start: from its
+program, or waiting for one over the cable; with 3.3 V or 1.8 V for its flash. Weak resistors
+hold these pins at the right level. A part that is stronger than they are decides instead: the
+pull-up of a one-wire sensor, the input of a relay board, a button that happens to be pressed.
+
+It is an error where the part has a resistor that surely wins, a warning where it depends on the
+board behind it or on somebody pressing at the wrong moment. A level that only blocks loading a
+new program over the cable is a warning, too.
+""",
+    failing=device('[sensor.cabinet]\nchip = "dht22"\npin = 12'),
+    mended=device('[sensor.cabinet]\nchip = "dht22"\npin = 27'),
+    objection=_objection,
+)

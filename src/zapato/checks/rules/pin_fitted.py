@@ -1,0 +1,51 @@
+"""pin-fitted: something soldered to the board is on the pin already."""
+
+from zapato.boards.model import Fitted
+from zapato.checks.model import Objection, Rule, device
+from zapato.design.model import Design, PinUse
+
+
+def _objection(use: PinUse, design: Design) -> Objection | None:
+    fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
+    if fitted is None:
+        return None
+    if fitted.taken:
+        why = fitted.why or f"{fitted.what} drives this pin all the time"
+        return Objection("error", f"{design.called(use.pin)} is taken by {fitted.what}", why)
+    return _mismatch(use, fitted, design) if use.part.kind.name == fitted.kind else _shared(use, fitted, design)
+
+
+def _mismatch(use: PinUse, fitted: Fitted, design: Design) -> Objection | None:
+    active = use.need.active or use.need.operated
+    if not fitted.active or active in (None, fitted.active):
+        return None
+    message = f"{fitted.what} is active {fitted.active}, and {use.part.id} says active {active}"
+    why = "on and off would be the wrong way round"
+    return Objection("warning", message, why, fixes=(f'active = "{fitted.active}"',))
+
+
+def _shared(use: PinUse, fitted: Fitted, design: Design) -> Objection:
+    message = f"{fitted.what} is on {design.called(use.pin)} as well, beside {use.part.id}"
+    does = {"led": "it lights with every change of the pin", "button": "pressing it changes the level under the part"}
+    why = does.get(fitted.kind, "the two share one line")
+    return Objection("warning", message, why)
+
+
+RULE = Rule(
+    code="pin-fitted",
+    family="pins",
+    severities=("error", "warning"),
+    title="something soldered to the board is on this pin already",
+    story="""
+Boards come with parts of their own: an LED, a BOOT button, a radio chip, an Ethernet chip, a
+camera, a card slot. Each hangs on pins of the chip. Where the fitted part drives the pin all
+the time (a radio, an Ethernet chip, a camera), nothing else can be there: an error. Where it
+only shares the line (an LED, a button), it works, with a side effect: a warning.
+
+Declaring the fitted part itself is what the pin is for and gives no finding: an `led` on the
+LED's pin, a `button` on the BOOT button's pin, with its real active level.
+""",
+    failing=device("[relay.lamp]\npin = 23", "rp2040w-40pin"),
+    mended=device("[relay.lamp]\npin = 22", "rp2040w-40pin"),
+    objection=_objection,
+)

@@ -1,0 +1,34 @@
+"""pin-no-pull: an internal resistor is asked of a pin that has none."""
+
+from zapato.checks.model import Objection, Rule, device
+from zapato.design.model import Design, PinUse
+
+
+def _objection(use: PinUse, design: Design) -> Objection | None:
+    has = {"": True, "up": use.pin.pull_up, "down": use.pin.pull_down}[use.need.pull]
+    if has or use.pin.analog_only:
+        return None
+    message = f"{design.called(use.pin)} has no internal pull-{use.need.pull} for {use.part.id}"
+    why = design.board.chip.why.get("no-pull", "the chip has no such resistor on this pin") if design.board else ""
+    fixes = [f'a 10 kohm resistor from the pin to {"3.3 V" if use.need.pull == "up" else "ground"}, and pull = "none"']
+    if use.need.pull == "down" and use.pin.pull_up:
+        fixes.insert(0, 'switch to ground instead, with pull = "up" and active = "low"')
+    return Objection("error", message, why, use.pin.source, tuple(fixes))
+
+
+RULE = Rule(
+    code="pin-no-pull",
+    family="pins",
+    severities=("error",),
+    title="the pin has no internal resistor of that kind",
+    story="""
+An open switch leaves its pin connected to nothing. A resistor has to hold the level then, or
+the input picks up whatever is in the air and triggers by itself. Most pins have one inside
+(some tens of kilo-ohms) that the program can switch on; some have none, or only one of the two.
+
+Without a resistor inside, fit one outside (10 kilo-ohms is usual) and say pull = "none".
+""",
+    failing=device('[contact.door]\npin = 35\npull = "up"'),
+    mended=device('[contact.door]\npin = 35\npull = "none"'),
+    objection=_objection,
+)

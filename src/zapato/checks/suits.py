@@ -1,0 +1,73 @@
+"""Which pins suit a use: the judgement behind pin findings, their ways out, and the solver."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zapato.boards.model import Pin
+from zapato.checks.model import Objection, Rule
+from zapato.checks.registry import judges
+from zapato.design.model import Design, PinUse
+from zapato.findings import Finding
+
+SHOWN = 8
+"""Pins that a way out lists at the most."""
+
+COST = {"error": 10_000, "warning": 100, "note": 1}
+
+
+def objections(use: PinUse, design: Design) -> Iterator[tuple[Rule, Objection]]:
+    """Everything that speaks against this pin for this use."""
+    for rule in judges():
+        if rule.objection and (found := rule.objection(use, design)):
+            yield rule, found
+
+
+def suits(use: PinUse, design: Design) -> bool:
+    """True where no objection of severity error stands."""
+    return not any(found.severity == "error" for _, found in objections(use, design))
+
+
+def hazard(use: PinUse, design: Design) -> int:
+    """How much speaks against the pin, for choosing among several."""
+    return sum(COST[found.severity] for _, found in objections(use, design))
+
+
+def candidates(use: PinUse, design: Design) -> list[Pin]:
+    """The free pins that suit the use, the least hazardous first."""
+    if design.board is None:
+        return []
+    free = [pin for pin in design.board.free if pin.gpio not in design.users]
+    ranked = sorted((hazard(use.on(pin), design), _scarce(use, pin), pin.gpio) for pin in free)
+    return [design.board.pin(gpio) for cost, _, gpio in ranked if cost < COST["error"]]
+
+
+def _scarce(use: PinUse, pin: Pin) -> int:
+    """A pin that something else may need more: read at reset, or analog where analog is not asked for."""
+    return 2 * (pin.boot is not None) + (bool(pin.adc) and use.need.use != "analog")
+
+
+def another_pin(use: PinUse, design: Design) -> str:
+    """The way out: which other pins could do it."""
+    found = candidates(use, design)
+    if not found:
+        return f"no free pin of {design.board.id if design.board else 'this board'} can do this: another board, or free one"
+    names = ", ".join(_written(pin, design) for pin in found[:SHOWN])
+    return f"free pins that can do this: {names}" + (f" and {len(found) - SHOWN} more" if len(found) > SHOWN else "")
+
+
+def _written(pin: Pin, design: Design) -> str:
+    """A pin as the device file would have it, with its label where the two differ."""
+    if pin.analog_only:
+        return f'"{pin.name}"'
+    called = design.called(pin)
+    return str(pin.gpio) if called == pin.name else f"{pin.gpio} ({called.partition('(')[2]}"
+
+
+def pin_findings(design: Design) -> Iterator[Finding]:
+    """Every objection against a pin of the design, as findings."""
+    for use in design.uses:
+        for rule, found in objections(use, design):
+            why = f"{found.why} ({found.source})." if found.source else found.why
+            fixes = (*found.fixes, another_pin(use, design))
+            yield design.finding(rule.code, found.severity, use.path, found.message, why=why, fixes=fixes, pin=use.pin)

@@ -1,0 +1,92 @@
+"""The application: commands gathered, errors turned into one clear line and the right exit code."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Sequence
+from importlib import import_module
+from pkgutil import iter_modules
+
+import click
+
+from zapato.cli import commands
+from zapato.errors import Refused, ZapatoError
+
+USAGE = 2
+
+
+class Commands(click.Group):
+    """The commands, each imported when it is called."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(command_names())
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in command_names():
+            return None
+        return import_module(f"{commands.__name__}.{cmd_name}").COMMAND
+
+
+def command_names() -> tuple[str, ...]:
+    """The commands, in order."""
+    return tuple(sorted(m.name for m in iter_modules(commands.__path__)))
+
+
+def _version(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
+    if wanted:
+        from zapato import __version__
+
+        click.echo(f"zapato {__version__}")
+        ctx.exit()
+
+
+APP = Commands(
+    "zapato",
+    help="Check, build and rehearse devices from a declarative device file.",
+    no_args_is_help=False,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    params=[
+        click.Option(["--version"], is_flag=True, is_eager=True, expose_value=False, callback=_version, help="Print the version.")
+    ],
+)
+
+
+def run(arguments: Sequence[str]) -> int:
+    """Run one call; returns its exit code."""
+    word = arguments[0] if arguments else "--help"
+    if not word.startswith("-") and word not in command_names():
+        near = difflib.get_close_matches(word, command_names(), 1)
+        hint = f"did you mean {near[0]}?" if near else f"commands: {', '.join(command_names())}"
+        return complain(f'zapato has no command "{word}"', hint)
+    try:
+        result = APP.main(list(arguments) or [word], prog_name="zapato", standalone_mode=False)
+    except Refused as refused:
+        return _refused(refused)
+    except ZapatoError as error:
+        return complain(str(error), error.fix)
+    except click.ClickException as error:
+        message = error.format_message().rstrip(".")
+        return complain(message[:1].lower() + message[1:], f"zapato {word} --help")
+    except click.Abort:
+        raise KeyboardInterrupt from None
+    except OSError as error:
+        where = f": {error.filename}" if error.filename else ""
+        return complain(f"{(error.strerror or str(error)).lower()}{where}")
+    return result if isinstance(result, int) else 0
+
+
+def complain(message: str, fix: str = "") -> int:
+    """One clear line on standard error, with the way out; returns the exit code for a wrong call."""
+    click.echo(f"zapato: {message}" + (f" ({fix})" if fix else ""), err=True)
+    return USAGE
+
+
+def _refused(refused: Refused) -> int:
+    from zapato.cli.report import text_of
+    from zapato.findings import Finding, Report
+
+    found = [each for each in refused.findings if isinstance(each, Finding)]
+    if found:
+        click.echo(text_of(Report.of(found, texts=refused.texts)), nl=False)
+    click.echo(f"zapato: {refused}" + (f" ({refused.fix})" if refused.fix else ""), err=True)
+    return 1

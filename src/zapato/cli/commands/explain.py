@@ -1,0 +1,48 @@
+"""zapato explain: the whole story behind a finding's code."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from zapato.checks.model import Rule
+
+
+@click.command("explain")
+@click.argument("code", required=False)
+def COMMAND(code: str | None) -> None:
+    """Tell the story behind a finding's CODE, with an example; without CODE, list all codes."""
+    from zapato.checks import rule, rules
+
+    if code is None:
+        click.echo(listing(rules()))
+        return
+    click.echo(page(rule(code)))
+
+
+def listing(rules: Mapping[str, Rule]) -> str:
+    """All codes by family, a line each."""
+    width = max(len(code) for code in rules)
+    families: dict[str, list[str]] = {}
+    for found in rules.values():
+        families.setdefault(found.family, []).append(f"  {found.code:<{width}}  {'/'.join(found.severities):<14}  {found.title}")
+    return "\n\n".join(f"{family}\n" + "\n".join(lines) for family, lines in families.items())
+
+
+def page(rule: Rule) -> str:
+    """The story of one code."""
+    from zapato.checks.model import files
+
+    blocks = [f"{rule.code} ({'/'.join(rule.severities)}): {rule.title}", rule.story.strip()]
+    for words, example in (("This fails:", rule.failing), ("This is mended:", rule.mended)):
+        blocks.append(words)
+        named = files(example)
+        for name, text in named.items():
+            head = f"# {name}\n" if len(named) > 1 else ""
+            blocks.append(textwrap.indent(head + text.strip(), "    "))
+    return "\n\n".join(blocks)
+

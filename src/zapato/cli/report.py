@@ -1,0 +1,77 @@
+"""A report as people read it: the source line, a caret, the reason, the way out."""
+
+from __future__ import annotations
+
+import sys
+import textwrap
+from collections.abc import Iterable, Mapping
+from shutil import get_terminal_size
+
+import click
+
+from zapato.findings import Finding, Report
+
+COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
+LONGEST_LINE = 120
+"""Characters of a source line that are shown."""
+
+
+def styled(text: str, **style: object) -> str:
+    """`text` in colour on a terminal, plain in a pipe."""
+    return click.style(text, **style) if sys.stdout.isatty() else text  # type: ignore[arg-type]
+
+
+def text_of(report: Report) -> str:
+    """Every finding of a report, each as a block of lines with a blank line after it."""
+    return "".join(f"{_block(finding, report.texts)}\n\n" for finding in report.findings)
+
+
+def _block(finding: Finding, texts: Mapping[str, str]) -> str:
+    place = finding.place
+    head = " ".join(
+        (
+            styled(finding.severity, fg=COLORS[finding.severity], bold=True),
+            styled(finding.code, bold=True),
+            f" {place.file}:{place.line}:{place.column}",
+        )
+    )
+    lines = [head, *_source(finding, texts), *_wrapped("  ", finding.message[:1].upper() + finding.message[1:] + ".")]
+    if finding.why:
+        lines += _wrapped("  why: ", finding.why)
+    for fix in finding.fixes:
+        lines += _wrapped("  way out: ", fix)
+    return "\n".join(lines)
+
+
+def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
+    """The source line with a caret under the place; nothing where the file's text must not be shown."""
+    place = finding.place
+    rows = texts.get(place.file, "").split("\n")
+    row = rows[place.line - 1].rstrip() if place.line <= len(rows) else ""
+    if not row.strip():
+        return
+    shift = max(0, place.column + place.width - LONGEST_LINE) if len(row) > LONGEST_LINE else 0
+    shown = row[shift : shift + LONGEST_LINE].replace("\t", " ")
+    width = max(1, min(place.width, len(shown) - (place.column - 1 - shift)))
+    margin = f"{place.line:>5} | "
+    yield styled(margin, dim=True) + "".join(c if c.isprintable() else "·" for c in shown)
+    carets = " " * max(0, place.column - 1 - shift) + "^" * width
+    yield styled("      | ", dim=True) + styled(carets, fg=COLORS[finding.severity], bold=True)
+
+
+def _wrapped(lead: str, text: str) -> list[str]:
+    width = min(get_terminal_size().columns, 110) if sys.stdout.isatty() else 10_000
+    found = textwrap.wrap(text, max(30, width - len(lead)), break_long_words=False, break_on_hyphens=False)
+    head = styled(lead, fg="green") if "way out" in lead else styled(lead, dim=True)
+    return [head + found[0], *(" " * len(lead) + line for line in found[1:])] if found else []
+
+
+def summary(report: Report) -> str:
+    """One line: how many of each, over how many devices."""
+    counts = report.counts
+    found = [f"{count} {name}{'s' * (count != 1)}" for name, count in counts.items() if count]
+    if report.accepted:
+        found.append(f"{len(report.accepted)} accepted")
+    color = next((COLORS[name] for name, count in counts.items() if count), "green")
+    devices = ", ".join(name for name in report.devices if name) if len(report.devices) < 6 else f"{len(report.devices)} devices"
+    return f"{devices or 'no device'}: {styled(', '.join(found) or 'no findings', fg=color, bold=True)}"

@@ -1,0 +1,117 @@
+"""The design: a device file resolved against its board. Everything downstream takes one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from zapato.boards.model import Board, Pin
+from zapato.findings import Finding, Severity
+from zapato.lang.document import Document
+from zapato.lang.site import Site
+from zapato.lang.source import Keys
+from zapato.parts.model import Need, Part
+
+if TYPE_CHECKING:
+    from zapato.design.links import Link
+
+
+@dataclass(frozen=True, slots=True)
+class PinUse:
+    """One pin of one part: what is needed, and the pin chosen."""
+
+    part: Part
+    need: Need
+    pin: Pin
+
+    @property
+    def path(self) -> Keys:
+        """Where the pin is given."""
+        return (*self.part.path, self.need.field)
+
+    def on(self, pin: Pin) -> PinUse:
+        """The same use on another pin."""
+        return replace(self, pin=pin)
+
+
+@dataclass
+class Design:
+    """A device, resolved.
+
+    Attributes:
+        document: values with places.
+        site: the site it belongs to.
+        name, label, room, version: of the device.
+        board: None where the file names none that exists.
+        parts: by name, in the order of the file.
+        wifi, mqtt: the device's own tables over the site's; None where it has neither.
+        links: the rules between parts.
+        findings: what reading and resolving found.
+    """
+
+    document: Document
+    site: Site
+    name: str = ""
+    label: str = ""
+    room: str = ""
+    version: str = "1.0.0"
+    board: Board | None = None
+    parts: dict[str, Part] = field(default_factory=dict[str, Part])
+    uses: list[PinUse] = field(default_factory=list[PinUse])
+    wifi: Mapping[str, Any] | None = None
+    mqtt: Mapping[str, Any] | None = None
+    links: list[Link] = field(default_factory=list["Link"])
+
+    @property
+    def findings(self) -> list[Finding]:
+        return self.document.findings
+
+    @property
+    def radio(self) -> bool:
+        """True where the device uses Wi-Fi."""
+        return self.wifi is not None
+
+    @property
+    def topic(self) -> str:
+        """The first two levels of its MQTT topics."""
+        return f"{self.site.name}/{self.name}"
+
+    @cached_property
+    def users(self) -> Mapping[int, list[PinUse]]:
+        """GPIO number -> the uses of that pin, in the order of the file."""
+        found: dict[int, list[PinUse]] = {}
+        for use in self.uses:
+            found.setdefault(use.pin.gpio, []).append(use)
+        return found
+
+    def called(self, pin: Pin) -> str:
+        """How messages call a pin on this device's board."""
+        return self.board.called(pin) if self.board else pin.name
+
+    def finding(
+        self,
+        code: str,
+        severity: Severity,
+        path: Keys,
+        message: str,
+        *,
+        why: str = "",
+        fixes: Iterable[str] = (),
+        pin: Pin | None = None,
+        of: str = "value",
+    ) -> Finding:
+        """A finding at `path`, with the author's acceptance where the part gives one."""
+        part = self.parts.get(str(path[1])) if len(path) > 1 else None
+        accepted = ""
+        if part and code in part.get("accept", ()):
+            accepted = str(part.get("because", "")) or "no reason given"
+        name = part.id if part else ""
+        kept = tuple(fix for fix in fixes if fix)
+        called = pin.name if pin else ""
+        return Finding(code, severity, self.document.place(path, of), message, why, kept, name, called, accepted)
+
+    def of_kind(self, kind: str) -> Iterator[Part]:
+        """The parts of one kind, in the order of the file."""
+        return (part for part in self.parts.values() if part.kind.name == kind)

@@ -1,0 +1,219 @@
+"""From a device file to a design: parts, pins, buses and links, every mistake found on the way."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from functools import cache
+from pathlib import Path
+from typing import Any, cast
+
+from zapato.boards import board, board_ids
+from zapato.boards.model import Board, Pin
+from zapato.design.links import read_links
+from zapato.design.model import Design, PinUse
+from zapato.errors import UnknownName
+from zapato.lang.document import Document
+from zapato.lang.fields import AUTO, REQUIRED, Shape, named, nearest, text
+from zapato.lang.site import NAME, NAME_WORDS, network_tables, site_of
+from zapato.lang.source import Source, table
+from zapato.parts import Part, kind, kind_names
+from zapato.parts.model import Kind
+
+DEVICE = Shape(
+    (
+        named("name", "unique in the site, for machines", NAME, NAME_WORDS),
+        text("label", "the name for people"),
+        text("board", "the board it runs on; `zapato boards` lists them", REQUIRED),
+        text("room", "where it is"),
+        named("version", "of this device's firmware, counted by you", r"[0-9]+(?:\.[0-9]+){0,2}", "a version is one to three numbers with dots: 1.4.0", "1.0.0"),
+    )
+)
+RESERVED = ("zapato", "device", "wifi", "mqtt", "link")
+"""Top-level words that are not kinds."""
+
+LANGUAGE = 1
+"""The language version that this program reads."""
+
+_PART_NAME = re.compile(r"[a-z][a-z0-9_]{0,30}")
+_GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
+
+
+def resolve(path: Path) -> Design:
+    """The design of the device file at `path`; mistakes are in its findings. Raises Unreadable."""
+    site = site_of(path)
+    document = Document.of(Source.read(path), site.secrets)
+    design = Design(document, site)
+    _language(document)
+    _device(design)
+    design.wifi, design.mqtt = _network(design)
+    _parts(design)
+    for part in design.parts.values():
+        _place(design, part)
+    design.links = read_links(document, design.parts)
+    return design
+
+
+def _language(document: Document) -> None:
+    version = document.data.get("zapato")
+    if document.source.problem or not document.data:
+        if not document.findings:
+            document.found("missing-key", (), "the file is empty", fixes=("zapato new NAME --board BOARD writes one to start from",))
+    elif version is None:
+        document.found("missing-key", (), "the file does not say its language version", fixes=("first line: zapato = 1",))
+    elif version != LANGUAGE or isinstance(version, bool):
+        document.found("wrong-type", ("zapato",), f"language version {version!r} is not one this program reads", fixes=("zapato = 1",))
+
+
+def _device(design: Design) -> None:
+    document = design.document
+    raw = document.data.get("device")
+    if not isinstance(raw, dict):
+        if document.data:
+            document.found("missing-key", ("device",), "the file has no [device] table with name and board", of="key")
+        return
+    values = document.read(DEVICE, cast(dict[str, Any], raw), ("device",))
+    design.name = values.get("name", "")
+    design.label = values.get("label") or design.name.replace("-", " ").capitalize()
+    design.room, design.version = values.get("room") or "", values.get("version") or "1.0.0"
+    if "board" in values:
+        try:
+            design.board = board(values["board"])
+        except UnknownName as unknown:
+            document.found("unknown-board", ("device", "board"), str(unknown), fixes=(unknown.fix, *_boards_hint(unknown)))
+
+
+def _boards_hint(unknown: UnknownName) -> tuple[str, ...]:
+    return () if unknown.fix.startswith("boards:") else (f"boards: {', '.join(board_ids())}",)
+
+
+def _network(design: Design) -> tuple[Mapping[str, Any] | None, Mapping[str, Any] | None]:
+    wifi, mqtt = network_tables(design.document)
+    return wifi or design.site.wifi, mqtt or design.site.mqtt
+
+
+def _parts(design: Design) -> None:
+    document = design.document
+    for word, value in document.data.items():
+        if word in RESERVED:
+            continue
+        found = kind(word)
+        if found is None:
+            _unknown_kind(document, word, value)
+        elif not isinstance(value, dict):
+            document.found("wrong-type", (word,), f"a {word} is a table with a name: [{word}.NAME]", of="key")
+        else:
+            for name, fields in cast(dict[str, Any], value).items():
+                _part(design, found, name, fields)
+
+
+def _unknown_kind(document: Document, word: str, value: object) -> None:
+    if isinstance(value, dict):
+        fixes = nearest(word, (*kind_names(), *RESERVED)) or (f"kinds: {', '.join(kind_names())}",)
+        document.found("unknown-kind", (word,), f"{word} is not a kind of part", fixes=fixes, of="key")
+    else:
+        document.found("unknown-key", (word,), f"{word} does not belong outside a table", fixes=nearest(word, RESERVED), of="key")
+
+
+def _part(design: Design, found: Kind, name: str, fields: object) -> None:
+    document, path = design.document, (found.name, name)
+    if not isinstance(fields, dict):
+        message = f"[{found.name}] needs a name: [{found.name}.NAME]"
+        document.found("missing-key", (found.name,), message, fixes=(f"[{found.name}.{_suggested(found.name)}]",), of="key")
+        return
+    if not _PART_NAME.fullmatch(name):
+        message = f'the part\'s name is "{name}"; a part\'s name has 1 to 31 of a-z, 0-9 and _, and starts with a letter'
+        better = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_0123456789")
+        document.found("bad-name", path, message, fixes=(better and f"[{found.name}.{better}]",), of="key")
+    if name in design.parts:
+        other = design.parts[name]
+        message = f"the name {name} is taken by [{other.id}]; a name is unique over all kinds"
+        document.found("name-taken", path, message, fixes=(f"[{found.name}.{name}_2]",), of="key")
+        return
+    values = document.read(found.shape, cast(dict[str, Any], fields), path)
+    design.parts[name] = Part(found, name, values)
+
+
+def _suggested(word: str) -> str:
+    return {"relay": "lamp", "button": "start", "led": "ready", "sensor": "room"}.get(word, "main")
+
+
+def _place(design: Design, part: Part) -> None:
+    """Find the part's pins and the parts it refers to."""
+    if design.board is not None:
+        for need in part.needs:
+            given = part.values.get(need.field)
+            if given is None or given == AUTO:
+                continue
+            if pin := _pin(design, part, need.field, given):
+                part.pins[need.field] = pin
+                design.uses.append(PinUse(part, need, pin))
+    for each in part.kind.fields:
+        if each.role in ("part", "bus") and part.values.get(each.name):
+            _refer(design, part, each.name, each.role)
+
+
+def _refer(design: Design, part: Part, key: str, role: str) -> None:
+    for index, name in enumerate(part.values[key]):
+        other = design.parts.get(name)
+        path = (*part.path, key, index) if isinstance(_raw(design, part, key), list) else (*part.path, key)
+        if other is None or (role == "bus" and other.kind.name not in BUSES):
+            what = f"{key} names {name}, and no {'bus' if role == 'bus' else 'part'} is called that"
+            options = [n for n, p in design.parts.items() if role != "bus" or p.kind.name in BUSES]
+            code = "bus-missing" if role == "bus" else "unknown-reference"
+            have = f"there are: {', '.join(options)}" if options else f"add [i2c.{name}] with sda and scl" if role == "bus" else ""
+            design.document.found(code, path, what, fixes=(*nearest(name, options), have))
+        else:
+            part.linked[key if role == "bus" else f"{key}.{name}"] = other
+
+
+BUSES = ("i2c", "spi", "uart", "onewire")
+
+
+def _raw(design: Design, part: Part, key: str) -> object:
+    return table(table(design.document.data, part.kind.name), part.name).get(key)
+
+
+def _pin(design: Design, part: Part, key: str, given: int | str) -> Pin | None:
+    """The pin that `given` names on the board, or None with a finding."""
+    carrier = cast(Board, design.board)
+    gpio = _gpio(carrier, given)
+    pin = carrier.chip.pins.get(gpio) if gpio is not None else None
+    if pin is not None and (gpio in carrier.label_of or gpio in carrier.fitted_on):
+        return pin
+    labels = [place.label for row in carrier.headers.values() for place in row if place.gpio is not None]
+    if pin is None:
+        message = f"{_shown(given)} is no pin of this board"
+        why = f"{carrier.title}: {_supply_word(carrier, given)}"
+    else:
+        message = f"{pin.name} is not brought out on this board"
+        why = f"{carrier.title}: no header pin carries it."
+    near = nearest(given, labels) if isinstance(given, str) else ()
+    free = ", ".join(str(p.gpio) if not p.analog_only else p.name for p in carrier.free)
+    design.document.found("pin-absent", (*part.path, key), message, why=why, fixes=(*near, f"pins of {carrier.id}: {free}"))
+    return None
+
+
+def _supply_word(carrier: Board, given: int | str) -> str:
+    supply = [p.label for row in carrier.headers.values() for p in row if p.gpio is None]
+    if isinstance(given, str) and given.upper() in supply:
+        return f"{given} is a supply or control pin."
+    return f"the {carrier.chip.title} has no such GPIO." if isinstance(given, int) else "no such label on its headers."
+
+
+def _gpio(carrier: Board, given: int | str) -> int | None:
+    return given if isinstance(given, int) else _labelled(carrier.id, given)
+
+
+@cache
+def _labelled(board_id: str, label: str) -> int | None:
+    """The GPIO behind a label of the board, or behind the chip's own name for it."""
+    labels = board(board_id).labels
+    if label.lower() in labels:
+        return labels[label.lower()]
+    match = _GPIO.fullmatch(label)
+    return int(match[1]) if match else None
+
+
+def _shown(given: int | str) -> str:
+    return f"GPIO{given}" if isinstance(given, int) else f'"{given}"'

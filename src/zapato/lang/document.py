@@ -1,0 +1,146 @@
+"""A document: the values of a file (and what is merged into it), and the reader of its tables."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, cast
+
+from zapato.findings import Finding, Place, Severity
+from zapato.lang.fields import Field, Shape, Wrong, described, nearest
+from zapato.lang.source import Keys, Source
+
+_PLACEHOLDER = re.compile(
+    r"\s*(?:change[ _-]?me!?|replace[ _-]?me|to[ _-]?do|fix[ _-]?me|xxx+|your[ _-].*|<[^<>]+>|\.\.\.|example[ _-]?password)\s*",
+    re.IGNORECASE,
+)
+
+
+@dataclass
+class Document:
+    """Values with their places and the findings met while reading them.
+
+    Attributes:
+        source: the file that was named.
+        data: its values, pieces merged in.
+        origins: for values that came from another file: the path here -> (file, path there).
+        secrets: the named secrets in reach.
+        findings: what reading has found so far.
+    """
+
+    source: Source
+    data: dict[str, Any]
+    origins: dict[Keys, tuple[Source, Keys]] = field(default_factory=dict[Keys, tuple[Source, Keys]])
+    secrets: Mapping[str, str] = field(default_factory=dict[str, str])
+    findings: list[Finding] = field(default_factory=list[Finding])
+
+    @staticmethod
+    def of(source: Source, secrets: Mapping[str, str] | None = None) -> Document:
+        """The document of one file."""
+        data = source.data
+        return Document(source, data, secrets=secrets or {}, findings=list(source.findings))
+
+    def place(self, path: Keys, of: str = "value", offset: int = 0) -> Place:
+        """Where the value at `path` stands, in the file it came from."""
+        if self.origins:
+            for depth in range(len(path), 0, -1):
+                if origin := self.origins.get(path[:depth]):
+                    return origin[0].place((*origin[1], *path[depth:]), of, offset)
+        return self.source.place(path, of, offset)
+
+    def found(
+        self,
+        code: str,
+        path: Keys,
+        message: str,
+        *,
+        severity: Severity = "error",
+        why: str = "",
+        fixes: Iterable[str] = (),
+        of: str = "value",
+        offset: int = 0,
+    ) -> None:
+        """Note a finding at `path`."""
+        part = f"{path[0]}.{path[1]}" if len(path) > 1 and isinstance(path[1], str) else ""
+        place = self.place(path, of, offset)
+        kept = tuple(fix for fix in fixes if fix)
+        self.findings.append(Finding(code, severity, place, message, why, kept, part))
+
+    def read(self, shape: Shape, table: Mapping[str, Any], path: Keys) -> dict[str, Any]:
+        """The values of one table by its shape, defaults filled in.
+
+        Every mistake becomes a finding; a field with a mistake is absent from the result.
+        """
+        values: dict[str, Any] = {}
+        by_name = shape.by_name
+        for key, raw in table.items():
+            known = by_name.get(key)
+            if known is None:
+                self._unknown(key, by_name, (*path, key))
+                continue
+            try:
+                values[key] = known.read(self._resolved(known, raw, (*path, key)))
+            except Wrong as wrong:
+                self.found(wrong.code, (*path, key), f"{key} {wrong.message}", fixes=wrong.fixes)
+        for each in shape.fields:
+            if each.name not in table:
+                if each.required:
+                    self._missing(each, path)
+                else:
+                    values[each.name] = each.default
+        return values
+
+    def _unknown(self, key: str, known: Iterable[str], path: Keys) -> None:
+        options = list(known)
+        fixes = nearest(key, options) or (f"keys that may stand here: {', '.join(options)}",)
+        self.found("unknown-key", path, f"{key} is not a key of {_table_words(path[:-1])}", fixes=fixes, of="key")
+
+    def _missing(self, each: Field, path: Keys) -> None:
+        self.found("missing-key", path, f"{_table_words(path)} needs {each.name}: {each.help}", of="key")
+
+    def _resolved(self, known: Field, raw: Any, path: Keys) -> Any:
+        """The raw value with a named secret put in its place."""
+        if isinstance(raw, str):
+            self._inspect(known, raw, path)
+            return raw
+        if not isinstance(raw, dict) or cast(dict[str, Any], raw).keys() != {"secret"}:
+            return raw
+        name = cast(dict[str, Any], raw)["secret"]
+        if not isinstance(name, str):
+            raise Wrong(f"names a secret, and a name is a text, not {described(name)}")
+        if name not in self.secrets:
+            near = nearest(name, list(self.secrets))
+            raise Wrong(
+                f'needs the secret "{name}", which secrets.toml does not have',
+                *near,
+                f'add to secrets.toml: {name} = "…"',
+                code="secret-missing",
+            )
+        return self.secrets[name]
+
+    def _inspect(self, known: Field, raw: str, path: Keys) -> None:
+        if _PLACEHOLDER.fullmatch(raw):
+            self.found(
+                "placeholder-left",
+                path,
+                f'{known.name} still holds the placeholder "{raw}"',
+                severity="warning",
+                fixes=(f"put your own {known.name} here",),
+            )
+        elif known.secret and raw:
+            self.found(
+                "secret-in-clear",
+                path,
+                f"{known.name} stands here in clear, in a file that gets shared",
+                severity="warning",
+                why="device and site files are copied, shown and kept in version control; secrets.toml is not.",
+                fixes=(f'{known.name} = {{ secret = "{"_".join(str(p) for p in path)}" }}, and the text in secrets.toml',),
+            )
+
+
+def _table_words(path: Keys) -> str:
+    return f"[{'.'.join(str(p) for p in path if isinstance(p, str))}]" if path else "the file"
+
+
+Reader = Callable[[Document, Mapping[str, Any], Keys], Any]

@@ -1,0 +1,272 @@
+"""Link expressions: a subset of Python's grammar, checked for types and units, never evaluated here.
+
+`compile_expression` reads a text such as "door.closed and cabinet.temperature < 55" against a
+scope that knows the parts, and gives back code for the device together with what it reads.
+Every mistake of the text is reported, each with its position.
+"""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Protocol
+
+_ARITHMETIC = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
+_COMPARE = {ast.Lt: "<", ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!="}
+_FUNCTIONS = {"min": (2, 9), "max": (2, 9), "abs": (1, 1), "round": (1, 2)}
+LONGEST = 1000
+"""Characters of an expression at the most."""
+
+
+@dataclass(frozen=True, slots=True)
+class Mistake:
+    """One mistake in an expression: how many characters into the text, what, and the ways out."""
+
+    offset: int
+    message: str
+    fixes: tuple[str, ...] = ()
+    code: str = "link-type"
+
+
+class NotThere(Exception):
+    """Raised by a scope for a name it does not know."""
+
+    def __init__(self, message: str, fixes: tuple[str, ...] = ()) -> None:
+        super().__init__(message)
+        self.message, self.fixes = message, fixes
+
+
+@dataclass(frozen=True, slots=True)
+class Read:
+    """A property as expressions see it: its type, unit, device code, and whether it may be unknown."""
+
+    type: str
+    unit: str
+    code: str
+    unknown: bool
+
+
+class Scope(Protocol):
+    """What an expression may read."""
+
+    def read(self, part: str, name: str) -> Read:
+        """The property `part.name`. Raises NotThere."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """The type ("boolean", "number", "text" or "?"), unit and device code of a part of an expression."""
+
+    type: str
+    code: str
+    unit: str = ""
+    constant: object = None
+
+
+@dataclass
+class Expression:
+    """A compiled expression.
+
+    Attributes:
+        text: as written.
+        value: type, unit and code of the whole.
+        reads: the properties it reads, as (part, property), in order of appearance.
+        guards: device code of the properties that may be unknown.
+        mistakes: what is wrong; the code is of no use where there are any.
+        tree: the syntax tree, for rules that reason about it.
+    """
+
+    text: str
+    value: Value = field(default_factory=lambda: Value("?", "None"))
+    reads: list[tuple[str, str]] = field(default_factory=list[tuple[str, str]])
+    guards: list[str] = field(default_factory=list[str])
+    mistakes: list[Mistake] = field(default_factory=list[Mistake])
+    tree: ast.expr | None = None
+
+    @property
+    def code(self) -> str:
+        """Device code; a condition is false while anything it reads is still unknown."""
+        if not self.guards:
+            return self.value.code
+        return " and ".join([*(f"{guard} is not None" for guard in self.guards), f"({self.value.code})"])
+
+
+def parse(text: str, mode: str = "eval") -> tuple[ast.AST | None, list[Mistake]]:
+    """The syntax tree of `text`, or what keeps it from being read."""
+    if len(text) > LONGEST:
+        return None, [Mistake(0, f"longer than {LONGEST} characters")]
+    try:
+        return ast.parse(text.strip(), mode=mode), []
+    except SyntaxError as error:
+        return None, [Mistake(_syntax_offset(text, error), _syntax_words(text))]
+    except (ValueError, RecursionError, MemoryError):
+        return None, [Mistake(0, "cannot be read as an expression")]
+
+
+def _syntax_offset(text: str, error: SyntaxError) -> int:
+    return min(max((error.offset or 1) - 1, 0), max(len(text) - 1, 0))
+
+
+def _syntax_words(text: str) -> str:
+    if "&&" in text or "||" in text or "!" in text.replace("!=", ""):
+        return "not an expression: write and, or, not in words"
+    if "=" in text.replace("==", "").replace("<=", "").replace(">=", "").replace("!=", ""):
+        return "not an expression: two values are compared with =="
+    return "not an expression that can be read"
+
+
+def compile_expression(text: str, scope: Scope) -> Expression:
+    """Type-check `text` against `scope` and turn it into device code."""
+    result = Expression(text)
+    tree, mistakes = parse(text)
+    if not isinstance(tree, ast.Expression):
+        result.mistakes.extend(mistakes)
+        return result
+    result.tree = tree.body
+    result.value = compile_node(tree.body, text, scope, result)
+    return result
+
+
+def compile_node(node: ast.expr, text: str, scope: Scope, into: Expression) -> Value:
+    """The value of one node; reads, guards and mistakes go into `into`."""
+    try:
+        return _Compiler(text, scope, into).value(node)
+    except RecursionError:
+        into.mistakes.append(Mistake(0, "nested too deeply"))
+        return Value("?", "None")
+
+
+def offset_of(node: ast.AST, text: str) -> int:
+    """How many characters into `text` the node begins (the tree counts bytes)."""
+    lead = len(text) - len(text.lstrip())
+    start: int = getattr(node, "col_offset", 0)
+    return lead + len(text.strip().encode()[:start].decode(errors="ignore"))
+
+
+class _Compiler:
+    def __init__(self, text: str, scope: Scope, into: Expression) -> None:
+        self.text, self.scope, self.into = text, scope, into
+        self.forms: dict[type[ast.AST], Callable[..., Value]] = {
+            ast.Constant: self.constant,
+            ast.Name: self.name,
+            ast.Attribute: self.attribute,
+            ast.BoolOp: self.logic,
+            ast.UnaryOp: self.unary,
+            ast.BinOp: self.arithmetic,
+            ast.Compare: self.compare,
+            ast.Call: self.call,
+        }
+
+    def value(self, node: ast.expr) -> Value:
+        form = self.forms.get(type(node))
+        if form is None:
+            return self.wrong(node, "expressions have names, numbers, texts, comparisons, and/or/not, + - * / and min max abs round")
+        return form(node)
+
+    def wrong(self, node: ast.AST, message: str, *fixes: str, code: str = "link-type") -> Value:
+        self.into.mistakes.append(Mistake(offset_of(node, self.text), message, fixes, code))
+        return Value("?", "None")
+
+    def constant(self, node: ast.Constant) -> Value:
+        if isinstance(node.value, bool):
+            return Value("boolean", repr(node.value), constant=node.value)
+        if isinstance(node.value, (int, float)) and abs(node.value) < 1e12:
+            return Value("number", repr(node.value), constant=node.value)
+        if isinstance(node.value, str):
+            return Value("text", repr(node.value), constant=node.value)
+        return self.wrong(node, "not a number, text, true or false")
+
+    def name(self, node: ast.Name) -> Value:
+        if node.id in ("true", "false"):
+            return Value("boolean", node.id.capitalize(), constant=node.id == "true")
+        try:
+            self.scope.read(node.id, "")
+        except NotThere as unknown:
+            return self.wrong(node, unknown.message, *unknown.fixes, code="link-unknown")
+        return self.wrong(node, f"{node.id} alone has no value", code="link-unknown")
+
+    def attribute(self, node: ast.Attribute) -> Value:
+        if not isinstance(node.value, ast.Name):
+            return self.wrong(node, "a property is written part.property")
+        try:
+            found = self.scope.read(node.value.id, node.attr)
+        except NotThere as unknown:
+            return self.wrong(node, unknown.message, *unknown.fixes, code="link-unknown")
+        self.into.reads.append((node.value.id, node.attr))
+        if found.unknown and found.code not in self.into.guards:
+            self.into.guards.append(found.code)
+        return Value(found.type, found.code, found.unit)
+
+    def expect(self, node: ast.expr, type: str, words: str) -> Value:
+        value = self.value(node)
+        if value.type not in (type, "?"):
+            return self.wrong(node, f"{words}, and {ast.unparse(node)} is a {value.type}")
+        return value
+
+    def logic(self, node: ast.BoolOp) -> Value:
+        word = "and" if isinstance(node.op, ast.And) else "or"
+        values = [self.expect(each, "boolean", f"{word} joins things that are true or false") for each in node.values]
+        return Value("boolean", "(" + f" {word} ".join(v.code for v in values) + ")")
+
+    def unary(self, node: ast.UnaryOp) -> Value:
+        if isinstance(node.op, ast.Not):
+            return Value("boolean", f"(not {self.expect(node.operand, 'boolean', 'not takes true or false').code})")
+        if isinstance(node.op, ast.Invert):
+            return self.wrong(node, "~ is not part of expressions")
+        value = self.expect(node.operand, "number", "a sign goes before a number")
+        sign = "-" if isinstance(node.op, ast.USub) else "+"
+        constant = -value.constant if sign == "-" and isinstance(value.constant, (int, float)) else value.constant
+        return Value("number", f"({sign}{value.code})", value.unit, constant)
+
+    def arithmetic(self, node: ast.BinOp) -> Value:
+        sign = _ARITHMETIC.get(type(node.op))
+        if sign is None:
+            return self.wrong(node, "arithmetic has + - * / only")
+        left = self.expect(node.left, "number", f"{sign} takes numbers")
+        right = self.expect(node.right, "number", f"{sign} takes numbers")
+        if sign in "+-":
+            self.same_unit(node, left, right)
+        if sign == "/" and right.constant == 0:
+            return self.wrong(node, "division by zero")
+        unit = left.unit or right.unit if sign in "+-" or not (left.unit and right.unit) else ""
+        return Value("number", f"({left.code} {sign} {right.code})", unit)
+
+    def same_unit(self, node: ast.expr, left: Value, right: Value) -> None:
+        if left.unit and right.unit and left.unit != right.unit:
+            self.wrong(node, f"{left.unit} and {right.unit} are different quantities")
+
+    def compare(self, node: ast.Compare) -> Value:
+        if len(node.ops) != 1:
+            return self.wrong(node, "one comparison at a time", "join two with and")
+        sign = _COMPARE.get(type(node.ops[0]))
+        if sign is None:
+            return self.wrong(node, "comparisons are < <= > >= == !=")
+        left, right = self.value(node.left), self.value(node.comparators[0])
+        if "?" in (left.type, right.type):
+            return Value("boolean", "False")
+        if left.type != right.type:
+            return self.wrong(node, f"a {left.type} is compared with a {right.type}", *_comparison_fix(node, left))
+        if left.type != "number" and sign not in ("==", "!="):
+            return self.wrong(node, f"{sign} compares numbers, not a {left.type}")
+        self.same_unit(node, left, right)
+        return Value("boolean", f"({left.code} {sign} {right.code})")
+
+    def call(self, node: ast.Call) -> Value:
+        name = node.func.id if isinstance(node.func, ast.Name) else ""
+        if name not in _FUNCTIONS or node.keywords:
+            return self.wrong(node, f"functions are {', '.join(_FUNCTIONS)}")
+        least, most = _FUNCTIONS[name]
+        if not least <= len(node.args) <= most:
+            return self.wrong(node, f"{name} takes {least} to {most} numbers" if least < most else f"{name} takes {least} number")
+        values = [self.expect(each, "number", f"{name} takes numbers") for each in node.args]
+        return Value("number", f"{name}({', '.join(v.code for v in values)})", values[0].unit)
+
+
+def _comparison_fix(node: ast.Compare, left: Value) -> tuple[str, ...]:
+    right = node.comparators[0]
+    if left.type == "number" and isinstance(right, ast.Constant) and isinstance(right.value, str):
+        digits = "".join(c for c in right.value if c.isdigit() or c in ".-")
+        return (f"a number stands without quotes: {digits}",) if digits else ()
+    return ()

@@ -1,0 +1,130 @@
+"""Every syntax error of a TOML text, and the text without its broken lines.
+
+The standard reader stops at its first error. Broken statements are blanked one by one,
+line numbers staying as they are, until the rest can be read.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from dataclasses import dataclass
+from typing import Any
+
+MOST = 100
+"""After so many syntax errors the file is something else; the rest is not told one by one."""
+
+_AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
+_HEADER = re.compile(r"\s*\[\[?\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
+_KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+
+_WORDS = {
+    "Invalid value": ("there is no value after the =", "texts stand in quotes: name = \"text\""),
+    "Invalid statement": ("this line is neither [table], nor key = value, nor # comment", ""),
+    "Expected '=' after a key in a key/value pair": ("an = is missing after the key", ""),
+    "Expected newline or end of document after a statement": (
+        "something is left over after the value",
+        "one key = value a line; texts stand in quotes",
+    ),
+    "Expected ']' at the end of a table declaration": ("the ] that ends the table's name is missing", ""),
+    "Expected ']]' at the end of an array declaration": ("the ]] that ends the table's name is missing", ""),
+    "Illegal character '\\n'": ("the quote that ends the text is missing", ""),
+    "Unterminated string": ("the quote that ends the text is missing", ""),
+    "Unclosed array": ("the ] that ends the list is missing", ""),
+    "Unclosed inline table": ("the } that ends the table is missing", ""),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One syntax error. `code` is toml-syntax, or name-taken where a part's table stands twice."""
+
+    line: int
+    column: int
+    width: int
+    message: str
+    fix: str = ""
+    code: str = "toml-syntax"
+
+
+def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
+    """What can be read of `text`: the values, the text with broken lines blanked, the problems."""
+    lines = text.split("\n")
+    problems: list[Problem] = []
+    while len(problems) < MOST:
+        try:
+            return tomllib.loads("\n".join(lines)), "\n".join(lines), problems
+        except tomllib.TOMLDecodeError as error:
+            problems.append(_blank_one(lines, str(error)))
+        except RecursionError:
+            break
+    if not problems:
+        problems.append(Problem(1, 1, 1, "lists or tables nested too deeply to read"))
+    return {}, "", problems
+
+
+def _blank_one(lines: list[str], error: str) -> Problem:
+    """Blank the statement the reader stumbled over and say what is wrong with it."""
+    at = _AT.search(error)
+    reason = error[: at.start()] if at else error
+    row, column = (int(at[1]) - 1, int(at[2])) if at and at[1] else (len(lines) - 1, 1)
+    row = min(row, len(lines) - 1)
+    if reason.startswith("Cannot "):
+        return _twice(lines, row, reason)
+    culprit = _culprit(lines, row)
+    if culprit != row:
+        row, column = culprit, len(lines[culprit].rstrip()) + 1
+        reason = _open_end(lines[row]) or reason
+    message, fix = _WORDS.get(reason, (reason[:1].lower() + reason[1:], ""))
+    width = max(1, len(lines[row].rstrip()) - column + 1)
+    lines[row] = ""
+    return Problem(row + 1, column, width, message, fix)
+
+
+def _open_end(line: str) -> str:
+    """What a line leaves open, in the standard reader's words; empty where nothing."""
+    if line.count("[") > line.count("]"):
+        return "Unclosed array"
+    return "Unclosed inline table" if line.count("{") > line.count("}") else ""
+
+
+def _culprit(lines: list[str], row: int) -> int:
+    """The broken line: the one named, or the nearest above that cannot stand alone."""
+    for candidate in range(row, -1, -1):
+        try:
+            tomllib.loads(lines[candidate])
+        except (tomllib.TOMLDecodeError, RecursionError):
+            return candidate
+    return row
+
+
+def _twice(lines: list[str], row: int, reason: str) -> Problem:
+    """A key or a table that stands twice; the second one goes, a table with all its keys."""
+    header = _HEADER.match(lines[row])
+    found = header or _KEY.match(lines[row])
+    if not found:
+        row = _culprit(lines, row)
+        lines[row] = ""
+        return Problem(row + 1, 1, 1, reason[:1].lower() + reason[1:])
+    name = found[1]
+    top = 0 if header else max((n for n in range(row) if _HEADER.match(lines[n])), default=0)
+    first = next((n for n in range(top, row) if _names(lines[n], name, header is not None)), None)
+    where = f"; the first one is at line {first + 1}" if first is not None else ""
+    problem = Problem(
+        row + 1,
+        found.start(1) + 1,
+        len(name),
+        f"{name} stands here a second time{where}",
+        "keep one of the two",
+        "name-taken" if header and "." in name else "toml-syntax",
+    )
+    end = row + 1
+    while header and end < len(lines) and not _HEADER.match(lines[end]):
+        end += 1
+    lines[row:end] = [""] * (end - row)
+    return problem
+
+
+def _names(line: str, name: str, header: bool) -> bool:
+    match = (_HEADER if header else _KEY).match(line)
+    return bool(match and match[1] == name)

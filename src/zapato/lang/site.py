@@ -1,0 +1,172 @@
+"""The site: site.toml and secrets.toml of the folder that a device file belongs to."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from zapato.errors import Unreadable
+from zapato.findings import Finding
+from zapato.lang.document import Document
+from zapato.lang.fields import REQUIRED, Shape, boolean, measured, named, text, whole
+from zapato.lang.source import Source, shown, table
+
+NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
+NAME_WORDS = "a name has 1 to 31 of a-z, 0-9 and -, and starts with a letter"
+
+SITE = Shape((named("name", "first part of every topic", NAME, NAME_WORDS), text("label", "the name for people")))
+WIFI = Shape(
+    (
+        text("name", "the network's name (SSID)", REQUIRED),
+        text("password", "its password", "", secret=True),
+        text("country", "two letters, for the radio's channels", ""),
+    )
+)
+MQTT = Shape(
+    (
+        text("host", "name or address of the broker", REQUIRED),
+        whole("port", "its port; 1883, or 8883 with TLS", None, least=1, most=65535),
+        text("user", "user name, where the broker asks for one", ""),
+        text("password", "its password", "", secret=True),
+        boolean("tls", "speak TLS", False),
+        whole("qos", "quality of service of what the device publishes: 0 or 1", 0, least=0, most=1),
+        measured("keep_alive", "the longest silence before the broker counts the device as gone", "time", 30_000, least=5_000),
+    )
+)
+
+
+@dataclass(frozen=True)
+class Site:
+    """One place with its devices.
+
+    Attributes:
+        root: its folder; None for a device file that stands alone.
+        name, label: for topics and for people.
+        wifi, mqtt: the values of their tables, or None where the site has none.
+        secrets: the named texts of secrets.toml.
+        update_keys: device name -> the key that signs its updates, as hex.
+        findings: mistakes in site.toml and secrets.toml.
+    """
+
+    root: Path | None = None
+    name: str = "site"
+    label: str = ""
+    wifi: Mapping[str, Any] | None = None
+    mqtt: Mapping[str, Any] | None = None
+    secrets: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
+    update_keys: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
+    findings: tuple[Finding, ...] = ()
+    texts: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
+
+
+def site_of(path: Path) -> Site:
+    """The site that the file or folder at `path` belongs to. Raises Unreadable."""
+    folder = path if path.is_dir() else path.parent
+    for candidate in (folder.absolute(), *folder.absolute().parents[:2]):
+        marker = candidate / "site.toml"
+        if marker.exists():
+            return _cached(candidate, _stamp(marker), _stamp(candidate / "secrets.toml"))
+    return Site()
+
+
+def _stamp(path: Path) -> tuple[int, int, int] | None:
+    try:
+        about = path.stat()
+    except OSError:
+        return None
+    return about.st_mtime_ns, about.st_size, about.st_mode
+
+
+@lru_cache(maxsize=8)
+def _cached(root: Path, site_stamp: object, secrets_stamp: object) -> Site:
+    """A site is read once, and again when one of its files has changed."""
+    secrets, keys, secret_findings, secret_source = _secrets(root)
+    source = Source.read(root / "site.toml")
+    document = Document.of(source, secrets)
+    texts = {source.name: source.text}
+    if secret_findings and secret_source:
+        texts[secret_source.name] = secret_source.text
+    about = document.read(SITE, table(document.data, "site"), ("site",))
+    wifi, mqtt = network_tables(document)
+    for key in document.data.keys() - {"site", "wifi", "mqtt", "lan", "zapato"}:
+        document.found("unknown-key", (key,), f"{key} is not a table of site.toml", of="key")
+    return Site(
+        root,
+        about.get("name", "site"),
+        about.get("label") or "",
+        wifi,
+        mqtt,
+        secrets,
+        keys,
+        (*secret_findings, *document.findings),
+        texts,
+    )
+
+
+def network_tables(document: Document) -> tuple[dict[str, Any] | None, dict[str, Any] | None]:
+    """The [wifi] and [mqtt] of a document, read; None where it has none."""
+    found: list[dict[str, Any] | None] = []
+    for name, shape in (("wifi", WIFI), ("mqtt", MQTT)):
+        raw = document.data.get(name)
+        if raw is None:
+            found.append(None)
+        elif isinstance(raw, dict):
+            found.append(document.read(shape, table(document.data, name), (name,)))
+        else:
+            document.found("wrong-type", (name,), f"{name} takes a table: [{name}]")
+            found.append(None)
+    return found[0], found[1]
+
+
+def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding], Source | None]:
+    path = root / "secrets.toml"
+    try:
+        source = Source.read(path)
+    except Unreadable:
+        if path.exists():
+            raise
+        return {}, {}, [], None
+    named = {key: value for key, value in source.data.items() if isinstance(value, str)}
+    keys = {key: value for key, value in table(source.data, "update_keys").items() if isinstance(value, str)}
+    document = Document(source, source.data, findings=list(source.findings))
+    for key, value in source.data.items():
+        if not isinstance(value, str) and key != "update_keys":
+            document.found("wrong-type", (key,), f"the secret {key} takes a text in quotes")
+    if os.name == "posix" and path.stat().st_mode & (stat.S_IRGRP | stat.S_IROTH):
+        document.found(
+            "secret-in-clear",
+            (),
+            "secrets.toml can be read by other users of this machine",
+            severity="warning",
+            fixes=(f"chmod 600 {shown(path)}",),
+        )
+    return named, keys, document.findings, Source(path, "")
+
+
+KEY_BYTES = 32
+"""Length of an update key: that of the hash it is used with (RFC 2104, section 3)."""
+
+
+def add_update_key(root: Path, device: str) -> str:
+    """Make and store an update key for `device` in the site's secrets.toml, mode 0600; returns it as hex.
+
+    An existing key stays. Raises Unwritable; the file is replaced whole or not at all.
+    """
+    import secrets as randomness
+
+    import tomlkit
+
+    from zapato.lang.files import write_private
+
+    path = root / "secrets.toml"
+    document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
+    keys = document.setdefault("update_keys", tomlkit.table())
+    if device not in keys:
+        keys[device] = randomness.token_hex(KEY_BYTES)
+        write_private(path, tomlkit.dumps(document))
+    return str(keys[device])

@@ -1,0 +1,119 @@
+"""A TOML file with places: values at once, lines and columns only when something asks for them.
+
+Most files are right, so the values come from the standard library's reader. Where that
+reader gives up, or a finding needs a place, an error-tolerant syntax tree is made: it
+gives every syntax error of the file, keeps what could still be read, and knows where
+each key and value stands.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, cast
+
+from zapato.errors import Unreadable
+from zapato.findings import Finding, Place
+
+if TYPE_CHECKING:
+    from zapato.lang.tree import Places
+
+LARGEST = 1 << 20
+"""A device file is a page or two; beyond this many bytes it is something else."""
+
+Keys = tuple[str | int, ...]
+"""The way to a value: keys, and positions in arrays from 0."""
+
+
+def shown(path: Path) -> str:
+    """The path as people would type it from here."""
+    try:
+        return str(path.relative_to(Path.cwd()))
+    except ValueError:
+        return str(path)
+
+
+def read_bytes(path: Path) -> bytes:
+    """The bytes of a regular file. Raises Unreadable with one clear line."""
+    try:
+        about = path.stat()
+        if not stat.S_ISREG(about.st_mode):
+            raise Unreadable(f"{shown(path)} is not a file")
+        with path.open("rb") as file:
+            return file.read(LARGEST + 1)
+    except OSError as error:
+        raise Unreadable(f"cannot read {shown(path)}: {os.strerror(error.errno or 0).lower()}") from None
+    except ValueError as error:
+        raise Unreadable(f"cannot read {str(path)!r}: {error}") from None
+
+
+@dataclass
+class Source:
+    """One file: its text, its values, and where they stand."""
+
+    path: Path
+    text: str
+    problem: str = ""
+    findings: list[Finding] = field(default_factory=list[Finding])
+    _readable: str = ""
+
+    @staticmethod
+    def read(path: Path) -> Source:
+        """The file at `path`. Raises Unreadable; a file that is no TOML has findings instead."""
+        raw = read_bytes(path)
+        if len(raw) > LARGEST:
+            return Source(path, "", f"larger than {LARGEST >> 20} MiB: this is not a device file")
+        try:
+            return Source(path, raw.decode("utf-8-sig").replace("\r\n", "\n"))
+        except UnicodeDecodeError as error:
+            return Source(path, "", f"not UTF-8 text: byte 0x{raw[error.start]:02x} at offset {error.start}")
+
+    @cached_property
+    def name(self) -> str:
+        """The file as findings name it."""
+        return shown(self.path)
+
+    @cached_property
+    def data(self) -> dict[str, Any]:
+        """The values of the file; what could not be read is absent and has a finding."""
+        if self.problem:
+            self.findings.append(Finding("toml-syntax", "error", Place(self.name), self.problem))
+            return {}
+        try:
+            return tomllib.loads(self.text)
+        except (tomllib.TOMLDecodeError, RecursionError):
+            return self._recover()
+
+    @cached_property
+    def _places(self) -> Places:
+        from zapato.lang.tree import Places
+
+        return Places("" if self.problem else self._readable or self.text)
+
+    def place(self, path: Keys, of: str = "value", offset: int = 0) -> Place:
+        """Where the value (or `of` "key") at `path` stands; the nearest table that exists, else line 1."""
+        self.data  # noqa: B018 - broken lines must be blanked before places are looked up
+        span = self._places.span(path, of)
+        if span is None:
+            return Place(self.name)
+        return Place(self.name, span.line, span.column + offset, max(1, span.width - offset))
+
+    def _recover(self) -> dict[str, Any]:
+        from zapato.lang.recover import recover
+
+        values, self._readable, problems = recover(self.text)
+        for p in problems:
+            place = Place(self.name, p.line, p.column, p.width)
+            self.findings.append(Finding(p.code, "error", place, p.message, fixes=(p.fix,) if p.fix else ()))
+        return values
+
+
+def table(data: Mapping[str, Any], key: str) -> dict[str, Any]:
+    """The table at `key`, or an empty one where there is none or something else stands there."""
+    found = data.get(key)
+    return cast(dict[str, Any], found) if isinstance(found, dict) else {}

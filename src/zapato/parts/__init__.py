@@ -1,0 +1,37 @@
+"""Kinds of parts. Each is one module here named like the kind; adding a kind is adding one module.
+
+A kind's module has a `KIND`. It is imported when a device file first uses the kind, so a
+check loads only what the file needs.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+from importlib import import_module
+from pkgutil import iter_modules
+
+from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
+
+__all__ = [
+    "Action", "Argument", "Bench", "Driver", "Kind", "Need", "Part", "Property",
+    "kind", "kind_names", "kinds", "opposite",
+]  # fmt: skip
+
+_NOT_KINDS = {"model", "digital", "switched"}
+
+
+@cache
+def kind_names() -> tuple[str, ...]:
+    """The names of all kinds, in order."""
+    return tuple(sorted(m.name for m in iter_modules(__path__) if m.name not in _NOT_KINDS and not m.ispkg))
+
+
+@cache
+def kind(name: str) -> Kind | None:
+    """The kind with this name, or None."""
+    return import_module(f"zapato.parts.{name}").KIND if name in kind_names() else None
+
+
+def kinds() -> tuple[Kind, ...]:
+    """Every kind, in the order of their names."""
+    return tuple(found for name in kind_names() if (found := kind(name)))

@@ -1,0 +1,40 @@
+"""A push button: pressed, released, held, pressed twice."""
+
+from __future__ import annotations
+
+from zapato.lang.fields import REQUIRED, measured
+from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
+from zapato.parts.model import Driver, Kind, Part
+
+
+def _driver(part: Part) -> Driver:
+    plain = input_driver(part, "low", ("down", "pressed", "released"), ("button", "Button"))
+    times = (part.get("hold", 3000), part.get("double", 400))
+    return Driver(plain.module, plain.cls, (*plain.arguments, *times), plain.also)
+
+
+KIND = Kind(
+    name="button",
+    help="a push button",
+    fields=(
+        *input_fields("pressed", pull=REQUIRED, active="low", settle="30ms"),
+        measured("hold", "down this long counts as held", "time", 3000, least=100),
+        measured("double", "two presses within this time count as doubled", "time", 400, least=50),
+    ),
+    properties=lambda part: state_property("down", "pressed at this moment"),
+    events={
+        "pressed": "it went down",
+        "released": "it came up",
+        "held": "it has been down for the time `hold`",
+        "doubled": "it went down twice within the time `double`",
+    },
+    needs=lambda part: input_need(part, "low", "a push button"),
+    driver=_driver,
+    bench=lambda part: input_bench(
+        part,
+        "low",
+        "down",
+        {"press": ["tap", 120], "hold": ["tap", part.get("hold", 3000) + 200], "double": ["taps", 2, 80]},
+    ),
+    example='[button.start]\npin = 33\npull = "up"',
+)

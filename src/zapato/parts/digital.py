@@ -1,0 +1,66 @@
+"""What buttons, contacts and motion sensors share: one debounced digital input."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from zapato.boards.model import Level
+from zapato.lang.fields import Field, choice, measured, pin
+from zapato.parts.model import Bench, Driver, Need, Part, Property, opposite
+
+PULLS = {"up": 1, "down": 2, "none": 0}
+"""How the plan writes a pull."""
+
+
+def input_fields(what: str, *, pull: object, active: str, settle: str) -> tuple[Field, ...]:
+    """The fields of a digital input; `settle` is the default debounce time."""
+    from zapato.lang.units import quantity
+
+    return (
+        pin("pin", f"the pin that reads {what}"),
+        choice("pull", "the internal resistor", "up", "down", "none", default=pull),
+        choice("active", f"the level that means {what}", "high", "low", default=active),
+        measured("settle", "a new level counts after it has stood this long", "time", round(quantity(settle, "time")), most=10_000),
+        choice("watch", "by interrupt, or by looking every 10 ms; auto takes the interrupt where the pin has one", "auto", "interrupt", "poll", default="auto"),
+    )
+
+
+def active_level(part: Part, default: Level) -> Level:
+    return part.get("active", default)
+
+
+def input_need(part: Part, default: Level, circuit: str, *, driven: bool = False) -> Iterable[Need]:
+    """One read pin. A switch leaves it floating at rest; a `driven` one has an output of its own."""
+    active, pull = active_level(part, default), part.get("pull", "none")
+    yield Need(
+        "pin",
+        "input",
+        pull="" if pull == "none" else pull,
+        interrupt=part.get("watch", "auto") == "interrupt",
+        rest=opposite(active) if driven else None,
+        firm=driven,
+        operated=active,
+        circuit=circuit,
+    )
+
+
+def input_driver(part: Part, default: Level, words: tuple[str, str, str], cls: tuple[str, str] = ("switch", "Switch")) -> Driver:
+    """The debounced input; `words` are its property, the event into it and the event out of it."""
+    at = part.pins["pin"]
+    watch = part.get("watch", "auto")
+    poll = watch == "poll" or (watch == "auto" and not at.interrupt)
+    active = int(active_level(part, default) == "high")
+    arguments = (at.gpio, PULLS[part.get("pull", "none")], active, part.get("settle", 30), poll)
+    return Driver(cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, ("switch",))
+
+
+def input_bench(part: Part, default: Level, name: str, acts: Mapping[str, list[object]] | None = None) -> Bench:
+    """The world's side: a level that a gesture or a rehearsal sets."""
+    if "pin" not in part.pins:
+        return Bench()
+    at = [part.pins["pin"].gpio, int(active_level(part, default) == "high")]
+    return Bench(sets={name: ["contact", *at]}, acts={word: [*gesture, *at] for word, gesture in (acts or {}).items()})
+
+
+def state_property(name: str, help: str) -> Mapping[str, Property]:
+    return {name: Property("boolean", help=help)}

@@ -1,0 +1,40 @@
+"""An I2C bus: two lines that several chips share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zapato.lang.fields import measured, pin
+from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    for line in ("sda", "scl"):
+        yield Need(
+            line,
+            "line",
+            rest="high",
+            firm=True,
+            controller=f"i2c.{line}",
+            circuit="an I2C line, which its pull-up resistor holds high",
+        )
+
+
+def _driver(part: Part) -> Driver:
+    return Driver("bus_i2c", "Bus", (part.pins["sda"].gpio, part.pins["scl"].gpio, round(part.get("speed", 100e3))))
+
+
+KIND = Kind(
+    name="i2c",
+    help="an I2C bus",
+    fields=(
+        pin("sda", "the data line"),
+        pin("scl", "the clock line"),
+        measured("speed", "the clock rate", "Hz", 100e3, least=10e3, most=1e6),
+    ),
+    properties=lambda part: {"found": Property("text", unknown=True, help="addresses that answered the last scan")},
+    actions={"scan": Action(help="ask every address and say which answer")},
+    needs=_needs,
+    driver=_driver,
+    example="[i2c.main]\nsda = 21\nscl = 22",
+)

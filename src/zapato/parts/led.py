@@ -1,0 +1,40 @@
+"""An LED: a light on one pin; it can show the device's state or follow an expression."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zapato.lang.fields import text
+from zapato.parts.model import Action, Argument, Driver, Kind, Need, Part
+from zapato.parts.switched import SWITCHING, active_number, drive_need, level_bench, on_property, start_level, switched_pin
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    side = "ground" if active_number(part) else "the supply"
+    return drive_need(part, f"an LED and its series resistor to {side}")
+
+
+def _driver(part: Part) -> Driver:
+    active = active_number(part)
+    shows_status = part.get("shows", "") == "status"
+    arguments = (part.pins["pin"].gpio, active, start_level(part) == active, shows_status)
+    return Driver("led", "Led", arguments)
+
+
+KIND = Kind(
+    name="led",
+    help="a light on one pin",
+    fields=(
+        *switched_pin("the LED"),
+        text("shows", 'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"'),
+    ),
+    properties=on_property,
+    actions={
+        **SWITCHING,
+        "blink": Action((Argument("period", "time"),), undo="off", help="on and off, one cycle a period"),
+    },
+    needs=_needs,
+    driver=_driver,
+    bench=level_bench,
+    example='[led.ready]\npin = 2\nshows = "status"',
+)

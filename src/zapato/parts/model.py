@@ -1,0 +1,221 @@
+"""The shapes of kinds and parts: what a part has, needs, offers, and how it is driven and rehearsed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal, TypeVar
+
+from zapato.boards.model import Level, Pin
+from zapato.lang.fields import Field, Shape, names, text
+
+ValueType = Literal["boolean", "number", "text"]
+Use = Literal["output", "input", "analog", "line", "touch", "dac"]
+"""How a pin is used: driven, read, measured, an open-drain data line (both ways), touch, analog out."""
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class Property:
+    """What a part can be read for, and sometimes set for.
+
+    Attributes:
+        unit: a unit of the SenML registry (RFC 8428, section 12.1), or "".
+        settable: may be set by links and over MQTT.
+        unknown: has no value until the part was first read.
+    """
+
+    type: ValueType
+    unit: str = ""
+    settable: bool = False
+    unknown: bool = False
+    low: float | None = None
+    high: float | None = None
+    options: tuple[str, ...] = ()
+    help: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Argument:
+    """One argument of an action: its name, its type ("time" is a text such as "2s")."""
+
+    name: str
+    type: Literal["boolean", "number", "text", "time"]
+    unit: str = ""
+    optional: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """What a part can be told. `undo` names the action that takes it back, where there is one."""
+
+    arguments: tuple[Argument, ...] = ()
+    undo: str = ""
+    help: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """What one pin of a part must be able to do, and what the part's circuit does to it.
+
+    Attributes:
+        field: the key of the device file that names the pin.
+        use: how the pin is used.
+        pull: the internal resistor wanted, or "".
+        interrupt: the part cannot do without an edge interrupt.
+        pwm: the part modulates the pin.
+        rest: the level the circuit holds while nobody drives the pin, or None where it floats.
+        firm: that level comes from a resistor on the part, so it stands at power-up for sure.
+        operated: the level while somebody operates the part (a pressed button, an open door).
+        active: the level that switches the part on, for outputs.
+        controller: the bus function wanted of the pin, such as "i2c.sda".
+        circuit: the circuit in words, for reasons.
+    """
+
+    field: str
+    use: Use
+    pull: str = ""
+    interrupt: bool = False
+    pwm: bool = False
+    rest: Level | None = None
+    firm: bool = False
+    operated: Level | None = None
+    active: Level | None = None
+    controller: str = ""
+    circuit: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Driver:
+    """The object that the plan makes on the device: runtime module, class, and plain arguments."""
+
+    module: str
+    cls: str
+    arguments: tuple[object, ...] = ()
+    also: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Bench:
+    """How the stage stands in for a part.
+
+    Every entry is a list of plain values that the stage knows: the model's name first.
+
+    Attributes:
+        reads: property -> where the truth is measured ("level" of a pin, …); a property that is
+            absent is read from the running firmware.
+        sets: property -> what of the world changes when a rehearsal sets it.
+        acts: word -> a gesture, such as a button's "press".
+    """
+
+    reads: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
+    sets: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
+    acts: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
+
+
+@dataclass
+class Part:
+    """One thing the device has.
+
+    Attributes:
+        kind: what it is.
+        name: unique in the device.
+        values: the fields of its table, read; a field with a mistake is absent.
+        pins: field -> the pin it stands on, filled in by the design.
+    """
+
+    kind: Kind
+    name: str
+    values: Mapping[str, Any]
+    pins: dict[str, Pin] = field(default_factory=dict[str, Pin])
+    linked: dict[str, Part] = field(default_factory=dict[str, "Part"])
+
+    @property
+    def id(self) -> str:
+        """ "kind.name", as in the file's table."""
+        return f"{self.kind.name}.{self.name}"
+
+    @property
+    def path(self) -> tuple[str, str]:
+        """The way to its table in the document."""
+        return (self.kind.name, self.name)
+
+    @property
+    def label(self) -> str:
+        """The name for people."""
+        return self.values.get("label") or self.name.replace("_", " ").capitalize()
+
+    def get(self, name: str, default: T) -> T:
+        """A field's value, or `default` where it is absent or was wrong."""
+        found = self.values.get(name)
+        return default if found is None else found
+
+    @property
+    def properties(self) -> Mapping[str, Property]:
+        return self.kind.properties(self)
+
+    @property
+    def needs(self) -> Iterable[Need]:
+        return self.kind.needs(self)
+
+
+def _no_needs(part: Part) -> Iterable[Need]:
+    return ()
+
+
+def _no_properties(part: Part) -> Mapping[str, Property]:
+    return {}
+
+
+def _no_bench(part: Part) -> Bench:
+    return Bench()
+
+
+def _no_driver(part: Part) -> Driver | None:
+    return None
+
+
+COMMON: tuple[Field, ...] = (
+    text("label", "the name for people; the part's name where absent"),
+    names("accept", "codes of findings that the author accepts here", role=""),
+    text("because", "why they are accepted"),
+)
+"""Fields that every part may have."""
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of part: everything the program knows about it, in one place.
+
+    Attributes:
+        name: the first word of its table, `[relay.heater]`.
+        help: one sentence for the reference.
+        fields: its keys, beside those every part has.
+        properties, events, actions: what links and MQTT can use.
+        needs: what its pins must be able to do.
+        safe: field and level of the pins that must be set before anything else at power-up.
+        driver: the object that drives it on the device.
+        bench: how the stage stands in for it.
+        example: a table that passes `check`, for the reference.
+    """
+
+    name: str
+    help: str
+    fields: tuple[Field, ...]
+    properties: Callable[[Part], Mapping[str, Property]] = _no_properties
+    events: Mapping[str, str] = field(default_factory=dict[str, str])
+    actions: Mapping[str, Action] = field(default_factory=dict[str, Action])
+    needs: Callable[[Part], Iterable[Need]] = _no_needs
+    driver: Callable[[Part], Driver | None] = _no_driver
+    bench: Callable[[Part], Bench] = _no_bench
+    example: str = ""
+    shape: Shape = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "shape", Shape((*self.fields, *COMMON)))
+
+
+def opposite(level: Level) -> Level:
+    """The other level."""
+    return "low" if level == "high" else "high"

@@ -1,0 +1,18 @@
+"""A motion sensor with a digital output."""
+
+from __future__ import annotations
+
+from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
+from zapato.parts.model import Kind
+
+KIND = Kind(
+    name="motion",
+    help="a motion sensor with a digital output",
+    fields=input_fields("motion", pull="none", active="high", settle="100ms"),
+    properties=lambda part: state_property("present", "motion is seen"),
+    events={"started": "motion began", "ended": "motion ended"},
+    needs=lambda part: input_need(part, "high", "a motion sensor, whose output drives the line", driven=True),
+    driver=lambda part: input_driver(part, "high", ("present", "started", "ended")),
+    bench=lambda part: input_bench(part, "high", "present"),
+    example="[motion.porch]\npin = 14",
+)

@@ -1,0 +1,65 @@
+"""A sensor: a chip, or a bare analog input, that measures something every so often.
+
+Each chip is one module in `zapato.parts.sensors` with a `CHIP`; adding a chip is adding one module.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, nearest, number, pin, quantities, span, whole
+from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
+from zapato.parts.sensors import SensorChip, chip, chip_names
+
+
+def _read_chip(value: object) -> str:
+    if not isinstance(value, str) or value not in chip_names():
+        raise Wrong(f"is {value!r}, a chip Zapato does not know", *nearest(value, chip_names()), f"chips: {', '.join(chip_names())}")
+    return value
+
+
+def _chip(part: Part) -> SensorChip | None:
+    name = part.get("chip", "")
+    return chip(name) if name else None
+
+
+def _properties(part: Part) -> Mapping[str, Property]:
+    found = _chip(part)
+    return found.properties if found else {}
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    found = _chip(part)
+    return [found.need] if found and found.need and part.values.get("pin") is not None else []
+
+
+def _driver(part: Part) -> Driver | None:
+    found = _chip(part)
+    return found.driver(part) if found else None
+
+
+def _bench(part: Part) -> Bench:
+    found = _chip(part)
+    return found.bench(part) if found else Bench()
+
+
+KIND = Kind(
+    name="sensor",
+    help="a chip, or a bare analog input, that measures something every so often",
+    fields=(
+        Field("chip", _read_chip, {"enum": list(chip_names())}, "what it is: a chip's part number, or \"analog\"", REQUIRED),
+        pin("pin", "the data pin, for a chip on one wire or an analog input", None),
+        names("bus", "the bus it hangs on, for a chip on I2C", None, role="bus"),
+        whole("address", "its address on the bus", None, least=1, most=127),
+        measured("every", "the time from one reading to the next", "time", 30_000, least=100),
+        number("change", "report only a change of at least this much; 0 reports every reading", 0),
+        span("range", "what an analog sensor puts out", "V", None),
+        quantities("divider", "resistors between sensor and pin, upper and lower, where a divider is fitted", "ohm", 2, None),
+    ),
+    properties=_properties,
+    actions={"read": Action(help="read now")},
+    needs=_needs,
+    driver=_driver,
+    bench=_bench,
+    example='[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"',
+)

@@ -1,0 +1,59 @@
+"""Sensor chips: one module a chip, each with a `CHIP`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib import import_module
+from pkgutil import iter_modules
+
+from zapato.parts.model import Bench, Driver, Need, Part, Property
+
+
+@dataclass(frozen=True)
+class SensorChip:
+    """What the program knows of one sensor chip.
+
+    Attributes:
+        name: its part number in lower case, as `chip = ` gives it.
+        help: one sentence.
+        properties: what it measures, with SenML units.
+        need: what its data pin must be able to do; None for a chip on a bus.
+        addresses: the I2C addresses it can have, the usual one first; empty where it is not on I2C.
+        fastest: the shortest time between readings, ms, with its source in `source`.
+        source: the document behind the figures.
+        driver, bench: as in a kind.
+    """
+
+    name: str
+    help: str
+    properties: Mapping[str, Property]
+    driver: Callable[[Part], Driver]
+    bench: Callable[[Part], Bench]
+    need: Need | None = None
+    addresses: tuple[int, ...] = ()
+    fastest: int = 0
+    source: str = ""
+
+
+@cache
+def chip_names() -> tuple[str, ...]:
+    """The chips that `chip = ` may name."""
+    return tuple(sorted(m.name for m in iter_modules(__path__)))
+
+
+@cache
+def chip(name: str) -> SensorChip:
+    """The chip with this name. Raises ModuleNotFoundError."""
+    return import_module(f"zapato.parts.sensors.{name}").CHIP
+
+
+def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
+    """A measured number, unknown until the first reading."""
+    return Property("number", unit, unknown=True, low=low, high=high, help=help)
+
+
+def common(part: Part) -> tuple[object, ...]:
+    """Arguments every sensor driver takes: its period in ms and the least change to report."""
+    return part.get("every", 30_000), part.get("change", 0)

@@ -1,0 +1,30 @@
+"""A bare analog input: a voltage, measured behind an optional divider."""
+
+from __future__ import annotations
+
+from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.sensors import SensorChip, common, quantity
+
+
+def ratio(part: Part) -> float:
+    """Volts at the sensor for each volt at the pin."""
+    upper, lower = part.get("divider", (0.0, 1.0))
+    return (upper + lower) / lower if lower else 1.0
+
+
+def _driver(part: Part) -> Driver:
+    return Driver("s_analog", "Analog", (*common(part), part.pins["pin"].gpio, ratio(part)), ("sensor", "volts"))
+
+
+def _bench(part: Part) -> Bench:
+    return Bench(sets={"voltage": ["volts", part.pins["pin"].gpio, ratio(part)]})
+
+
+CHIP = SensorChip(
+    name="analog",
+    help="a voltage on an analog input",
+    properties={"voltage": quantity("V", "volts at the sensor, before the divider")},
+    need=Need("pin", "analog", circuit="a sensor with a voltage output"),
+    driver=_driver,
+    bench=_bench,
+)

@@ -1,0 +1,56 @@
+"""What relays, LEDs and other things with one switched pin share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from zapato.boards.model import Level
+from zapato.lang.fields import Field, choice, pin
+from zapato.parts.model import Action, Argument, Bench, Need, Part, Property, opposite
+
+ON = Property("boolean", settable=True, help="switched on")
+
+SWITCHING: Mapping[str, Action] = {
+    "on": Action(undo="off", help="switch on"),
+    "off": Action(undo="on", help="switch off"),
+    "toggle": Action(undo="toggle", help="change to the other state"),
+}
+
+PULSE = Action((Argument("time", "time"),), help="on, and off again after this time")
+
+
+def switched_pin(what: str) -> tuple[Field, ...]:
+    """The fields of a thing on one pin that has an active level."""
+    return (
+        pin("pin", f"the pin that drives {what}"),
+        choice("active", "the level that switches it on", "high", "low", default="high"),
+        choice("start", "the state after power-up", "on", "off", "last", default="off"),
+    )
+
+
+def active_number(part: Part) -> int:
+    """1 where a high level is active, else 0."""
+    return int(part.get("active", "high") == "high")
+
+
+def start_level(part: Part) -> int:
+    """The level that is safe at power-up: "last" waits for the stored state in the off state."""
+    active = active_number(part)
+    return active if part.get("start", "off") == "on" else 1 - active
+
+
+def on_property(part: Part) -> Mapping[str, Property]:
+    return {"on": ON}
+
+
+def drive_need(part: Part, circuit: str) -> Iterable[Need]:
+    """One driven pin; the circuit behind it pulls the pin towards the level that switches it off."""
+    active: Level = "high" if active_number(part) else "low"
+    yield Need("pin", "output", rest=opposite(active), active=active, circuit=circuit)
+
+
+def level_bench(part: Part) -> Bench:
+    """The truth of `on` is the level on the pin, measured."""
+    if "pin" not in part.pins:
+        return Bench()
+    return Bench(reads={"on": ["level", part.pins["pin"].gpio, active_number(part)]})
