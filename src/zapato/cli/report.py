@@ -6,10 +6,16 @@ import sys
 import textwrap
 from collections.abc import Iterable, Mapping
 from shutil import get_terminal_size
+from typing import TYPE_CHECKING
 
 import click
 
 from zapato.findings import Finding, Report
+from zapato.lang.units import shown_time
+
+if TYPE_CHECKING:
+    from zapato.firmware import Build
+    from zapato.stage import Expectation, Rehearsal
 
 COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
 LONGEST_LINE = 120
@@ -75,3 +81,53 @@ def summary(report: Report) -> str:
     color = next((COLORS[name] for name, count in counts.items() if count), "green")
     devices = ", ".join(name for name in report.devices if name) if len(report.devices) < 6 else f"{len(report.devices)} devices"
     return f"{devices or 'no device'}: {styled(', '.join(found) or 'no findings', fg=color, bold=True)}"
+
+
+def _share(part: int, whole: int) -> str:
+    return f"{part / 1024:.1f} of {whole / 1024:,.0f} KiB ({part / whole:.1%})"
+
+
+def built_lines(built: Build) -> list[str]:
+    """What a build made, in a few lines."""
+    news = "built" if built.changed else "unchanged"
+    lines = [f"{styled(news, fg='green', bold=True)} {built.device} {built.version} for {built.board}"]
+    lines.append(f"  modules  {len(built.modules)}, {_share(built.size, built.flash)} of the flash")
+    lines.append(f"  update   {built.update} ({built.update.stat().st_size / 1024:.1f} KiB)")
+    if built.key_made:
+        lines.append("  update key made and kept in secrets.toml")
+    return lines
+
+
+def rehearsal_lines(result: Rehearsal) -> list[str]:
+    """Every expectation with the moment of its verdict; a crash with its traceback."""
+    verdict = styled("passed", fg="green", bold=True) if result.passed else styled("failed", fg="red", bold=True)
+    lines = [f"{verdict} {result.device}: {result.title}, {shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"]
+    for each in result.expectations:
+        lines += _expectation(each)
+    if result.crash:
+        crash = result.crash
+        lines.append(styled(f"  the firmware crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True))
+        lines += [f"    {line}" for line in crash.traceback.splitlines()]
+    lines.append(f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's, doubled for the 64-bit VM")
+    return lines
+
+
+def _expectation(each: Expectation) -> list[str]:
+    word, color = {True: ("held", "green"), False: ("FAILED", "red"), None: ("not reached", "yellow")}[each.passed]
+    moment = clock(each.at) if each.at is not None else "-"
+    lines = [f"  {moment:>10}  {styled(f'{word:<6}', fg=color)}  {each.text}"]
+    if each.passed is False:
+        seen = ", ".join(f"{name} = {_plain(value)}" for name, value in each.seen.items()) or "nothing like it"
+        lines.append(f"{'':20}  seen: {seen}  ({each.place.file}:{each.place.line})")
+    return lines
+
+
+def _plain(value: object) -> str:
+    return {True: "true", False: "false", None: "unknown"}[value] if value in (True, False, None) else str(value)  # type: ignore[index]
+
+
+def clock(seconds: float) -> str:
+    """A virtual moment as hours, minutes and seconds."""
+    whole, fraction = divmod(round(seconds * 1000), 1000)
+    text = f"{whole // 3600}:{whole // 60 % 60:02}:{whole % 60:02}"
+    return f"{text}.{fraction:03}" if fraction else text

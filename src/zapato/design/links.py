@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any, cast
 
 from zapato.lang.document import Document
-from zapato.lang.expressions import Expression, Mistake, NotThere, Read, compile_expression, compile_node, offset_of, parse
+from zapato.lang.expressions import Expression, Function, Mistake, NotThere, Read, compile_expression, compile_node, offset_of, parse
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text
 from zapato.lang.source import Keys
 from zapato.lang.units import QuantityError, quantity
@@ -80,6 +80,8 @@ class Link:
 
 class PartScope:
     """Expressions read the parts of one device."""
+
+    functions: Mapping[str, Function] = {}
 
     def __init__(self, parts: Mapping[str, Part]) -> None:
         self.parts = parts
@@ -179,7 +181,8 @@ def _hysteresis(document: Document, link: Link, back: float, path: Keys) -> None
         return
     sign = "-" if isinstance(tree.ops[0], (ast.Gt, ast.GtE)) else "+"
     code = link.when.value.code
-    link.rearm = f"{code[:-1]} {sign} {back!r})"
+    moved = f"{code[:-1]} {sign} {back!r})"
+    link.rearm = " and ".join([*(f"{guard} is not None" for guard in link.when.guards), moved])
 
 
 def _timing(document: Document, link: Link, path: Keys) -> None:
@@ -192,7 +195,7 @@ def _timing(document: Document, link: Link, path: Keys) -> None:
         )
     if link.undo_after:
         for command in link.commands:
-            if not command.undo:
+            if not command.undo and command.action != "notify":
                 document.found("link-type", (*path, "for"), f"nothing takes {command.text} back, so for cannot go with it")
 
 

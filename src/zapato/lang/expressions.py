@@ -8,7 +8,7 @@ Every mistake of the text is reported, each with its position.
 from __future__ import annotations
 
 import ast
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -47,11 +47,26 @@ class Read:
     unknown: bool
 
 
+@dataclass(frozen=True, slots=True)
+class Function:
+    """A function of texts that a scope adds: how many it takes, and the code that calls it."""
+
+    least: int
+    most: int
+    code: str
+    type: str = "boolean"
+
+
 class Scope(Protocol):
     """What an expression may read."""
 
     def read(self, part: str, name: str) -> Read:
         """The property `part.name`. Raises NotThere."""
+        ...
+
+    @property
+    def functions(self) -> Mapping[str, Function]:
+        """Functions beyond min, max, abs and round."""
         ...
 
 
@@ -255,6 +270,8 @@ class _Compiler:
 
     def call(self, node: ast.Call) -> Value:
         name = node.func.id if isinstance(node.func, ast.Name) else ""
+        if own := self.scope.functions.get(name):
+            return self.own_call(name, own, node)
         if name not in _FUNCTIONS or node.keywords:
             return self.wrong(node, f"functions are {', '.join(_FUNCTIONS)}")
         least, most = _FUNCTIONS[name]
@@ -262,6 +279,12 @@ class _Compiler:
             return self.wrong(node, f"{name} takes {least} to {most} numbers" if least < most else f"{name} takes {least} number")
         values = [self.expect(each, "number", f"{name} takes numbers") for each in node.args]
         return Value("number", f"{name}({', '.join(v.code for v in values)})", values[0].unit)
+
+    def own_call(self, name: str, own: Function, node: ast.Call) -> Value:
+        if not own.least <= len(node.args) <= own.most or node.keywords:
+            return self.wrong(node, f"{name} takes {own.least} to {own.most} texts")
+        values = [self.expect(each, "text", f"{name} takes texts") for each in node.args]
+        return Value(own.type, f"{own.code}({', '.join(v.code for v in values)})")
 
 
 def _comparison_fix(node: ast.Compare, left: Value) -> tuple[str, ...]:

@@ -1,6 +1,7 @@
 """Values with units: "20s", "4.7kohm", "12V", "350mA", "2m".
 
-A quantity is a number, an optional SI prefix and a unit, with or without a space between.
+A quantity is a number, an optional SI prefix and a unit, with or without a space between;
+times may be put together, as in "1h30min".
 The unit symbols are those of the SI and of the SenML registry (RFC 8428, section 12.1)
 where it has them.
 """
@@ -11,6 +12,7 @@ import re
 
 _PREFIX = {"": 1.0, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6}
 _TIME = {"ms": 1.0, "s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
+_TIMES = re.compile(r"\s*(?:\d+(?:\.\d+)?\s*(?:ms|s|min|h|d)\s*){2,}")
 _NUMBER = re.compile(r"\s*([+-]?\d+(?:\.\d+)?)\s*(\S*)\s*")
 
 EXAMPLES = {
@@ -37,6 +39,8 @@ def quantity(text: str, dimension: str) -> float:
     >>> quantity("4.7kohm", "ohm")
     4700.0
     """
+    if dimension == "time" and _TIMES.fullmatch(text):
+        return sum(float(n) * _TIME[unit] for n, unit in re.findall(r"(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)", text))
     match = _NUMBER.fullmatch(text)
     if match is None:
         raise QuantityError(f"{text!r} is not a number with a unit")

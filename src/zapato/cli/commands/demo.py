@@ -1,0 +1,42 @@
+"""zapato demo: the demo site, copied out, checked, built and rehearsed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+
+@click.command("demo")
+@click.option("--out", default="zapato-demo", type=click.Path(path_type=Path), help="Folder for the site.", show_default=True)
+@click.option("--force", is_flag=True, help="Overwrite demo files that you changed.")
+def COMMAND(out: Path, force: bool) -> int:
+    """Copy the demo site out, check it, build every device and rehearse it. Needs no board and no network."""
+    from zapato.checks import check, device_files
+    from zapato.cli.report import styled, summary, text_of
+    from zapato.demo.copy import copy_site
+
+    kept = [path for path, what in copy_site(out, force) if what == "kept"]
+    click.echo(f"the demo site is in {out}/")
+    for path in kept:
+        click.echo(f"kept {path}: you changed it (--force puts the demo's own back)")
+    results: list[bool] = []
+    for path in device_files(out):
+        report = check([path])
+        click.echo(f"\n{styled(path.stem, bold=True)} {'-' * (70 - len(path.stem))}")
+        click.echo(text_of(report) + f"checked {summary(report)}")
+        results.append(report.ok and _build_and_rehearse(path, out))
+    good = sum(results)
+    click.echo(f"\n{good} of {len(results)} devices checked, built and rehearsed without a fault")
+    return 0 if good == len(results) else 1
+
+
+def _build_and_rehearse(path: Path, out: Path) -> bool:
+    from zapato.cli.report import built_lines, rehearsal_lines
+    from zapato.firmware import build
+    from zapato.stage import rehearse
+
+    click.echo("\n".join(built_lines(build(path, out / "out"))))
+    result = rehearse(path)
+    click.echo("\n".join(rehearsal_lines(result)))
+    return result.passed

@@ -1,0 +1,1 @@
+"""The demo site as package data, and copying it out."""

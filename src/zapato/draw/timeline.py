@@ -1,0 +1,116 @@
+"""The timeline of a rehearsal: lanes of levels and curves over virtual time, verdicts above."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from zapato.draw.figure import FEEL, GRID, INK, INTO, NET, OUT, WRONG, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from zapato.stage import Rehearsal
+
+UNITS = ((2 * 3600, 3600, "h"), (180, 60, "min"), (0, 1, "s"))
+
+
+@dataclass(frozen=True)
+class Lane:
+    """One line of the picture: a name, its samples (s, value), and how it is drawn."""
+
+    name: str
+    samples: list[tuple[float, Any]]
+    curve: bool
+    color: str
+
+
+def lanes(result: Rehearsal) -> list[Lane]:
+    """The properties that the device published, and the network, as lanes: the timeline as data."""
+    found: dict[str, list[tuple[float, Any]]] = {}
+    network: list[tuple[float, Any]] = []
+    for r in result.records:
+        if r["what"] == "mqtt" and r["retain"]:
+            _, _, name = r["name"].split("/", 2)
+            if name == "state":
+                network.append((r["t"] / 1000, r["value"] == "online"))
+            else:
+                found.setdefault(name.replace("/", "."), []).append((r["t"] / 1000, json.loads(r["value"])))
+    made = [_lane(name, samples) for name, samples in found.items()]
+    made = [lane for lane in made if lane and len({value for _, value in lane.samples}) > 1]
+    made.sort(key=lambda lane: (lane.curve, lane.color != OUT, lane.name))
+    return [Lane("broker sees it", [(0.0, False), *network], False, NET), *made] if network else made
+
+
+def _lane(name: str, samples: list[tuple[float, Any]]) -> Lane | None:
+    values = [value for _, value in samples if value is not None]
+    if values and all(isinstance(value, bool) for value in values):
+        return Lane(name, samples, False, OUT if name.endswith(".on") else INTO)
+    if values and all(isinstance(value, (int, float)) for value in values):
+        return Lane(name, samples, True, FEEL)
+    return None
+
+
+def timeline(result: Rehearsal) -> Figure:
+    """The timeline as a figure, 1280 dots wide."""
+    rows = lanes(result)
+    scale, unit = next((size, word) for limit, size, word in UNITS if result.lasts >= limit)
+    weights = [1.1, *(2.2 if lane.curve else 0.8 for lane in rows)]
+    figure = new_figure(12.8, min(14.0, 1.6 + 0.55 * sum(weights)))
+    axes: Sequence[Any] = figure.subplots(len(rows) + 1, 1, sharex=True, height_ratios=weights, squeeze=False)[:, 0]
+    _verdicts(axes[0], result, scale)
+    for axis, lane in zip(axes[1:], rows, strict=True):
+        _draw(axis, lane, result.lasts, scale)
+    for axis in axes:
+        _acts(axis, result, scale)
+    axes[-1].set_xlim(0, result.lasts / scale)
+    axes[-1].set_xlabel(f"virtual time, {unit}", color=INK)
+    word = "every expectation held" if result.passed else "not every expectation held"
+    figure.suptitle(f"{result.device}: {result.title} — {word}", x=0.01, ha="left", color=INK, fontsize=13)
+    return figure
+
+
+def _plain(axis: Axes, name: str) -> None:
+    for side in ("top", "right", "left"):
+        axis.spines[side].set_visible(False)
+    axis.spines["bottom"].set_color(GRID)
+    axis.tick_params(colors=INK, length=3, labelsize=9)
+    axis.set_ylabel(name, rotation=0, ha="right", va="center", color=INK, fontsize=10)
+
+
+def _verdicts(axis: Axes, result: Rehearsal, scale: float) -> None:
+    _plain(axis, "expected")
+    axis.set_ylim(-1, 1)
+    axis.set_yticks([])
+    for each in result.expectations:
+        if each.at is not None:
+            style = {"marker": "o", "color": FEEL} if each.passed else {"marker": "X", "color": WRONG}
+            axis.plot([each.at / scale], [0], markersize=9 if not each.passed else 7, clip_on=False, **style)  # type: ignore[arg-type]
+    if result.crash:
+        axis.plot([result.crash.at / scale], [0], marker="X", color=WRONG, markersize=13, clip_on=False)
+        axis.annotate("crash", (result.crash.at / scale, 0.3), color=WRONG, fontsize=10)
+
+
+def _acts(axis: Axes, result: Rehearsal, scale: float) -> None:
+    for r in result.records:
+        if r["what"] == "act":
+            axis.axvline(r["t"] / 1000 / scale, color=GRID, linewidth=1, zorder=0)
+
+
+def _draw(axis: Axes, lane: Lane, lasts: float, scale: float) -> None:
+    _plain(axis, lane.name)
+    times = [t / scale for t, _ in lane.samples] + [lasts / scale]
+    if lane.curve:
+        values = [float("nan") if v is None else float(v) for _, v in lane.samples]
+        axis.plot(times, [*values, values[-1]], color=lane.color, linewidth=1.6)
+        axis.grid(axis="y", color=GRID, linewidth=0.6)
+        return
+    levels = [float(bool(v)) for _, v in lane.samples]
+    levels.append(levels[-1])
+    axis.fill_between(times, levels, step="post", color=lane.color, alpha=0.25, linewidth=0)
+    axis.step(times, levels, where="post", color=lane.color, linewidth=1.6)
+    axis.set_ylim(-0.15, 1.25)
+    axis.set_yticks([0, 1], ["off", "on"] if lane.color == OUT else ["no", "yes"])

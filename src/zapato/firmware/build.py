@@ -1,0 +1,162 @@
+"""Building: from a design to everything a board runs, under out/<device>/."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from zapato.checks import report as report_of
+from zapato.design import Design, resolve
+from zapato.errors import Refused, Unwritable
+from zapato.findings import Report
+from zapato.firmware.compile import cache_folder, compile_all, runtime_source
+from zapato.firmware.package import manifest, pack
+from zapato.firmware.plan import make_plan
+from zapato.lang.files import write
+from zapato.lang.site import add_update_key
+
+BASE = ">=1.23,<2"
+"""Vendor MicroPython images that the modules run on: bytecode 6.3 (mpy-cross --version)."""
+
+
+@dataclass(frozen=True)
+class Build:
+    """What a build made.
+
+    Attributes:
+        device, version, board: whose it is.
+        folder: out/<device>.
+        modules: size in bytes of each compiled module, by name.
+        update: the update package.
+        heap, flash: bytes the board's chip has for the program.
+        report: the findings that stand (no errors among them).
+        changed: False where everything stood there already, byte by byte.
+        key_made: True where the device had no update key and one was made.
+    """
+
+    device: str
+    version: str
+    board: str
+    folder: Path
+    modules: Mapping[str, int]
+    update: Path
+    heap: int
+    flash: int
+    report: Report
+    changed: bool
+    key_made: bool
+
+    @property
+    def app(self) -> Path:
+        """The folder with the compiled modules and the plan."""
+        return self.folder / "app"
+
+    @property
+    def size(self) -> int:
+        """Bytes of all compiled modules together."""
+        return sum(self.modules.values())
+
+
+def build(what: Design | Path | str, out: Path | str = "out") -> Build:
+    """Check and build one device into `out`/<device>/.
+
+    Equal inputs give equal bytes. Raises Refused while errors stand, Unreadable, Unwritable,
+    ToolMissing; an earlier build is replaced file by file, never left half-written.
+    """
+    design = what if isinstance(what, Design) else resolve(Path(what))
+    checked = report_of([design])
+    if not checked.ok or design.board is None:
+        raise Refused(
+            f"{design.name or 'the device'} is not built while errors stand",
+            "zapato explain CODE tells more of each",
+            checked.findings,
+            checked.texts,
+        )
+    compiled = compile_device(design)
+    key, made = _update_key(design)
+    folder = Path(out) / design.name
+    about = manifest(design.name, design.version, BASE, compiled)
+    update = folder / f"{design.name}-{design.version}.update"
+    changed = [write(folder / "app" / f"{name}.mpy", data) for name, data in compiled.items()]
+    changed += [_forget(folder, compiled, update), write(update, pack(about, compiled, bytes.fromhex(key)))]
+    sizes = {name: len(data) for name, data in sorted(compiled.items())}
+    changed.append(write(folder / "build.json", _summary(design, sizes, about, update)))
+    return Build(
+        design.name,
+        design.version,
+        design.board.id,
+        folder,
+        sizes,
+        update,
+        design.board.chip.heap,
+        design.board.flash,
+        checked,
+        any(changed),
+        made,
+    )
+
+
+def compile_device(design: Design) -> dict[str, bytes]:
+    """The compiled modules of a design without errors, by name."""
+    plan = make_plan(design)
+    port = design.board.chip.port if design.board else ""
+    sources = {name: runtime_source(name, port) for name in plan.modules}
+    return compile_all({**sources, "plan": plan.plan, "levels": plan.levels}, cache_folder())
+
+
+def _update_key(design: Design) -> tuple[str, bool]:
+    """The device's update key; made and stored where the site has none for it yet."""
+    known = design.site.update_keys.get(design.name)
+    if known:
+        try:
+            if len(bytes.fromhex(known)) >= 16:
+                return known, False
+        except ValueError:
+            pass
+        raise Refused(
+            f"the update key of {design.name} in secrets.toml is not a text of at least 32 hexadecimal digits",
+            "remove it, and a new one is made",
+        )
+    root = design.site.root or design.document.source.path.absolute().parent
+    return add_update_key(root, design.name), True
+
+
+def _forget(folder: Path, compiled: Mapping[str, bytes], update: Path) -> bool:
+    """Remove modules and packages of an earlier build that this one does not have."""
+    old = [p for p in (folder / "app").glob("*.mpy") if p.stem not in compiled]
+    old += [p for p in folder.glob("*.update") if p != update]
+    for path in old:
+        try:
+            path.unlink()
+        except OSError as error:
+            raise Unwritable(f"cannot remove {path}: {error.strerror}") from None
+    return bool(old)
+
+
+def _summary(design: Design, sizes: Mapping[str, int], about: Mapping[str, object], update: Path) -> bytes:
+    """build.json: inputs, sizes, hashes."""
+    board = design.board
+    assert board is not None
+    inputs = {"device": _hash(design.document.source.text)}
+    data = {
+        "device": design.name,
+        "version": design.version,
+        "board": board.id,
+        "chip": board.chip.id,
+        "base": BASE,
+        "inputs": inputs,
+        "modules": sizes,
+        "size": sum(sizes.values()),
+        "flash": board.flash,
+        "heap": board.chip.heap,
+        "files": about["files"],
+        "update": {"name": update.name, "sha256": hashlib.sha256(update.read_bytes()).hexdigest()},
+    }
+    return (json.dumps(data, indent=2, sort_keys=True) + "\n").encode()
+
+
+def _hash(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()

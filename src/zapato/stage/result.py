@@ -1,0 +1,112 @@
+"""What a rehearsal gives back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from zapato.findings import Place
+
+if TYPE_CHECKING:
+    import pandas
+
+
+@dataclass(frozen=True)
+class Expectation:
+    """One expectation of a rehearsal.
+
+    Attributes:
+        text: as written.
+        place: where it stands in the rehearsal file.
+        passed: True, False, or None where the rehearsal ended before it could be judged.
+        at: the virtual moment of the verdict, s.
+        after: s since it began to be watched.
+        seen: the values that it reads, at that moment.
+    """
+
+    text: str
+    place: Place
+    passed: bool | None
+    at: float | None = None
+    after: float = 0.0
+    seen: Mapping[str, Any] = field(default_factory=dict[str, Any])
+
+
+@dataclass(frozen=True)
+class Crash:
+    """The program's end by an error: which, where in it, and the virtual moment in s."""
+
+    error: str
+    traceback: str
+    at: float
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """One rehearsal.
+
+    Attributes:
+        device, title: what was rehearsed.
+        lasts: s of virtual time; wall: s that it took.
+        expectations: in the order of the file.
+        crash: where the program came to an end, or None.
+        heap_peak: bytes of the VM's heap that the program held at the most.
+        heap: bytes it had: the chip's heap, doubled for the 64-bit VM.
+        records: everything that happened, as rows of t (ms), what, name, value.
+    """
+
+    device: str
+    title: str
+    lasts: float
+    wall: float
+    expectations: tuple[Expectation, ...]
+    crash: Crash | None
+    heap_peak: int
+    heap: int
+    records: tuple[Mapping[str, Any], ...] = field(repr=False)
+
+    @property
+    def passed(self) -> bool:
+        """True where every expectation held and the program ran to the end."""
+        return self.crash is None and all(each.passed for each in self.expectations)
+
+    def as_dict(self) -> dict[str, Any]:
+        """The verdict as plain data: what `--format json` prints."""
+        rows = [
+            {"expect": e.text, "file": e.place.file, "line": e.place.line, "passed": e.passed, "at": e.at, "seen": e.seen}
+            for e in self.expectations
+        ]
+        crash = {"error": self.crash.error, "at": self.crash.at, "traceback": self.crash.traceback} if self.crash else None
+        return {
+            "device": self.device,
+            "title": self.title,
+            "passed": self.passed,
+            "lasts": self.lasts,
+            "expectations": rows,
+            "crash": crash,
+            "heap_peak": self.heap_peak,
+            "heap": self.heap,
+            "messages": sum(r["what"] == "mqtt" for r in self.records),
+        }
+
+    @property
+    def frame(self) -> pandas.DataFrame:
+        """The trace: t in s, what ("pin", "mqtt", "net", "act", "print", …), name, value."""
+        import pandas
+
+        rows = [(r["t"] / 1000, r["what"], r["name"], r["value"]) for r in self.records]
+        return pandas.DataFrame(rows, columns=["t", "what", "name", "value"])
+
+    @property
+    def messages(self) -> pandas.DataFrame:
+        """What the device published: t in s, topic, payload, retain."""
+        import pandas
+
+        rows = [(r["t"] / 1000, r["name"], r["value"], r["retain"]) for r in self.records if r["what"] == "mqtt"]
+        return pandas.DataFrame(rows, columns=["t", "topic", "payload", "retain"])
+
+    @property
+    def log(self) -> tuple[tuple[float, str], ...]:
+        """What the program printed: (s, text)."""
+        return tuple((r["t"] / 1000, r["value"]) for r in self.records if r["what"] == "print")

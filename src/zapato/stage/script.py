@@ -1,0 +1,287 @@
+"""The rehearsal file: read, checked against the design, and turned into what the stage runs."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, cast
+
+from zapato.design.links import PartScope
+from zapato.design.model import Design
+from zapato.findings import Place
+from zapato.lang.document import Document
+from zapato.lang.expressions import Expression, Function, Mistake, NotThere, Read, compile_expression, offset_of, parse
+from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, text, whole
+from zapato.lang.source import Keys, Source, table
+from zapato.parts.model import Part
+
+HEAD = Shape(
+    (
+        text("title", "what is rehearsed", ""),
+        measured("lasts", "how long the rehearsal is, in virtual time", "time", REQUIRED, least=100),
+        text("device", "the device it is for; the file's own name where absent"),
+        whole("seed", "of everything random: contact bounce, waiting times", 1),
+    )
+)
+
+
+def _texts(value: object) -> tuple[str, ...]:
+    items = [value] if isinstance(value, str) else cast(list[object], value)
+    if not isinstance(value, (str, list)) or not items or not all(isinstance(item, str) for item in items):
+        raise Wrong('takes an act, or a list of them: ["start.press", "door.closed = false"]')
+    return tuple(cast(list[str], items))
+
+
+STEP = Shape(
+    (
+        measured("at", "the moment, from the beginning", "time"),
+        measured("wait", "how long after the step before", "time"),
+        measured("within", "the expectation comes true no later than this after the step before", "time"),
+        measured("stays", "the expectation stays true for this long", "time"),
+        measured("over", "the act takes this long: a value goes there evenly, the power is off for it", "time"),
+        Field("act", _texts, {"type": ["string", "array"]}, "what happens to the world", None),
+        text("expect", "what must be true", None, most=1000),
+    )
+)
+
+NETWORK = {
+    "wifi.down": "net.set_wifi(False)",
+    "wifi.up": "net.set_wifi(True)",
+    "broker.down": "net.set_broker(False)",
+    "broker.up": "net.set_broker(True)",
+}
+OFF_FOR = 1000
+"""How long a power cut lasts without `over`, ms."""
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step: an act or an expectation, when, and its code for the stage."""
+
+    number: int
+    text: str
+    code: str
+    act: bool
+    place: Place
+    at: int | None = None
+    wait: int = 0
+    within: int = 0
+    stays: int = 0
+    over: int = 0
+    reads: tuple[tuple[str, str], ...] = ()
+
+    def as_dict(self) -> dict[str, object]:
+        """The step as the stage takes it."""
+        names = ("number", "text", "act", "at", "wait", "within", "stays", "over")
+        return {**{name: getattr(self, name) for name in names}, "reads": list(self.reads)}
+
+
+@dataclass
+class Script:
+    """A rehearsal file, read.
+
+    Attributes:
+        title: what is rehearsed.
+        lasts: ms of virtual time.
+        world: what the world is like at the beginning, "part.property" -> value.
+    """
+
+    document: Document
+    title: str = ""
+    lasts: int = 0
+    seed: int = 1
+    world: list[tuple[str, Any]] = field(default_factory=list[tuple[str, Any]])
+    steps: list[Step] = field(default_factory=list[Step])
+
+
+class StageScope(PartScope):
+    """Expectations read the same properties as links do, from the stage instead of the program."""
+
+    functions: Mapping[str, Function] = {"published": Function(1, 2, "w.published")}
+
+    def read(self, part: str, name: str) -> Read:
+        found = super().read(part, name)
+        return Read(found.type, found.unit, f"w.read({part!r}, {name!r})", True)
+
+
+def read_script(path: Path, design: Design) -> Script:
+    """The rehearsal at `path` for this design; mistakes are in its document's findings. Raises Unreadable."""
+    document = Document.of(Source.read(path))
+    script = Script(document)
+    if "rehearsal" not in document.data:
+        document.found("missing-key", ("rehearsal",), "the file has no [rehearsal] table with lasts", of="key")
+    else:
+        head = document.read(HEAD, table(document.data, "rehearsal"), ("rehearsal",))
+        script.title, script.lasts = head.get("title") or path.stem, head.get("lasts", 0)
+        script.seed = head.get("seed", 1)
+    for key in document.data.keys() - {"zapato", "rehearsal", "world", "step"}:
+        document.found("unknown-key", (key,), f"{key} is not a table of a rehearsal", fixes=nearest(key, ("world", "step")), of="key")
+    _world(script, design)
+    _steps(script, design)
+    return script
+
+
+def _world(script: Script, design: Design) -> None:
+    for name, values in table(script.document.data, "world").items():
+        part = design.parts.get(name)
+        path: Keys = ("world", name)
+        if part is None or not isinstance(values, dict):
+            message = f"the world has part.property = value, and no part is called {name}"
+            script.document.found("link-unknown", path, message, fixes=nearest(name, list(design.parts)), of="key")
+            continue
+        for key, value in cast(dict[str, Any], values).items():
+            if problem := _unsettable(part, key, value):
+                script.document.found(problem.code, (*path, key), problem.message, fixes=problem.fixes)
+            else:
+                script.world.append((f"{name}.{key}", value))
+
+
+def _unsettable(part: Part, key: str, value: object) -> Mistake | None:
+    """Why the world cannot set this property to this value, or None."""
+    sets = part.kind.bench(part).sets
+    if key not in sets:
+        options = [f"{part.name}.{each}" for each in sets]
+        have = f"the world can set: {', '.join(options)}" if options else f"nothing of a {part.kind.name} comes from the world"
+        return Mistake(0, f"the world cannot set {part.name}.{key}", (*nearest(f"{part.name}.{key}", options), have), "link-unknown")
+    wanted = part.properties[key].type
+    given = "boolean" if isinstance(value, bool) else "number" if isinstance(value, (int, float)) else "text"
+    return None if given == wanted else Mistake(0, f"{part.name}.{key} is a {wanted}, not a {given}")
+
+
+def _steps(script: Script, design: Design) -> None:
+    document = script.document
+    raw = document.data.get("step", [])
+    if not isinstance(raw, list):
+        document.found("wrong-type", ("step",), "a step stands in double brackets: [[step]]", of="key")
+        return
+    for index, fields in enumerate(cast(list[Any], raw)):
+        path: Keys = ("step", index)
+        if not isinstance(fields, dict):
+            document.found("wrong-type", path, "a step is a table: [[step]]")
+            continue
+        values = document.read(STEP, cast(dict[str, Any], fields), path)
+        if (values.get("act") is None) == (values.get("expect") is None):
+            if "act" in values and "expect" in values:
+                document.found("missing-key", path, "a step has either act or expect", of="key")
+            continue
+        _when(script, values, path)
+        if values.get("act"):
+            _acts(script, design, values, path)
+        else:
+            _expectation(script, design, values, path)
+
+
+def _when(script: Script, values: Mapping[str, Any], path: Keys) -> None:
+    at = values.get("at")
+    if at is None and path[1] == 0:
+        script.document.found("missing-key", path, "the first step needs at", of="key")
+    if at is not None and script.lasts and at > script.lasts:
+        script.document.found("wrong-type", (*path, "at"), "the step comes after the rehearsal's end")
+
+
+def _timing(values: Mapping[str, Any]) -> dict[str, Any]:
+    at = values.get("at")
+    return {"at": at, **{name: values.get(name) or 0 for name in ("wait", "within", "stays", "over")}}
+
+
+def _expectation(script: Script, design: Design, values: Mapping[str, Any], path: Keys) -> None:
+    written: str = values["expect"]
+    expression = compile_expression(written, StageScope(design.parts))
+    if not expression.mistakes and expression.value.type != "boolean":
+        expression.mistakes.append(Mistake(0, f"an expectation is true or false, and this is a {expression.value.type}"))
+    where = (*path, "expect")
+    for mistake in expression.mistakes:
+        script.document.found(mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1)
+    reads = tuple(dict.fromkeys(expression.reads))
+    code = _known_only(expression)
+    place = script.document.place(where)
+    script.steps.append(Step(len(script.steps), written, code, False, place, reads=reads, **_timing(values)))
+
+
+def _known_only(expression: Expression) -> str:
+    """An expectation over a value that is unknown does not hold."""
+    return expression.code
+
+
+def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys) -> None:
+    for index, written in enumerate(values["act"]):
+        raw = script.document.data["step"][path[1]]["act"]
+        where = (*path, "act", index) if isinstance(raw, list) else (*path, "act")
+        code, mistake = _act(design, written, values.get("over") or 0)
+        if mistake:
+            script.document.found(mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1)
+        timing = _timing(values)
+        if index:
+            timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
+        place = script.document.place(where)
+        script.steps.append(Step(len(script.steps), written, code, True, place, **timing))
+
+
+def _act(design: Design, written: str, over: int) -> tuple[str, Mistake | None]:
+    """The stage's code for one act, or the mistake in it."""
+    tree, mistakes = parse(written, "exec")
+    if mistakes:
+        return "", mistakes[0]
+    body = tree.body if isinstance(tree, ast.Module) else []
+    if written.strip() in NETWORK:
+        return NETWORK[written.strip()], None
+    if written.strip() == "power.cut":
+        return f"w.power_cut({over or OFF_FOR})", None
+    if len(body) == 1 and isinstance(body[0], ast.Assign):
+        return _setting(design, body[0], written, over)
+    if len(body) == 1 and isinstance(body[0], ast.Expr):
+        value = body[0].value
+        if isinstance(value, ast.Attribute) and isinstance(value.value, ast.Name):
+            return _gesture(design, value.value.id, value.attr, offset_of(value, written))
+        if isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id == "message":
+            return _message(design, value)
+    words = ", ".join((*NETWORK, "power.cut"))
+    return "", Mistake(0, f"an act is part.gesture, part.property = value, message('topic', 'payload'), or one of: {words}")
+
+
+def _setting(design: Design, node: ast.Assign, written: str, over: int) -> tuple[str, Mistake | None]:
+    target = node.targets[0]
+    if not (isinstance(target, ast.Attribute) and isinstance(target.value, ast.Name)):
+        return "", Mistake(0, "a setting is written part.property = value")
+    try:
+        part = PartScope(design.parts).part(target.value.id)
+    except NotThere as unknown:
+        return "", Mistake(0, unknown.message, unknown.fixes, "link-unknown")
+    value = _literal(node.value)
+    if value is None:
+        return "", Mistake(offset_of(node.value, written), "the value is a number, a text, true or false")
+    problem = _unsettable(part, target.attr, value)
+    return f"w.put({f'{part.name}.{target.attr}'!r}, {value!r}, {over})", problem
+
+
+def _literal(node: ast.expr) -> object:
+    if isinstance(node, ast.Name) and node.id in ("true", "false"):
+        return node.id == "true"
+    try:
+        found = ast.literal_eval(node)
+    except (ValueError, TypeError, SyntaxError):
+        return None
+    return found if isinstance(found, (bool, int, float, str)) else None
+
+
+def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[str, Mistake | None]:
+    try:
+        part = PartScope(design.parts).part(name)
+    except NotThere as unknown:
+        return "", Mistake(offset, unknown.message, (*unknown.fixes, f"or one of: {', '.join((*NETWORK, 'power.cut'))}"), "link-unknown")
+    acts = part.kind.bench(part).acts
+    if word not in acts:
+        have = f"{name} has: {', '.join(acts)}" if acts else f"nobody can do anything to a {part.kind.name}; its properties are set with ="
+        return "", Mistake(offset, f"{name} has no gesture {word}", (*nearest(word, list(acts)), have), "link-unknown")
+    return f"w.gesture({f'{name}.{word}'!r})", None
+
+
+def _message(design: Design, node: ast.Call) -> tuple[str, Mistake | None]:
+    given = [_literal(each) for each in node.args]
+    if len(given) != 2 or not isinstance(given[0], str) or not isinstance(given[1], str):
+        return "", Mistake(0, "message takes a topic and a payload, both texts: message('heater/on/set', 'true')")
+    own = given[0].startswith(f"{design.site.name}/")
+    topic = given[0] if own else f"{design.topic}/{given[0]}"
+    return f"broker.message({topic!r}, {given[1]!r})", None
