@@ -25,7 +25,18 @@ if TYPE_CHECKING:
     from zapato.stage import Rehearsal, rehearse
 
 __version__ = "0.1.0"
-__all__ = ["Build", "Design", "Finding", "Rehearsal", "Report", "ZapatoError", "build", "check", "load", "rehearse"]
+__all__ = [
+    "Build",
+    "Design",
+    "Finding",
+    "Rehearsal",
+    "Report",
+    "ZapatoError",
+    "build",
+    "check",
+    "load",
+    "rehearse",
+]
 
 _HOMES = {
     "Build": "firmware",

@@ -88,7 +88,9 @@ class Report:
     texts: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
 
     @staticmethod
-    def of(findings: Iterable[Finding], devices: Iterable[str] = (), texts: Mapping[str, str] | None = None) -> Report:
+    def of(
+        findings: Iterable[Finding], devices: Iterable[str] = (), texts: Mapping[str, str] | None = None
+    ) -> Report:
         """A report of these findings, sorted, the accepted ones set apart, duplicates once."""
         unique = sorted(dict.fromkeys(findings), key=_order)
         standing = tuple(f for f in unique if not f.accepted)

@@ -57,7 +57,9 @@ do   = "lamp.toggle"
 """
 
 
-def start_device(folder: Path, name: str, board_id: str, label: str = "", room: str = "") -> Iterator[tuple[str, bool]]:
+def start_device(
+    folder: Path, name: str, board_id: str, label: str = "", room: str = ""
+) -> Iterator[tuple[str, bool]]:
     """Write the starter files; yields each path and whether it was written or stood there already.
 
     Raises UnknownName for a name or board that cannot be, Unwritable where the device file exists.

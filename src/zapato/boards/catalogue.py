@@ -32,7 +32,9 @@ def board(name: str) -> Board:
         from zapato.lang.fields import nearest
 
         near = nearest(name, board_ids())
-        raise UnknownName(f'no board is called "{name}"', near[0] if near else f"boards: {', '.join(board_ids())}")
+        raise UnknownName(
+            f'no board is called "{name}"', near[0] if near else f"boards: {', '.join(board_ids())}"
+        )
     return board_of(tomllib.loads((_HERE / "data" / f"{name}.toml").read_text("utf-8")))
 
 
@@ -47,7 +49,19 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
     sources, why, block = data["sources"], dict(data["why"]), data["pins"]
     busy = why.pop("radio_adc", [])
     rows = [_pin(block["defaults"] | row, sources, busy) for row in block["rows"]]
-    plain = ("id", "title", "port", "logic", "input_most", "heap", "flash", "cores", "mhz", "wifi", "bluetooth")
+    plain = (
+        "id",
+        "title",
+        "port",
+        "logic",
+        "input_most",
+        "heap",
+        "flash",
+        "cores",
+        "mhz",
+        "wifi",
+        "bluetooth",
+    )
     return Chip(
         **{key: data[key] for key in plain},
         pull_ohm=data.get("pull_ohm", 0.0),
@@ -100,7 +114,7 @@ def board_of(data: Mapping[str, Any]) -> Board:
         title=data["title"],
         chip=silicon,
         headers={side: tuple(_place(text) for text in row) for side, row in data["headers"].items()},
-        fitted=tuple(Fitted(**{**part, "pins": tuple(part["pins"])}) for part in data.get("fitted", [])),
+        fitted=tuple(_fitted(part) for part in data.get("fitted", [])),
         usb=data.get("usb", ""),
         supply=tuple(supply.get("inputs", ())),
         rail_ma=supply.get("rail_ma", 0),
@@ -113,6 +127,11 @@ def board_of(data: Mapping[str, Any]) -> Board:
         ethernet=data.get("ethernet", ""),
         psram=data.get("psram", 0),
     )
+
+
+def _fitted(data: Mapping[str, Any]) -> Fitted:
+    plain: dict[str, Any] = {**data, "pins": tuple(data["pins"])}
+    return Fitted(**plain)
 
 
 def _place(text: str) -> HeaderPin:

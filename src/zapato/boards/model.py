@@ -236,7 +236,9 @@ class Board:
     def free(self) -> tuple[Pin, ...]:
         """Pins brought out with nothing on them that would fight: no flash, fitted part or console."""
         return tuple(
-            pin for pin in self.brought_out if not pin.flash and not pin.console and pin.gpio not in self.fitted_on
+            pin
+            for pin in self.brought_out
+            if not pin.flash and not pin.console and pin.gpio not in self.fitted_on
         )
 
     def pin(self, gpio: int) -> Pin:

@@ -7,17 +7,18 @@ from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
 
-from zapato.checks import rules as package
 from zapato.checks.model import Rule
 from zapato.errors import UnknownName
+
+_RULES = "zapato.checks.rules"
 
 
 @cache
 def rules() -> Mapping[str, Rule]:
     """Every rule by its code, in the order of codes."""
     found: list[Rule] = []
-    for info in iter_modules(package.__path__):
-        module = import_module(f"{package.__name__}.{info.name}")
+    for info in iter_modules(import_module(_RULES).__path__):
+        module = import_module(f"{_RULES}.{info.name}")
         found.extend(getattr(module, "RULES", ()) or (module.RULE,))
     return {rule.code: rule for rule in sorted(found, key=lambda r: r.code)}
 
@@ -41,5 +42,7 @@ def rule(code: str) -> Rule:
         from zapato.lang.fields import nearest
 
         near = nearest(code, list(rules()))
-        raise UnknownName(f'no finding has the code "{code}"', near[0] if near else "zapato explain lists the codes")
+        raise UnknownName(
+            f'no finding has the code "{code}"', near[0] if near else "zapato explain lists the codes"
+        )
     return found

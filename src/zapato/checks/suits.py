@@ -53,7 +53,9 @@ def another_pin(use: PinUse, design: Design) -> str:
     if not found:
         return f"no free pin of {design.board.id if design.board else 'this board'} can do this: another board, or free one"
     names = ", ".join(_written(pin, design) for pin in found[:SHOWN])
-    return f"free pins that can do this: {names}" + (f" and {len(found) - SHOWN} more" if len(found) > SHOWN else "")
+    return f"free pins that can do this: {names}" + (
+        f" and {len(found) - SHOWN} more" if len(found) > SHOWN else ""
+    )
 
 
 def _written(pin: Pin, design: Design) -> str:
@@ -70,4 +72,6 @@ def pin_findings(design: Design) -> Iterator[Finding]:
         for rule, found in objections(use, design):
             why = f"{found.why} ({found.source})." if found.source else found.why
             fixes = (*found.fixes, another_pin(use, design))
-            yield design.finding(rule.code, found.severity, use.path, found.message, why=why, fixes=fixes, pin=use.pin)
+            yield design.finding(
+                rule.code, found.severity, use.path, found.message, why=why, fixes=fixes, pin=use.pin
+            )

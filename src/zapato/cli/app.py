@@ -46,7 +46,14 @@ APP = Commands(
     no_args_is_help=False,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
     params=[
-        click.Option(["--version"], is_flag=True, is_eager=True, expose_value=False, callback=_version, help="Print the version.")
+        click.Option(
+            ["--version"],
+            is_flag=True,
+            is_eager=True,
+            expose_value=False,
+            callback=_version,
+            help="Print the version.",
+        )
     ],
 )
 

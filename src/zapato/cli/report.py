@@ -41,7 +41,11 @@ def _block(finding: Finding, texts: Mapping[str, str]) -> str:
             f" {place.file}:{place.line}:{place.column}",
         )
     )
-    lines = [head, *_source(finding, texts), *_wrapped("  ", finding.message[:1].upper() + finding.message[1:] + ".")]
+    lines = [
+        head,
+        *_source(finding, texts),
+        *_wrapped("  ", finding.message[:1].upper() + finding.message[1:] + "."),
+    ]
     if finding.why:
         lines += _wrapped("  why: ", finding.why)
     for fix in finding.fixes:
@@ -79,7 +83,11 @@ def summary(report: Report) -> str:
     if report.accepted:
         found.append(f"{len(report.accepted)} accepted")
     color = next((COLORS[name] for name, count in counts.items() if count), "green")
-    devices = ", ".join(name for name in report.devices if name) if len(report.devices) < 6 else f"{len(report.devices)} devices"
+    devices = (
+        ", ".join(name for name in report.devices if name)
+        if len(report.devices) < 6
+        else f"{len(report.devices)} devices"
+    )
     return f"{devices or 'no device'}: {styled(', '.join(found) or 'no findings', fg=color, bold=True)}"
 
 
@@ -100,30 +108,44 @@ def built_lines(built: Build) -> list[str]:
 
 def rehearsal_lines(result: Rehearsal) -> list[str]:
     """Every expectation with the moment of its verdict; a crash with its traceback."""
-    verdict = styled("passed", fg="green", bold=True) if result.passed else styled("failed", fg="red", bold=True)
-    lines = [f"{verdict} {result.device}: {result.title}, {shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"]
+    verdict = (
+        styled("passed", fg="green", bold=True) if result.passed else styled("failed", fg="red", bold=True)
+    )
+    lines = [
+        f"{verdict} {result.device}: {result.title}, {shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"
+    ]
     for each in result.expectations:
         lines += _expectation(each)
     if result.crash:
         crash = result.crash
-        lines.append(styled(f"  the firmware crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True))
+        lines.append(
+            styled(f"  the firmware crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True)
+        )
         lines += [f"    {line}" for line in crash.traceback.splitlines()]
-    lines.append(f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's, doubled for the 64-bit VM")
+    lines.append(
+        f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's, doubled for the 64-bit VM"
+    )
     return lines
 
 
 def _expectation(each: Expectation) -> list[str]:
-    word, color = {True: ("held", "green"), False: ("FAILED", "red"), None: ("not reached", "yellow")}[each.passed]
+    word, color = {True: ("held", "green"), False: ("FAILED", "red"), None: ("not reached", "yellow")}[
+        each.passed
+    ]
     moment = clock(each.at) if each.at is not None else "-"
     lines = [f"  {moment:>10}  {styled(f'{word:<6}', fg=color)}  {each.text}"]
     if each.passed is False:
-        seen = ", ".join(f"{name} = {_plain(value)}" for name, value in each.seen.items()) or "nothing like it"
+        seen = (
+            ", ".join(f"{name} = {_plain(value)}" for name, value in each.seen.items()) or "nothing like it"
+        )
         lines.append(f"{'':20}  seen: {seen}  ({each.place.file}:{each.place.line})")
     return lines
 
 
 def _plain(value: object) -> str:
-    return {True: "true", False: "false", None: "unknown"}[value] if value in (True, False, None) else str(value)  # type: ignore[index]
+    return (
+        {True: "true", False: "false", None: "unknown"}[value] if value in (True, False, None) else str(value)
+    )  # type: ignore[index]
 
 
 def clock(seconds: float) -> str:

@@ -10,7 +10,17 @@ from dataclasses import dataclass, field
 from typing import Any, cast
 
 from zapato.lang.document import Document
-from zapato.lang.expressions import Expression, Function, Mistake, NotThere, Read, compile_expression, compile_node, offset_of, parse
+from zapato.lang.expressions import (
+    Expression,
+    Function,
+    Mistake,
+    NotThere,
+    Read,
+    compile_expression,
+    compile_node,
+    offset_of,
+    parse,
+)
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text
 from zapato.lang.source import Keys
 from zapato.lang.units import QuantityError, quantity
@@ -31,7 +41,13 @@ SHAPE = Shape(
     (
         text("when", "an event (part.event), or a condition that becomes true", REQUIRED, most=1000),
         text("if", "a condition that must hold at that moment", None, most=1000),
-        Field("do", _read_do, {"anyOf": [_TEXT, {"type": "array", "items": _TEXT, "minItems": 1}]}, "the action or actions", REQUIRED),
+        Field(
+            "do",
+            _read_do,
+            {"anyOf": [_TEXT, {"type": "array", "items": _TEXT, "minItems": 1}]},
+            "the action or actions",
+            REQUIRED,
+        ),
         measured("held", "the condition must have stayed true this long", "time"),
         measured("after", "wait this long before doing it", "time"),
         measured("for", "take it back after this time", "time"),
@@ -129,7 +145,12 @@ def read_links(document: Document, parts: Mapping[str, Part]) -> list[Link]:
 
 def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index: int) -> Link:
     path: Keys = ("link", index)
-    link = Link(index + 1, held=values.get("held") or 0, after=values.get("after") or 0, undo_after=values.get("for") or 0)
+    link = Link(
+        index + 1,
+        held=values.get("held") or 0,
+        after=values.get("after") or 0,
+        undo_after=values.get("for") or 0,
+    )
     if "when" in values:
         _when(document, scope, link, values["when"], (*path, "when"))
     if values.get("if"):
@@ -157,7 +178,15 @@ def _when(document: Document, scope: PartScope, link: Link, written: str, path: 
     elif event and part and event[2] not in part.properties:
         names = [*part.kind.events, *part.properties]
         fixes = nearest(event[2], names) or ((f"it has: {', '.join(names)}",) if names else ())
-        _say(document, path, [Mistake(event.start(2), f"{event[1]} has no event or property {event[2]}", fixes, "link-unknown")])
+        _say(
+            document,
+            path,
+            [
+                Mistake(
+                    event.start(2), f"{event[1]} has no event or property {event[2]}", fixes, "link-unknown"
+                )
+            ],
+        )
     else:
         link.when = _boolean(document, scope, written, path)
 
@@ -166,7 +195,9 @@ def _boolean(document: Document, scope: PartScope, written: str, path: Keys) -> 
     expression = compile_expression(written, scope)
     if not expression.mistakes and expression.value.type != "boolean":
         fix = "compare it with something: …  > 20" if expression.value.type == "number" else ""
-        expression.mistakes.append(Mistake(0, f"a condition is true or false, and this is a {expression.value.type}", (fix,)))
+        expression.mistakes.append(
+            Mistake(0, f"a condition is true or false, and this is a {expression.value.type}", (fix,))
+        )
     _say(document, path, expression.mistakes)
     return expression
 
@@ -176,8 +207,14 @@ def _hysteresis(document: Document, link: Link, back: float, path: Keys) -> None
     tree = link.when.tree if link.when else None
     if link.when is None or link.when.mistakes:
         return
-    if back <= 0 or not isinstance(tree, ast.Compare) or not isinstance(tree.ops[0], (ast.Lt, ast.LtE, ast.Gt, ast.GtE)):
-        document.found("link-type", path, "back goes with a when that is one comparison of numbers, and is more than 0")
+    if (
+        back <= 0
+        or not isinstance(tree, ast.Compare)
+        or not isinstance(tree.ops[0], (ast.Lt, ast.LtE, ast.Gt, ast.GtE))
+    ):
+        document.found(
+            "link-type", path, "back goes with a when that is one comparison of numbers, and is more than 0"
+        )
         return
     sign = "-" if isinstance(tree.ops[0], (ast.Gt, ast.GtE)) else "+"
     code = link.when.value.code
@@ -196,7 +233,11 @@ def _timing(document: Document, link: Link, path: Keys) -> None:
     if link.undo_after:
         for command in link.commands:
             if not command.undo and command.action != "notify":
-                document.found("link-type", (*path, "for"), f"nothing takes {command.text} back, so for cannot go with it")
+                document.found(
+                    "link-type",
+                    (*path, "for"),
+                    f"nothing takes {command.text} back, so for cannot go with it",
+                )
 
 
 def _command(document: Document, scope: PartScope, written: str, path: Keys) -> Command | None:
@@ -204,7 +245,11 @@ def _command(document: Document, scope: PartScope, written: str, path: Keys) -> 
     tree, mistakes = parse(written, "exec")
     body = tree.body if isinstance(tree, ast.Module) else []
     if mistakes or len(body) != 1:
-        _say(document, path, mistakes or [Mistake(0, "one action: part.action, part.property = value, or notify('…')")])
+        _say(
+            document,
+            path,
+            mistakes or [Mistake(0, "one action: part.action, part.property = value, or notify('…')")],
+        )
         return None
     checker = _Commands(scope, written)
     command = checker.statement(body[0])
@@ -231,7 +276,9 @@ class _Commands:
                 return self.action(function, node.value.args)
         return self.wrong(node, "do takes part.action, part.property = value, or notify('…')")
 
-    def wrong(self, node: ast.AST, message: str, fixes: tuple[str, ...] = (), code: str = "link-type") -> None:
+    def wrong(
+        self, node: ast.AST, message: str, fixes: tuple[str, ...] = (), code: str = "link-type"
+    ) -> None:
         self.into.mistakes.append(Mistake(offset_of(node, self.written), message, fixes, code))
 
     def owner(self, node: ast.expr) -> Part | None:
@@ -251,18 +298,30 @@ class _Commands:
             return None
         known = part.properties.get(target.attr)
         if known is None:
-            return self.wrong(target, f"{part.name} has no property {target.attr}", nearest(target.attr, list(part.properties)), "link-unknown")
+            return self.wrong(
+                target,
+                f"{part.name} has no property {target.attr}",
+                nearest(target.attr, list(part.properties)),
+                "link-unknown",
+            )
         if not known.settable:
             return self.wrong(target, f"{part.name}.{target.attr} can be read, not set")
         if new.type not in (known.type, "?"):
             return self.wrong(value, f"{part.name}.{target.attr} takes a {known.type}, not a {new.type}")
-        if isinstance(new.constant, (int, float)) and not isinstance(new.constant, bool) and (
-            (known.low is not None and new.constant < known.low) or (known.high is not None and new.constant > known.high)
+        if (
+            isinstance(new.constant, (int, float))
+            and not isinstance(new.constant, bool)
+            and (
+                (known.low is not None and new.constant < known.low)
+                or (known.high is not None and new.constant > known.high)
+            )
         ):
             return self.wrong(value, f"{part.name}.{target.attr} is {known.low:g} to {known.high:g}")
         guarded = f"({new.code}) if {' and '.join(f'{g} is not None' for g in self.into.guards)} else None"
         code = guarded if self.into.guards else new.code
-        return Command(self.written, f"p_{part.name}.set({target.attr!r}, {code})", part=part.name, action=target.attr)
+        return Command(
+            self.written, f"p_{part.name}.set({target.attr!r}, {code})", part=part.name, action=target.attr
+        )
 
     def action(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
         part = self.owner(node.value)
@@ -276,8 +335,15 @@ class _Commands:
         least = sum(not argument.optional for argument in known.arguments)
         if not least <= len(given) <= len(known.arguments):
             wants = ", ".join(argument.name for argument in known.arguments)
-            return self.wrong(node, f"{part.name}.{node.attr} takes ({wants})" if wants else f"{part.name}.{node.attr} takes nothing in brackets")
-        codes = [self.argument(argument, value) for argument, value in zip(known.arguments, given, strict=False)]
+            return self.wrong(
+                node,
+                f"{part.name}.{node.attr} takes ({wants})"
+                if wants
+                else f"{part.name}.{node.attr} takes nothing in brackets",
+            )
+        codes = [
+            self.argument(argument, value) for argument, value in zip(known.arguments, given, strict=False)
+        ]
         code = f"p_{part.name}.do({', '.join([repr(node.attr), *codes])})"
         undo = f"p_{part.name}.do({known.undo!r})" if known.undo else ""
         return Command(self.written, code, undo, part.name, node.attr)

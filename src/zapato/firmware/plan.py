@@ -84,7 +84,11 @@ def _link(link: Link) -> list[str]:
         lines += _function(f"r{n}", link.rearm)
     lines += ["", f"def a{n}():", *(f"    {command.code}" for command in link.commands)]
     if link.undo_after:
-        lines += ["", f"def u{n}():", *(f"    {command.undo}" for command in reversed(link.commands) if command.undo)]
+        lines += [
+            "",
+            f"def u{n}():",
+            *(f"    {command.undo}" for command in reversed(link.commands) if command.undo),
+        ]
     event = repr(".".join(link.event)) if link.event else "None"
     arguments = (
         "d",
@@ -155,5 +159,10 @@ def settings(design: Design, update_key: str) -> dict[str, object]:
     if design.mqtt is not None:
         port = mqtt.get("port") or (8883 if mqtt.get("tls") else 1883)
         names = {key: mqtt.get(key) or "" for key in ("host", "user", "password")}
-        found["mqtt"] = {**names, "port": port, "qos": mqtt.get("qos", 0), "keep_alive": mqtt.get("keep_alive", 30_000)}
+        found["mqtt"] = {
+            **names,
+            "port": port,
+            "qos": mqtt.get("qos", 0),
+            "keep_alive": mqtt.get("keep_alive", 30_000),
+        }
     return found

@@ -94,7 +94,9 @@ class Document:
     def _unknown(self, key: str, known: Iterable[str], path: Keys) -> None:
         options = list(known)
         fixes = nearest(key, options) or (f"keys that may stand here: {', '.join(options)}",)
-        self.found("unknown-key", path, f"{key} is not a key of {_table_words(path[:-1])}", fixes=fixes, of="key")
+        self.found(
+            "unknown-key", path, f"{key} is not a key of {_table_words(path[:-1])}", fixes=fixes, of="key"
+        )
 
     def _missing(self, each: Field, path: Keys) -> None:
         self.found("missing-key", path, f"{_table_words(path)} needs {each.name}: {each.help}", of="key")
@@ -105,7 +107,7 @@ class Document:
             self._inspect(known, raw, path)
             return raw
         if not isinstance(raw, dict) or cast(dict[str, Any], raw).keys() != {"secret"}:
-            return raw
+            return cast(Any, raw)
         name = cast(dict[str, Any], raw)["secret"]
         if not isinstance(name, str):
             raise Wrong(f"names a secret, and a name is a text, not {described(name)}")
@@ -135,7 +137,9 @@ class Document:
                 f"{known.name} stands here in clear, in a file that gets shared",
                 severity="warning",
                 why="device and site files are copied, shown and kept in version control; secrets.toml is not.",
-                fixes=(f'{known.name} = {{ secret = "{"_".join(str(p) for p in path)}" }}, and the text in secrets.toml',),
+                fixes=(
+                    f'{known.name} = {{ secret = "{"_".join(str(p) for p in path)}" }}, and the text in secrets.toml',
+                ),
             )
 
 

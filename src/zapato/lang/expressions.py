@@ -12,8 +12,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
-_ARITHMETIC = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
-_COMPARE = {ast.Lt: "<", ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!="}
+_ARITHMETIC: Mapping[type[ast.AST], str] = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
+_COMPARE: Mapping[type[ast.AST], str] = {ast.Lt: "<", ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!="}
 _FUNCTIONS = {"min": (2, 9), "max": (2, 9), "abs": (1, 1), "round": (1, 2)}
 LONGEST = 1000
 """Characters of an expression at the most."""
@@ -177,7 +177,10 @@ class _Compiler:
     def value(self, node: ast.expr) -> Value:
         form = self.forms.get(type(node))
         if form is None:
-            return self.wrong(node, "expressions have names, numbers, texts, comparisons, and/or/not, + - * / and min max abs round")
+            return self.wrong(
+                node,
+                "expressions have names, numbers, texts, comparisons, and/or/not, + - * / and min max abs round",
+            )
         return form(node)
 
     def wrong(self, node: ast.AST, message: str, *fixes: str, code: str = "link-type") -> Value:
@@ -222,17 +225,24 @@ class _Compiler:
 
     def logic(self, node: ast.BoolOp) -> Value:
         word = "and" if isinstance(node.op, ast.And) else "or"
-        values = [self.expect(each, "boolean", f"{word} joins things that are true or false") for each in node.values]
+        values = [
+            self.expect(each, "boolean", f"{word} joins things that are true or false")
+            for each in node.values
+        ]
         return Value("boolean", "(" + f" {word} ".join(v.code for v in values) + ")")
 
     def unary(self, node: ast.UnaryOp) -> Value:
         if isinstance(node.op, ast.Not):
-            return Value("boolean", f"(not {self.expect(node.operand, 'boolean', 'not takes true or false').code})")
+            return Value(
+                "boolean", f"(not {self.expect(node.operand, 'boolean', 'not takes true or false').code})"
+            )
         if isinstance(node.op, ast.Invert):
             return self.wrong(node, "~ is not part of expressions")
         value = self.expect(node.operand, "number", "a sign goes before a number")
         sign = "-" if isinstance(node.op, ast.USub) else "+"
-        constant = -value.constant if sign == "-" and isinstance(value.constant, (int, float)) else value.constant
+        constant = (
+            -value.constant if sign == "-" and isinstance(value.constant, (int, float)) else value.constant
+        )
         return Value("number", f"({sign}{value.code})", value.unit, constant)
 
     def arithmetic(self, node: ast.BinOp) -> Value:
@@ -262,7 +272,9 @@ class _Compiler:
         if "?" in (left.type, right.type):
             return Value("boolean", "False")
         if left.type != right.type:
-            return self.wrong(node, f"a {left.type} is compared with a {right.type}", *_comparison_fix(node, left))
+            return self.wrong(
+                node, f"a {left.type} is compared with a {right.type}", *_comparison_fix(node, left)
+            )
         if left.type != "number" and sign not in ("==", "!="):
             return self.wrong(node, f"{sign} compares numbers, not a {left.type}")
         self.same_unit(node, left, right)
@@ -276,7 +288,10 @@ class _Compiler:
             return self.wrong(node, f"functions are {', '.join(_FUNCTIONS)}")
         least, most = _FUNCTIONS[name]
         if not least <= len(node.args) <= most:
-            return self.wrong(node, f"{name} takes {least} to {most} numbers" if least < most else f"{name} takes {least} number")
+            return self.wrong(
+                node,
+                f"{name} takes {least} to {most} numbers" if least < most else f"{name} takes {least} number",
+            )
         values = [self.expect(each, "number", f"{name} takes numbers") for each in node.args]
         return Value("number", f"{name}({', '.join(v.code for v in values)})", values[0].unit)
 

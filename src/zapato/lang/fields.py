@@ -63,7 +63,14 @@ class Field:
 
 def described(value: object) -> str:
     """The TOML type of a value, in words."""
-    kinds = ((bool, "true or false"), (int, "a whole number"), (float, "a number"), (str, "a text"), (list, "a list"), (dict, "a table"))
+    kinds = (
+        (bool, "true or false"),
+        (int, "a whole number"),
+        (float, "a number"),
+        (str, "a text"),
+        (list, "a list"),
+        (dict, "a table"),
+    )
     return next((words for kind, words in kinds if isinstance(value, kind)), "a date")
 
 
@@ -76,10 +83,13 @@ def text(name: str, help: str, default: Any = None, *, secret: bool = False, mos
     """A text of at most `most` characters."""
 
     def read(value: Any) -> str:
-        _expects(value, str, "a text in quotes", f'{name} = "{value}"' if isinstance(value, (int, float)) else "")
+        _expects(
+            value, str, "a text in quotes", f'{name} = "{value}"' if isinstance(value, (int, float)) else ""
+        )
+        value = cast(str, value)
         if len(value) > most:
             raise Wrong(f"is {len(value)} characters long; {most} is the most")
-        return cast(str, value)
+        return value
 
     return Field(name, read, {"type": "string", "maxLength": most}, help, default, secret)
 
@@ -148,7 +158,9 @@ def number(name: str, help: str, default: Any = None) -> Field:
     return Field(name, read, {"type": "number"}, help, default)
 
 
-def measured(name: str, help: str, dimension: str, default: Any = None, *, least: float = 0, most: float = float("inf")) -> Field:
+def measured(
+    name: str, help: str, dimension: str, default: Any = None, *, least: float = 0, most: float = float("inf")
+) -> Field:
     """A number with a unit; read in the base unit (whole milliseconds for "time")."""
     example = EXAMPLES[dimension]
 
@@ -160,7 +172,9 @@ def measured(name: str, help: str, dimension: str, default: Any = None, *, least
         except QuantityError as error:
             raise Wrong(f"takes a value with its unit: {error}", f"such as {example}") from None
         if not least <= found <= most:
-            raise Wrong(f'is "{value}": out of range', f"at least {least:g}" if found < least else f"at most {most:g}")
+            raise Wrong(
+                f'is "{value}": out of range', f"at least {least:g}" if found < least else f"at most {most:g}"
+            )
         return round(found) if dimension == "time" else found
 
     return Field(name, read, {"type": "string", "pattern": r"^\s*[+-]?\d+(\.\d+)?\s*\S+\s*$"}, help, default)
@@ -211,7 +225,13 @@ def quantities(name: str, help: str, dimension: str, count: int, default: Any = 
             raise Wrong(f"takes a list of {count} values such as [{EXAMPLES[dimension]}]")
         return tuple(one.read(item) for item in cast(list[Any], value))
 
-    return Field(name, read, {"type": "array", "items": one.schema, "minItems": count, "maxItems": count}, help, default)
+    return Field(
+        name,
+        read,
+        {"type": "array", "items": one.schema, "minItems": count, "maxItems": count},
+        help,
+        default,
+    )
 
 
 def pin(name: str, help: str, default: Any = REQUIRED) -> Field:
@@ -219,7 +239,9 @@ def pin(name: str, help: str, default: Any = REQUIRED) -> Field:
 
     def read(value: Any) -> int | str:
         if isinstance(value, bool) or not isinstance(value, (int, str)):
-            raise Wrong(f'takes a pin: the chip\'s number or a label of the board in quotes, not {described(value)}')
+            raise Wrong(
+                f"takes a pin: the chip's number or a label of the board in quotes, not {described(value)}"
+            )
         return value
 
     schema = {"anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "minLength": 1}]}

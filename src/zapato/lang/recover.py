@@ -19,7 +19,7 @@ _HEADER = re.compile(r"\s*\[\[?\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 
 _WORDS = {
-    "Invalid value": ("there is no value after the =", "texts stand in quotes: name = \"text\""),
+    "Invalid value": ("there is no value after the =", 'texts stand in quotes: name = "text"'),
     "Invalid statement": ("this line is neither [table], nor key = value, nor # comment", ""),
     "Expected '=' after a key in a key/value pair": ("an = is missing after the key", ""),
     "Expected newline or end of document after a statement": (

@@ -19,7 +19,9 @@ from zapato.lang.source import Source, shown, table
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
 NAME_WORDS = "a name has 1 to 31 of a-z, 0-9 and -, and starts with a letter"
 
-SITE = Shape((named("name", "first part of every topic", NAME, NAME_WORDS), text("label", "the name for people")))
+SITE = Shape(
+    (named("name", "first part of every topic", NAME, NAME_WORDS), text("label", "the name for people"))
+)
 WIFI = Shape(
     (
         text("name", "the network's name (SSID)", REQUIRED),
@@ -35,7 +37,13 @@ MQTT = Shape(
         text("password", "its password", "", secret=True),
         boolean("tls", "speak TLS", False),
         whole("qos", "quality of service of what the device publishes: 0 or 1", 0, least=0, most=1),
-        measured("keep_alive", "the longest silence before the broker counts the device as gone", "time", 30_000, least=5_000),
+        measured(
+            "keep_alive",
+            "the longest silence before the broker counts the device as gone",
+            "time",
+            30_000,
+            least=5_000,
+        ),
     )
 )
 

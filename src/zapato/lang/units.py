@@ -40,7 +40,9 @@ def quantity(text: str, dimension: str) -> float:
     4700.0
     """
     if dimension == "time" and _TIMES.fullmatch(text):
-        return sum(float(n) * _TIME[unit] for n, unit in re.findall(r"(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)", text))
+        return sum(
+            float(n) * _TIME[unit] for n, unit in re.findall(r"(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)", text)
+        )
     match = _NUMBER.fullmatch(text)
     if match is None:
         raise QuantityError(f"{text!r} is not a number with a unit")

@@ -20,8 +20,21 @@ def input_fields(what: str, *, pull: object, active: str, settle: str) -> tuple[
         pin("pin", f"the pin that reads {what}"),
         choice("pull", "the internal resistor", "up", "down", "none", default=pull),
         choice("active", f"the level that means {what}", "high", "low", default=active),
-        measured("settle", "a new level counts after it has stood this long", "time", round(quantity(settle, "time")), most=10_000),
-        choice("watch", "by interrupt, or by looking every 10 ms; auto takes the interrupt where the pin has one", "auto", "interrupt", "poll", default="auto"),
+        measured(
+            "settle",
+            "a new level counts after it has stood this long",
+            "time",
+            round(quantity(settle, "time")),
+            most=10_000,
+        ),
+        choice(
+            "watch",
+            "by interrupt, or by looking every 10 ms; auto takes the interrupt where the pin has one",
+            "auto",
+            "interrupt",
+            "poll",
+            default="auto",
+        ),
     )
 
 
@@ -44,7 +57,9 @@ def input_need(part: Part, default: Level, circuit: str, *, driven: bool = False
     )
 
 
-def input_driver(part: Part, default: Level, words: tuple[str, str, str], cls: tuple[str, str] = ("switch", "Switch")) -> Driver:
+def input_driver(
+    part: Part, default: Level, words: tuple[str, str, str], cls: tuple[str, str] = ("switch", "Switch")
+) -> Driver:
     """The debounced input; `words` are its property, the event into it and the event out of it."""
     at = part.pins["pin"]
     watch = part.get("watch", "auto")
@@ -54,12 +69,16 @@ def input_driver(part: Part, default: Level, words: tuple[str, str, str], cls: t
     return Driver(cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, ("switch",))
 
 
-def input_bench(part: Part, default: Level, name: str, acts: Mapping[str, list[object]] | None = None) -> Bench:
+def input_bench(
+    part: Part, default: Level, name: str, acts: Mapping[str, list[object]] | None = None
+) -> Bench:
     """The world's side: a level that a gesture or a rehearsal sets."""
     if "pin" not in part.pins:
         return Bench()
     at = [part.pins["pin"].gpio, int(active_level(part, default) == "high")]
-    return Bench(sets={name: ["contact", *at]}, acts={word: [*gesture, *at] for word, gesture in (acts or {}).items()})
+    return Bench(
+        sets={name: ["contact", *at]}, acts={word: [*gesture, *at] for word, gesture in (acts or {}).items()}
+    )
 
 
 def state_property(name: str, help: str) -> Mapping[str, Property]:

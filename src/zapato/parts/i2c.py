@@ -21,7 +21,9 @@ def _needs(part: Part) -> Iterable[Need]:
 
 
 def _driver(part: Part) -> Driver:
-    return Driver("bus_i2c", "Bus", (part.pins["sda"].gpio, part.pins["scl"].gpio, round(part.get("speed", 100e3))))
+    return Driver(
+        "bus_i2c", "Bus", (part.pins["sda"].gpio, part.pins["scl"].gpio, round(part.get("speed", 100e3)))
+    )
 
 
 KIND = Kind(
@@ -32,7 +34,9 @@ KIND = Kind(
         pin("scl", "the clock line"),
         measured("speed", "the clock rate", "Hz", 100e3, least=10e3, most=1e6),
     ),
-    properties=lambda part: {"found": Property("text", unknown=True, help="addresses that answered the last scan")},
+    properties=lambda part: {
+        "found": Property("text", unknown=True, help="addresses that answered the last scan")
+    },
     actions={"scan": Action(help="ask every address and say which answer")},
     needs=_needs,
     driver=_driver,

@@ -6,7 +6,15 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import text
 from zapato.parts.model import Action, Argument, Driver, Kind, Need, Part
-from zapato.parts.switched import SWITCHING, active_number, drive_need, level_bench, on_property, start_level, switched_pin
+from zapato.parts.switched import (
+    SWITCHING,
+    active_number,
+    drive_need,
+    level_bench,
+    on_property,
+    start_level,
+    switched_pin,
+)
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -26,7 +34,9 @@ KIND = Kind(
     help="a light on one pin",
     fields=(
         *switched_pin("the LED"),
-        text("shows", 'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"'),
+        text(
+            "shows", 'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"'
+        ),
     ),
     properties=on_property,
     actions={

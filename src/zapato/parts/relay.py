@@ -35,7 +35,10 @@ def _driver(part: Part) -> Driver:
 KIND = Kind(
     name="relay",
     help="a contact that the board opens and closes",
-    fields=(*switched_pin("the relay"), names("excludes", "relays that must be open while this one is closed")),
+    fields=(
+        *switched_pin("the relay"),
+        names("excludes", "relays that must be open while this one is closed"),
+    ),
     properties=on_property,
     actions={**SWITCHING, "pulse": PULSE},
     needs=_needs,

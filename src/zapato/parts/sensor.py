@@ -7,14 +7,30 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, nearest, number, pin, quantities, span, whole
+from zapato.lang.fields import (
+    REQUIRED,
+    Field,
+    Wrong,
+    measured,
+    names,
+    nearest,
+    number,
+    pin,
+    quantities,
+    span,
+    whole,
+)
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.sensors import SensorChip, chip, chip_names
 
 
 def _read_chip(value: object) -> str:
     if not isinstance(value, str) or value not in chip_names():
-        raise Wrong(f"is {value!r}, a chip Zapato does not know", *nearest(value, chip_names()), f"chips: {', '.join(chip_names())}")
+        raise Wrong(
+            f"is {value!r}, a chip Zapato does not know",
+            *nearest(value, chip_names()),
+            f"chips: {', '.join(chip_names())}",
+        )
     return value
 
 
@@ -47,14 +63,26 @@ KIND = Kind(
     name="sensor",
     help="a chip, or a bare analog input, that measures something every so often",
     fields=(
-        Field("chip", _read_chip, {"enum": list(chip_names())}, "what it is: a chip's part number, or \"analog\"", REQUIRED),
+        Field(
+            "chip",
+            _read_chip,
+            {"enum": list(chip_names())},
+            'what it is: a chip\'s part number, or "analog"',
+            REQUIRED,
+        ),
         pin("pin", "the data pin, for a chip on one wire or an analog input", None),
         names("bus", "the bus it hangs on, for a chip on I2C", None, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
         measured("every", "the time from one reading to the next", "time", 30_000, least=100),
         number("change", "report only a change of at least this much; 0 reports every reading", 0),
         span("range", "what an analog sensor puts out", "V", None),
-        quantities("divider", "resistors between sensor and pin, upper and lower, where a divider is fitted", "ohm", 2, None),
+        quantities(
+            "divider",
+            "resistors between sensor and pin, upper and lower, where a divider is fitted",
+            "ohm",
+            2,
+            None,
+        ),
     ),
     properties=_properties,
     actions={"read": Action(help="read now")},

@@ -31,7 +31,11 @@ PASSWORD = "rehearsal"
 
 
 def rehearse(
-    what: Design | Path | str, script: Path | str | None = None, *, app: Path | None = None, seed: int | None = None
+    what: Design | Path | str,
+    script: Path | str | None = None,
+    *,
+    app: Path | None = None,
+    seed: int | None = None,
 ) -> Rehearsal:
     """Run the device's compiled firmware through a rehearsal; the same seed gives the same trace.
 
@@ -42,7 +46,12 @@ def rehearse(
     design = what if isinstance(what, Design) else resolve(Path(what))
     checked = report_of([design])
     if not checked.ok:
-        raise Refused(f"{design.name or 'the device'} is not rehearsed while errors stand", "", checked.findings, checked.texts)
+        raise Refused(
+            f"{design.name or 'the device'} is not rehearsed while errors stand",
+            "",
+            checked.findings,
+            checked.texts,
+        )
     path = Path(script) if script else default_script(design)
     read = read_script(path, design)
     if read.document.findings:
@@ -65,7 +74,10 @@ def default_script(design: Design) -> Path:
     found = scripts(design)
     if not found:
         folder = (design.site.root or design.document.source.path.absolute().parent) / "rehearsals"
-        raise Unreadable(f"{design.name} has no rehearsal: {shown(folder / f'{design.name}.toml')} is not there", "name one with --script FILE")
+        raise Unreadable(
+            f"{design.name} has no rehearsal: {shown(folder / f'{design.name}.toml')} is not there",
+            "name one with --script FILE",
+        )
     return found[0]
 
 
@@ -73,7 +85,10 @@ def _run(design: Design, script: Script, modules: Mapping[str, bytes], seed: int
     assert design.board is not None
     heap = 2 * design.board.chip.heap
     begun = time.perf_counter()
-    with tempfile.TemporaryDirectory(prefix="zapato-") as name, as_file(files("zapato") / "stage" / "vm") as stage:
+    with (
+        tempfile.TemporaryDirectory(prefix="zapato-") as name,
+        as_file(files("zapato") / "stage" / "vm") as stage,
+    ):
         folder = Path(name)
         app, flash = folder / "app", folder / "flash"
         app.mkdir()
@@ -81,7 +96,9 @@ def _run(design: Design, script: Script, modules: Mapping[str, bytes], seed: int
         for module, data in modules.items():
             (app / f"{module}.mpy").write_bytes(data)
         (flash / "steps.py").write_text(_steps_module(script), "utf-8")
-        (flash / "script.json").write_text(json.dumps(_script_data(design, script, modules, seed, heap)), "utf-8")
+        (flash / "script.json").write_text(
+            json.dumps(_script_data(design, script, modules, seed, heap)), "utf-8"
+        )
         with vm.running(flash, heap + STAGE_HEAP, [app, flash, stage]) as process:
             records, complaint = _listen(process)
     wall = time.perf_counter() - begun
@@ -90,13 +107,21 @@ def _run(design: Design, script: Script, modules: Mapping[str, bytes], seed: int
 
 def _steps_module(script: Script) -> str:
     """The steps as a module of functions for the stage."""
-    lines = ["import stage_broker", "import stage_net as net", "", "def fill(w, acts, expects):", "    broker = stage_broker.hub"]
+    lines = [
+        "import stage_broker",
+        "import stage_net as net",
+        "",
+        "def fill(w, acts, expects):",
+        "    broker = stage_broker.hub",
+    ]
     for step in script.steps:
         lines.append(f"    {'acts' if step.act else 'expects'}[{step.number}] = lambda: {step.code}")
     return "\n".join(lines) + "\n"
 
 
-def _script_data(design: Design, script: Script, modules: Iterable[str], seed: int, heap: int) -> dict[str, object]:
+def _script_data(
+    design: Design, script: Script, modules: Iterable[str], seed: int, heap: int
+) -> dict[str, object]:
     bench: dict[str, dict[str, list[object]]] = {"reads": {}, "sets": {}, "acts": {}}
     for part in design.parts.values():
         own = part.kind.bench(part)
@@ -163,7 +188,9 @@ def _listen(process: Any) -> tuple[list[dict[str, Any]], str]:
     if stuck:
         return records, f"the program never waits: stopped after {PATIENCE:g} s of work"
     ended = bool(records) and records[-1]["what"] == "end"
-    return records, "" if ended else complaint.strip() or "\n".join(loose).strip() or f"the VM ended with code {code}"
+    return records, "" if ended else complaint.strip() or "\n".join(
+        loose
+    ).strip() or f"the VM ended with code {code}"
 
 
 def _take(line: str, records: list[dict[str, Any]], loose: list[str]) -> None:
@@ -177,16 +204,24 @@ def _result(
     design: Design, script: Script, records: list[dict[str, Any]], complaint: str, heap: int, wall: float
 ) -> Rehearsal:
     last = records[-1]["t"] / 1000 if records else 0.0
-    crash = next((Crash(r["name"], r["value"].strip(), r["t"] / 1000) for r in records if r["what"] == "crash"), None)
+    crash = next(
+        (Crash(r["name"], r["value"].strip(), r["t"] / 1000) for r in records if r["what"] == "crash"), None
+    )
     if complaint and crash is None:
         if not records:
             raise ZapatoError(f"the stage did not start: {complaint.splitlines()[-1]}")
         crash = Crash(complaint.splitlines()[-1], complaint, last)
     verdicts = {r["number"]: r for r in records if r["what"] == "expect"}
-    expectations = [_expectation(step.text, step.place, verdicts.get(step.number)) for step in script.steps if not step.act]
+    expectations = [
+        _expectation(step.text, step.place, verdicts.get(step.number))
+        for step in script.steps
+        if not step.act
+    ]
     peak = records[-1]["value"] if records and records[-1]["what"] == "end" else 0
     kept = tuple(r for r in records if r["what"] != "end")
-    return Rehearsal(design.name, script.title, script.lasts / 1000, wall, tuple(expectations), crash, peak, heap, kept)
+    return Rehearsal(
+        design.name, script.title, script.lasts / 1000, wall, tuple(expectations), crash, peak, heap, kept
+    )
 
 
 def _expectation(text: str, place: Any, row: Mapping[str, Any] | None) -> Expectation:

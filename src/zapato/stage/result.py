@@ -74,10 +74,21 @@ class Rehearsal:
     def as_dict(self) -> dict[str, Any]:
         """The verdict as plain data: what `--format json` prints."""
         rows = [
-            {"expect": e.text, "file": e.place.file, "line": e.place.line, "passed": e.passed, "at": e.at, "seen": e.seen}
+            {
+                "expect": e.text,
+                "file": e.place.file,
+                "line": e.place.line,
+                "passed": e.passed,
+                "at": e.at,
+                "seen": e.seen,
+            }
             for e in self.expectations
         ]
-        crash = {"error": self.crash.error, "at": self.crash.at, "traceback": self.crash.traceback} if self.crash else None
+        crash = (
+            {"error": self.crash.error, "at": self.crash.at, "traceback": self.crash.traceback}
+            if self.crash
+            else None
+        )
         return {
             "device": self.device,
             "title": self.title,
@@ -103,7 +114,9 @@ class Rehearsal:
         """What the device published: t in s, topic, payload, retain."""
         import pandas
 
-        rows = [(r["t"] / 1000, r["name"], r["value"], r["retain"]) for r in self.records if r["what"] == "mqtt"]
+        rows = [
+            (r["t"] / 1000, r["name"], r["value"], r["retain"]) for r in self.records if r["what"] == "mqtt"
+        ]
         return pandas.DataFrame(rows, columns=["t", "topic", "payload", "retain"])
 
     @property

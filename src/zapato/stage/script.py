@@ -12,7 +12,16 @@ from zapato.design.links import PartScope
 from zapato.design.model import Design
 from zapato.findings import Place
 from zapato.lang.document import Document
-from zapato.lang.expressions import Expression, Function, Mistake, NotThere, Read, compile_expression, offset_of, parse
+from zapato.lang.expressions import (
+    Expression,
+    Function,
+    Mistake,
+    NotThere,
+    Read,
+    compile_expression,
+    offset_of,
+    parse,
+)
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, text, whole
 from zapato.lang.source import Keys, Source, table
 from zapato.parts.model import Part
@@ -40,7 +49,9 @@ STEP = Shape(
         measured("wait", "how long after the step before", "time"),
         measured("within", "the expectation comes true no later than this after the step before", "time"),
         measured("stays", "the expectation stays true for this long", "time"),
-        measured("over", "the act takes this long: a value goes there evenly, the power is off for it", "time"),
+        measured(
+            "over", "the act takes this long: a value goes there evenly, the power is off for it", "time"
+        ),
         Field("act", _texts, {"type": ["string", "array"]}, "what happens to the world", None),
         text("expect", "what must be true", None, most=1000),
     )
@@ -111,13 +122,21 @@ def read_script(path: Path, design: Design) -> Script:
     document = Document.of(Source.read(path))
     script = Script(document)
     if "rehearsal" not in document.data:
-        document.found("missing-key", ("rehearsal",), "the file has no [rehearsal] table with lasts", of="key")
+        document.found(
+            "missing-key", ("rehearsal",), "the file has no [rehearsal] table with lasts", of="key"
+        )
     else:
         head = document.read(HEAD, table(document.data, "rehearsal"), ("rehearsal",))
         script.title, script.lasts = head.get("title") or path.stem, head.get("lasts", 0)
         script.seed = head.get("seed", 1)
     for key in document.data.keys() - {"zapato", "rehearsal", "world", "step"}:
-        document.found("unknown-key", (key,), f"{key} is not a table of a rehearsal", fixes=nearest(key, ("world", "step")), of="key")
+        document.found(
+            "unknown-key",
+            (key,),
+            f"{key} is not a table of a rehearsal",
+            fixes=nearest(key, ("world", "step")),
+            of="key",
+        )
     _world(script, design)
     _steps(script, design)
     return script
@@ -129,7 +148,9 @@ def _world(script: Script, design: Design) -> None:
         path: Keys = ("world", name)
         if part is None or not isinstance(values, dict):
             message = f"the world has part.property = value, and no part is called {name}"
-            script.document.found("link-unknown", path, message, fixes=nearest(name, list(design.parts)), of="key")
+            script.document.found(
+                "link-unknown", path, message, fixes=nearest(name, list(design.parts)), of="key"
+            )
             continue
         for key, value in cast(dict[str, Any], values).items():
             if problem := _unsettable(part, key, value):
@@ -143,8 +164,17 @@ def _unsettable(part: Part, key: str, value: object) -> Mistake | None:
     sets = part.kind.bench(part).sets
     if key not in sets:
         options = [f"{part.name}.{each}" for each in sets]
-        have = f"the world can set: {', '.join(options)}" if options else f"nothing of a {part.kind.name} comes from the world"
-        return Mistake(0, f"the world cannot set {part.name}.{key}", (*nearest(f"{part.name}.{key}", options), have), "link-unknown")
+        have = (
+            f"the world can set: {', '.join(options)}"
+            if options
+            else f"nothing of a {part.kind.name} comes from the world"
+        )
+        return Mistake(
+            0,
+            f"the world cannot set {part.name}.{key}",
+            (*nearest(f"{part.name}.{key}", options), have),
+            "link-unknown",
+        )
     wanted = part.properties[key].type
     given = "boolean" if isinstance(value, bool) else "number" if isinstance(value, (int, float)) else "text"
     return None if given == wanted else Mistake(0, f"{part.name}.{key} is a {wanted}, not a {given}")
@@ -190,10 +220,14 @@ def _expectation(script: Script, design: Design, values: Mapping[str, Any], path
     written: str = values["expect"]
     expression = compile_expression(written, StageScope(design.parts))
     if not expression.mistakes and expression.value.type != "boolean":
-        expression.mistakes.append(Mistake(0, f"an expectation is true or false, and this is a {expression.value.type}"))
+        expression.mistakes.append(
+            Mistake(0, f"an expectation is true or false, and this is a {expression.value.type}")
+        )
     where = (*path, "expect")
     for mistake in expression.mistakes:
-        script.document.found(mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1)
+        script.document.found(
+            mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1
+        )
     reads = tuple(dict.fromkeys(expression.reads))
     code = _known_only(expression)
     place = script.document.place(where)
@@ -211,7 +245,9 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
         where = (*path, "act", index) if isinstance(raw, list) else (*path, "act")
         code, mistake = _act(design, written, values.get("over") or 0)
         if mistake:
-            script.document.found(mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1)
+            script.document.found(
+                mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1
+            )
         timing = _timing(values)
         if index:
             timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
@@ -238,7 +274,9 @@ def _act(design: Design, written: str, over: int) -> tuple[str, Mistake | None]:
         if isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id == "message":
             return _message(design, value)
     words = ", ".join((*NETWORK, "power.cut"))
-    return "", Mistake(0, f"an act is part.gesture, part.property = value, message('topic', 'payload'), or one of: {words}")
+    return "", Mistake(
+        0, f"an act is part.gesture, part.property = value, message('topic', 'payload'), or one of: {words}"
+    )
 
 
 def _setting(design: Design, node: ast.Assign, written: str, over: int) -> tuple[str, Mistake | None]:
@@ -270,18 +308,31 @@ def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[str, Mi
     try:
         part = PartScope(design.parts).part(name)
     except NotThere as unknown:
-        return "", Mistake(offset, unknown.message, (*unknown.fixes, f"or one of: {', '.join((*NETWORK, 'power.cut'))}"), "link-unknown")
+        return "", Mistake(
+            offset,
+            unknown.message,
+            (*unknown.fixes, f"or one of: {', '.join((*NETWORK, 'power.cut'))}"),
+            "link-unknown",
+        )
     acts = part.kind.bench(part).acts
     if word not in acts:
-        have = f"{name} has: {', '.join(acts)}" if acts else f"nobody can do anything to a {part.kind.name}; its properties are set with ="
-        return "", Mistake(offset, f"{name} has no gesture {word}", (*nearest(word, list(acts)), have), "link-unknown")
+        have = (
+            f"{name} has: {', '.join(acts)}"
+            if acts
+            else f"nobody can do anything to a {part.kind.name}; its properties are set with ="
+        )
+        return "", Mistake(
+            offset, f"{name} has no gesture {word}", (*nearest(word, list(acts)), have), "link-unknown"
+        )
     return f"w.gesture({f'{name}.{word}'!r})", None
 
 
 def _message(design: Design, node: ast.Call) -> tuple[str, Mistake | None]:
     given = [_literal(each) for each in node.args]
     if len(given) != 2 or not isinstance(given[0], str) or not isinstance(given[1], str):
-        return "", Mistake(0, "message takes a topic and a payload, both texts: message('heater/on/set', 'true')")
+        return "", Mistake(
+            0, "message takes a topic and a payload, both texts: message('heater/on/set', 'true')"
+        )
     own = given[0].startswith(f"{design.site.name}/")
     topic = given[0] if own else f"{design.topic}/{given[0]}"
     return f"broker.message({topic!r}, {given[1]!r})", None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Generator
 from contextlib import contextmanager
 from importlib.util import find_spec
 from pathlib import Path
@@ -19,7 +19,9 @@ def command() -> list[str]:
     """The words that start the VM. Raises ToolMissing with what to install or set."""
     if own := os.environ.get(VARIABLE):
         if not os.access(own, os.X_OK):
-            raise ToolMissing(f"{VARIABLE} names {own}, which cannot be run", f"set {VARIABLE} to a MicroPython binary")
+            raise ToolMissing(
+                f"{VARIABLE} names {own}, which cannot be run", f"set {VARIABLE} to a MicroPython binary"
+            )
         return [own]
     if find_spec("micropython_unix") is None:
         raise ToolMissing(
@@ -30,7 +32,7 @@ def command() -> list[str]:
 
 
 @contextmanager
-def running(folder: Path, heap: int, path: list[Path]) -> Iterator[subprocess.Popen[str]]:
+def running(folder: Path, heap: int, path: list[Path]) -> Generator[subprocess.Popen[str]]:
     """The VM running stage_main in `folder` with `heap` bytes, its modules searched along `path`."""
     search = ":".join([*(str(each) for each in path), ".frozen"])
     words = [*command(), "-X", f"heapsize={heap}", str(path[-1] / "stage_main.py")]

@@ -13,7 +13,12 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         return None
     if need.rest and need.rest != boot.level:
         return _held(use, boot, design)
-    if boot.when == "start" and need.operated and need.operated != boot.level and not _own_button(use, design):
+    if (
+        boot.when == "start"
+        and need.operated
+        and need.operated != boot.level
+        and not _own_button(use, design)
+    ):
         message = f"{use.part.id} holds {design.called(use.pin)} {need.operated} when operated at power-up, and the board does not start"
         return Objection("warning", message, f"{boot.why}; {need.circuit} can do that", use.pin.source)
     return None
@@ -22,7 +27,9 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
 def _held(use: PinUse, boot: Boot, design: Design) -> Objection:
     need, name = use.need, design.called(use.pin)
     if boot.when == "download":
-        message = f"{use.part.id} can hold {name} {need.rest}: the board then takes no new program over its cable"
+        message = (
+            f"{use.part.id} can hold {name} {need.rest}: the board then takes no new program over its cable"
+        )
         return Objection("warning", message, f"{boot.why}; there is {need.circuit}", use.pin.source)
     if need.firm:
         message = f"{use.part.id} holds {name} {need.rest} at power-up, and the board will not start"

@@ -8,7 +8,9 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     if not use.pin.analog_only or use.need.use != "input":
         return None
     message = f"{design.called(use.pin)} only measures a voltage, and {use.part.id} is a digital input"
-    return Objection("error", message, "the pin leads to the converter alone and has no digital input", use.pin.source)
+    return Objection(
+        "error", message, "the pin leads to the converter alone and has no digital input", use.pin.source
+    )
 
 
 RULE = Rule(

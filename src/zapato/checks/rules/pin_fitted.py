@@ -12,7 +12,9 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     if fitted.taken:
         why = fitted.why or f"{fitted.what} drives this pin all the time"
         return Objection("error", f"{design.called(use.pin)} is taken by {fitted.what}", why)
-    return _mismatch(use, fitted, design) if use.part.kind.name == fitted.kind else _shared(use, fitted, design)
+    return (
+        _mismatch(use, fitted, design) if use.part.kind.name == fitted.kind else _shared(use, fitted, design)
+    )
 
 
 def _mismatch(use: PinUse, fitted: Fitted, design: Design) -> Objection | None:
@@ -26,7 +28,10 @@ def _mismatch(use: PinUse, fitted: Fitted, design: Design) -> Objection | None:
 
 def _shared(use: PinUse, fitted: Fitted, design: Design) -> Objection:
     message = f"{fitted.what} is on {design.called(use.pin)} as well, beside {use.part.id}"
-    does = {"led": "it lights with every change of the pin", "button": "pressing it changes the level under the part"}
+    does = {
+        "led": "it lights with every change of the pin",
+        "button": "pressing it changes the level under the part",
+    }
     why = does.get(fitted.kind, "the two share one line")
     return Objection("warning", message, why)
 

@@ -8,7 +8,13 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     if use.need.use != "analog" or use.pin.adc:
         return None
     message = f"{design.called(use.pin)} has no analog input, and {use.part.id} measures a voltage"
-    why = design.board.chip.why.get("no-analog", "no channel of the analog-to-digital converter reaches this pin") if design.board else ""
+    why = (
+        design.board.chip.why.get(
+            "no-analog", "no channel of the analog-to-digital converter reaches this pin"
+        )
+        if design.board
+        else ""
+    )
     return Objection("error", message, why, use.pin.source)
 
 

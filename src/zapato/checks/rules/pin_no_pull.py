@@ -9,8 +9,14 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     if has or use.pin.analog_only:
         return None
     message = f"{design.called(use.pin)} has no internal pull-{use.need.pull} for {use.part.id}"
-    why = design.board.chip.why.get("no-pull", "the chip has no such resistor on this pin") if design.board else ""
-    fixes = [f'a 10 kohm resistor from the pin to {"3.3 V" if use.need.pull == "up" else "ground"}, and pull = "none"']
+    why = (
+        design.board.chip.why.get("no-pull", "the chip has no such resistor on this pin")
+        if design.board
+        else ""
+    )
+    fixes = [
+        f'a 10 kohm resistor from the pin to {"3.3 V" if use.need.pull == "up" else "ground"}, and pull = "none"'
+    ]
     if use.need.pull == "down" and use.pin.pull_up:
         fixes.insert(0, 'switch to ground instead, with pull = "up" and active = "low"')
     return Objection("error", message, why, use.pin.source, tuple(fixes))

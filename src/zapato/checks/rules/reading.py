@@ -38,7 +38,7 @@ Every line that cannot be read is reported in one run; what could be read is che
 The table has no such key. Mostly a letter is wrong; the nearest key is proposed. A key is never
 ignored in silence: a misspelt `active` would leave a relay closed at power-up.
 """,
-        device("[relay.heater]\npin = 26\nactiv = \"low\""),
+        device('[relay.heater]\npin = 26\nactiv = "low"'),
         device('[relay.heater]\npin = 26\nactive = "low"'),
     ),
     _reading(
@@ -163,7 +163,10 @@ secrets.toml beside site.toml, readable by you alone, and are named by { secret 
 Files that are passed on carry texts such as changeme or <your network>. The device would try to
 join a network of that name.
 """,
-        {"site.toml": '[site]\nname = "refuge"\n\n[wifi]\nname = "<your network>"\n', "device.toml": device(_RELAY)},
+        {
+            "site.toml": '[site]\nname = "refuge"\n\n[wifi]\nname = "<your network>"\n',
+            "device.toml": device(_RELAY),
+        },
         {"site.toml": _SITE, "device.toml": device(_RELAY)},
         severity="warning",
     ),
@@ -197,8 +200,16 @@ part, every link that still uses the old name is shown, with the nearest name.
 Expressions are checked before anything runs: a number is compared with a number, degrees with
 degrees, a condition is true or false, an action gets the arguments it takes.
 """,
-        device('[sensor.room]\nchip = "dht22"\npin = 27\n\n' + _RELAY + "\n\n[[link]]\nwhen = \"room.temperature > '30'\"\ndo = \"heater.off\""),
-        device('[sensor.room]\nchip = "dht22"\npin = 27\n\n' + _RELAY + '\n\n[[link]]\nwhen = "room.temperature > 30"\ndo = "heater.off"'),
+        device(
+            '[sensor.room]\nchip = "dht22"\npin = 27\n\n'
+            + _RELAY
+            + '\n\n[[link]]\nwhen = "room.temperature > \'30\'"\ndo = "heater.off"'
+        ),
+        device(
+            '[sensor.room]\nchip = "dht22"\npin = 27\n\n'
+            + _RELAY
+            + '\n\n[[link]]\nwhen = "room.temperature > 30"\ndo = "heater.off"'
+        ),
         family="links",
     ),
 )

@@ -12,7 +12,9 @@ if TYPE_CHECKING:
 
 @click.command("boards")
 @click.argument("name", required=False, metavar="[ID]")
-@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it.")
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it."
+)
 def COMMAND(name: str | None, form: str) -> None:
     """List the boards, or show one board's pins: what each can do, and what stands against it."""
     from zapato.boards import board, boards
@@ -52,12 +54,16 @@ def _about(board: Board) -> str:
     lines = [
         f"{board.id}: {board.title}",
         f"  chip     {chip.title}, {chip.cores} core{'s' * (chip.cores > 1)} at {chip.mhz} MHz, {board.flash >> 20} MB flash, {chip.heap >> 10} KB heap for the program",
-        f"  supply   {'; '.join(board.supply)}" + (f"; the 3.3 V rail gives {board.rail_ma} mA ({board.rail_note})" if board.rail_ma else ""),
+        f"  supply   {'; '.join(board.supply)}"
+        + (f"; the 3.3 V rail gives {board.rail_ma} mA ({board.rail_note})" if board.rail_ma else ""),
         f"  console  {board.usb}",
-        f"  analog   {board.analog.low:g} V to {board.analog.high:g} V" + (f" ({board.analog_why})" if board.analog_why else ""),
+        f"  analog   {board.analog.low:g} V to {board.analog.high:g} V"
+        + (f" ({board.analog_why})" if board.analog_why else ""),
         f"  loading  {'; '.join(board.boot_mode)}",
     ]
-    lines += [f"  fitted   {f.what}: {', '.join(board.chip.pins[g].name for g in f.pins)}" for f in board.fitted]
+    lines += [
+        f"  fitted   {f.what}: {', '.join(board.chip.pins[g].name for g in f.pins)}" for f in board.fitted
+    ]
     return "\n".join(lines)
 
 
@@ -89,7 +95,9 @@ def _mind(board: Board, pin: Pin) -> list[str]:
     if fitted := board.fitted_on.get(pin.gpio):
         found.append(fitted.what)
     if pin.boot:
-        found.append(f"{pin.boot.level} at reset for {'a normal start' if pin.boot.when == 'start' else pin.boot.when}")
+        found.append(
+            f"{pin.boot.level} at reset for {'a normal start' if pin.boot.when == 'start' else pin.boot.when}"
+        )
     if pin.console:
         found.append(f"console {pin.console}")
     if pin.adc and not pin.adc_radio:

@@ -9,7 +9,9 @@ import click
 
 @click.command("build")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--out", default="out", type=click.Path(path_type=Path), help="Folder for the results.", show_default=True)
+@click.option(
+    "--out", default="out", type=click.Path(path_type=Path), help="Folder for the results.", show_default=True
+)
 def COMMAND(paths: tuple[Path, ...], out: Path) -> int:
     """Build devices: compiled modules, update package and build.json under OUT/<device>/.
 

@@ -9,7 +9,9 @@ import click
 
 @click.command("check")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the findings.")
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the findings."
+)
 def COMMAND(paths: tuple[Path, ...], form: str) -> int:
     """Check device files, or the folders of sites, against their boards.
 
@@ -27,4 +29,3 @@ def COMMAND(paths: tuple[Path, ...], form: str) -> int:
 
         click.echo(text_of(report) + summary(report))
     return 0 if report.ok else 1
-

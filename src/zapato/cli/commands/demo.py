@@ -8,7 +8,13 @@ import click
 
 
 @click.command("demo")
-@click.option("--out", default="zapato-demo", type=click.Path(path_type=Path), help="Folder for the site.", show_default=True)
+@click.option(
+    "--out",
+    default="zapato-demo",
+    type=click.Path(path_type=Path),
+    help="Folder for the site.",
+    show_default=True,
+)
 @click.option("--force", is_flag=True, help="Overwrite demo files that you changed.")
 def COMMAND(out: Path, force: bool) -> int:
     """Copy the demo site out, check it, build every device and rehearse it. Needs no board and no network."""

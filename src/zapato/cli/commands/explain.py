@@ -29,7 +29,9 @@ def listing(rules: Mapping[str, Rule]) -> str:
     width = max(len(code) for code in rules)
     families: dict[str, list[str]] = {}
     for found in rules.values():
-        families.setdefault(found.family, []).append(f"  {found.code:<{width}}  {'/'.join(found.severities):<14}  {found.title}")
+        families.setdefault(found.family, []).append(
+            f"  {found.code:<{width}}  {'/'.join(found.severities):<14}  {found.title}"
+        )
     return "\n\n".join(f"{family}\n" + "\n".join(lines) for family, lines in families.items())
 
 
@@ -45,4 +47,3 @@ def page(rule: Rule) -> str:
             head = f"# {name}\n" if len(named) > 1 else ""
             blocks.append(textwrap.indent(head + text.strip(), "    "))
     return "\n\n".join(blocks)
-

@@ -12,7 +12,14 @@ import click
 @click.option("--board", required=True, help="The board it runs on; `zapato boards` lists them.")
 @click.option("--label", default="", help="The name for people.")
 @click.option("--room", default="", help="Where it is.")
-@click.option("--site", "folder", default=".", type=click.Path(path_type=Path), help="The site's folder.", show_default=True)
+@click.option(
+    "--site",
+    "folder",
+    default=".",
+    type=click.Path(path_type=Path),
+    help="The site's folder.",
+    show_default=True,
+)
 def COMMAND(name: str, board: str, label: str, room: str, folder: Path) -> None:
     """Start a device NAME: a commented device file that passes check, and an update key.
 

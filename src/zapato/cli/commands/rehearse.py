@@ -13,13 +13,26 @@ if TYPE_CHECKING:
 
 @click.command("rehearse")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--script", type=click.Path(path_type=Path), help="The rehearsal file; by default rehearsals/<device>.toml of the site.")
+@click.option(
+    "--script",
+    type=click.Path(path_type=Path),
+    help="The rehearsal file; by default rehearsals/<device>.toml of the site.",
+)
 @click.option("--plot", type=click.Path(path_type=Path), help="Draw the timeline into this PNG or SVG.")
-@click.option("--trace", type=click.Path(path_type=Path), help="Write everything that happened into this CSV.")
+@click.option(
+    "--trace", type=click.Path(path_type=Path), help="Write everything that happened into this CSV."
+)
 @click.option("--seed", type=int, help="Seed of everything random; the file's own by default.")
-@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result.")
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
+)
 def COMMAND(
-    paths: tuple[Path, ...], script: Path | None, plot: Path | None, trace: Path | None, seed: int | None, form: str
+    paths: tuple[Path, ...],
+    script: Path | None,
+    plot: Path | None,
+    trace: Path | None,
+    seed: int | None,
+    form: str,
 ) -> int:
     """Run devices' firmware in the real MicroPython VM, in virtual time, against a rehearsal file.
 

@@ -13,7 +13,9 @@ def ratio(part: Part) -> float:
 
 
 def _driver(part: Part) -> Driver:
-    return Driver("s_analog", "Analog", (*common(part), part.pins["pin"].gpio, ratio(part)), ("sensor", "volts"))
+    return Driver(
+        "s_analog", "Analog", (*common(part), part.pins["pin"].gpio, ratio(part)), ("sensor", "volts")
+    )
 
 
 def _bench(part: Part) -> Bench:

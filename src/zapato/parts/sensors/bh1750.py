@@ -8,13 +8,17 @@ from zapato.parts.sensors import SensorChip, common, quantity
 
 def _driver(part: Part) -> Driver:
     bus = part.linked["bus"].name if "bus" in part.linked else ""
-    return Driver("s_bh1750", "Bh1750", (*common(part), bus, part.get("address", CHIP.addresses[0])), ("sensor",))
+    return Driver(
+        "s_bh1750", "Bh1750", (*common(part), bus, part.get("address", CHIP.addresses[0])), ("sensor",)
+    )
 
 
 def _bench(part: Part) -> Bench:
     bus = part.linked["bus"].pins if "bus" in part.linked else {}
     at = bus["sda"].gpio if "sda" in bus else -1
-    return Bench(sets={"illuminance": ["i2c", at, part.get("address", CHIP.addresses[0]), "bh1750", "illuminance"]})
+    return Bench(
+        sets={"illuminance": ["i2c", at, part.get("address", CHIP.addresses[0]), "bh1750", "illuminance"]}
+    )
 
 
 CHIP = SensorChip(
