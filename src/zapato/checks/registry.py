@@ -1,4 +1,4 @@
-"""The rules. Each module of `zapato.checks.rules` has a RULE or RULES; adding a rule is adding a module."""
+"""The rules. Each module of `zapato.checks.codes` has a RULE or RULES; adding a rule is adding a module."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ from pkgutil import iter_modules
 from zapato.checks.model import Rule
 from zapato.errors import UnknownName
 
-_RULES = "zapato.checks.rules"
+_CODES = "zapato.checks.codes"
 
 
 @cache
 def rules() -> Mapping[str, Rule]:
     """Every rule by its code, in the order of codes."""
     found: list[Rule] = []
-    for info in iter_modules(import_module(_RULES).__path__):
-        module = import_module(f"{_RULES}.{info.name}")
+    for info in iter_modules(import_module(_CODES).__path__):
+        module = import_module(f"{_CODES}.{info.name}")
         found.extend(getattr(module, "RULES", ()) or (module.RULE,))
     return {rule.code: rule for rule in sorted(found, key=lambda r: r.code)}
 

@@ -143,9 +143,9 @@ def _expectation(each: Expectation) -> list[str]:
 
 
 def _plain(value: object) -> str:
-    return (
-        {True: "true", False: "false", None: "unknown"}[value] if value in (True, False, None) else str(value)
-    )  # type: ignore[index]
+    if value is None:
+        return "unknown"
+    return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 def clock(seconds: float) -> str:

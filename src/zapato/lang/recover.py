@@ -77,8 +77,27 @@ def _blank_one(lines: list[str], error: str) -> Problem:
         reason = _open_end(lines[row]) or reason
     message, fix = _WORDS.get(reason, (reason[:1].lower() + reason[1:], ""))
     width = max(1, len(lines[row].rstrip()) - column + 1)
-    lines[row] = ""
+    _blank(lines, row)
     return Problem(row + 1, column, width, message, fix)
+
+
+def _blank(lines: list[str], row: int) -> None:
+    """Take a broken line out; a table's name that only lacks its bracket is closed, else its keys go with it."""
+    if not lines[row].lstrip().startswith("["):
+        lines[row] = ""
+        return
+    name = re.match(r"\s*\[\[?\s*([\w-]+(?:\s*\.\s*[\w-]+)*)", lines[row])
+    if name and "[[" not in lines[row]:
+        lines[row] = f"[{name[1]}]"
+        return
+    _blank_table(lines, row)
+
+
+def _blank_table(lines: list[str], row: int) -> None:
+    end = row + 1
+    while end < len(lines) and not _HEADER.match(lines[end]):
+        end += 1
+    lines[row:end] = [""] * (end - row)
 
 
 def _open_end(line: str) -> str:
@@ -118,10 +137,10 @@ def _twice(lines: list[str], row: int, reason: str) -> Problem:
         "keep one of the two",
         "name-taken" if header and "." in name else "toml-syntax",
     )
-    end = row + 1
-    while header and end < len(lines) and not _HEADER.match(lines[end]):
-        end += 1
-    lines[row:end] = [""] * (end - row)
+    if header:
+        _blank_table(lines, row)
+    else:
+        lines[row] = ""
     return problem
 
 

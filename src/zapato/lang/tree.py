@@ -65,6 +65,8 @@ class Places:
         names = self._key(head)
         base = self._absolute(names[:-1])
         own: Key = (*base, names[-1])
+        if len(names) > 1:
+            self._keys.setdefault(names[:1], self._span(head.named_children[0]))
         self._keys.setdefault(own, self._span(head))
         if node.type == "table_array_element":
             count = self._counts.get(own, 0)

@@ -1,0 +1,37 @@
+# Two commands for a newcomer: make demo, make test.
+PYTHON ?= python3
+VENV   ?= .venv
+BIN    := $(VENV)/bin
+STAMP  := $(VENV)/.installed
+
+.PHONY: demo test lint bench screenshots docs clean
+
+demo: $(STAMP)
+	$(BIN)/zapato demo --out zapato-demo
+
+test: $(STAMP) lint
+	$(BIN)/python -m pytest -n 2
+
+lint: $(STAMP)
+	$(BIN)/ruff check src tests benchmarks tools
+	$(BIN)/lint-imports
+	$(BIN)/pyright
+
+bench: $(STAMP)
+	$(BIN)/python benchmarks/run.py
+
+docs: $(STAMP)
+	$(BIN)/python tools/reference.py
+
+screenshots: $(STAMP)
+	tools/screenshots
+
+# The environment is made anew when the project's own list of packages changes.
+$(STAMP): pyproject.toml
+	@$(PYTHON) -c 'import sys; sys.exit(0 if sys.version_info >= (3, 11) else "Zapato needs Python 3.11 or newer; name one with: make demo PYTHON=python3.12")'
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@touch $(STAMP)
+
+clean:
+	rm -rf $(VENV) zapato-demo out

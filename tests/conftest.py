@@ -1,0 +1,76 @@
+"""What the tests share: the demo site copied out, files written from tables, the command line in process."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.cli.app import run
+from zapato.demo.copy import copy_site
+from zapato.findings import Report
+
+HEADER = 'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n'
+
+
+@pytest.fixture(scope="session", autouse=True)
+def compiled_once(tmp_path_factory: pytest.TempPathFactory):
+    """Compiled modules are kept for the session, away from the user's own cache."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
+        yield
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    """The demo site, copied out."""
+    for _ in copy_site(tmp_path / "site"):
+        pass
+    return tmp_path / "site"
+
+
+@pytest.fixture
+def put(tmp_path: Path) -> Callable[[Mapping[str, str] | str], Path]:
+    """Write files (or one device file) into a fresh folder; gives the device file's path."""
+
+    def write(files: Mapping[str, str] | str) -> Path:
+        named = {"device.toml": files} if isinstance(files, str) else files
+        for name, text in named.items():
+            path = tmp_path / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text, "utf-8")
+            path.chmod(0o600)
+        return tmp_path / "device.toml"
+
+    return write
+
+
+@pytest.fixture
+def checked(put) -> Callable[..., Report]:
+    """Check the tables of a device on a board."""
+    return lambda body, board="esp32-38pin": zapato.check(put(HEADER.format(board=board) + body))
+
+
+@dataclass
+class Called:
+    """What a call of the command line gave."""
+
+    code: int
+    out: str
+    err: str
+
+
+@pytest.fixture
+def cli(capsys: pytest.CaptureFixture[str]) -> Callable[..., Called]:
+    """Call the command line in this process."""
+
+    def call(*words: object) -> Called:
+        capsys.readouterr()
+        code = run([str(word) for word in words])
+        said = capsys.readouterr()
+        return Called(code, said.out, said.err)
+
+    return call

@@ -1,0 +1,116 @@
+"""Every code's own examples: the failing one gives the finding, the mended one gives none at all."""
+
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.checks import rules
+from zapato.checks.model import files
+
+
+@pytest.mark.parametrize("code", rules())
+def test_examples(code: str, put):
+    rule = rules()[code]
+    failing = [f for f in zapato.check(put(files(rule.failing))) if f.code == code]
+    assert failing and {f.severity for f in failing} <= set(rule.severities)
+    for name in files(rule.failing):
+        (put({}).parent / name).unlink()
+    assert not zapato.check(put(files(rule.mended))).findings
+
+
+@pytest.mark.parametrize("code", rules())
+def test_every_code_tells_its_story(code: str, cli):
+    page = cli("explain", code)
+    assert page.code == 0 and rules()[code].title in page.out and "This is mended:" in page.out
+
+
+def test_codes_are_unique_and_documented_by_family(cli):
+    listing = cli("explain").out
+    assert all(code in listing for code in rules())
+    assert {r.family for r in rules().values()} <= {"reading", "pins", "resources", "buses", "electrical", "network", "links"}
+
+
+def test_an_unknown_code_is_one_line_with_the_nearest(cli):
+    called = cli("explain", "pin-input-onyl")
+    assert called.code == 2 and 'did you mean "pin-input-only"?' in called.err and called.err.count("\n") == 1
+
+
+# What a builder gets wrong: body, board, code, the column the caret stands at, a text of the ways out.
+PINS = [
+    ("[relay.a]\npin = 34", "esp32-38pin", "pin-input-only", "free pins that can do this: "),
+    ('[relay.a]\npin = "VP"', "esp32-38pin", "pin-input-only", "free pins"),
+    ("[led.a]\npin = 9", "esp32-38pin", "pin-flash", "free pins"),
+    ('[led.a]\npin = "SD2"', "esp8266-30pin", "pin-flash", "4 (D2)"),
+    ('[led.a]\npin = "3V3"', "esp8266-30pin", "pin-absent", "pins of esp8266-30pin"),
+    ('[led.a]\npin = "D9"', "esp8266-30pin", "pin-absent", "pins of esp8266-30pin"),
+    ("[led.a]\npin = 37", "esp32-38pin", "pin-absent", "pins of esp32-38pin"),
+    ('[contact.a]\npin = "D0"\npull = "up"', "esp8266-30pin", "pin-no-pull", "10 kohm resistor"),
+    ('[contact.a]\npin = 4\npull = "down"', "esp8266-30pin", "pin-no-pull", 'pull = "up" and active = "low"'),
+    ('[sensor.a]\nchip = "analog"\npin = 4', "esp8266-30pin", "pin-no-analog", '"A0"'),
+    ('[sensor.a]\nchip = "dht22"\npin = 15', "esp8266-30pin", "pin-boot-level", "free pins"),
+    ("[relay.a]\npin = 29", "rp2040w-40pin", "pin-fitted", "free pins"),
+    ('[i2c.a]\nsda = 34\nscl = 22', "esp32-38pin", "pin-input-only", "free pins"),
+]
+
+
+@pytest.mark.parametrize(("body", "board", "code", "way_out"), PINS)
+def test_pin_mistakes(body, board, code, way_out, checked):
+    found = [f for f in checked(body, board) if f.code == code]
+    assert len(found) == 1, [f.message for f in checked(body, board)]
+    assert any(way_out in fix for fix in found[0].fixes), found[0].fixes
+    assert found[0].place.line >= 5 and found[0].part
+
+
+def test_the_ways_out_are_true(checked):
+    """Every pin that a way out proposes really gives no error there."""
+    for body, board, code, _ in PINS:
+        found = next((f for f in checked(body, board) if f.code == code), None)
+        fix = next((x for x in found.fixes if x.startswith("free pins")), "") if found else ""
+        old = body.rsplit("= ", 1)[1] if body.count("pin =") == 1 else ""
+        for word in fix.partition(": ")[2].partition(" and ")[0].split(", ") if fix and old.isdigit() else []:
+            pin = word.split(" ")[0]
+            mended = body.replace(f"pin = {old}", f"pin = {pin}")
+            assert not [f for f in checked(mended, board) if f.severity == "error"], (mended, board)
+
+
+def test_severity_follows_the_circuit(checked):
+    """On a boot pin: a firm pull-up is an error, a button is a warning, a harmless load is nothing."""
+    severities = {}
+    for name, body in {
+        "dht": '[sensor.a]\nchip = "dht22"\npin = 12',
+        "button": '[button.a]\npin = 12\npull = "down"\nactive = "high"',
+        "relay low": '[relay.a]\npin = 12\nactive = "low"',
+        "relay high": '[relay.a]\npin = 12\nactive = "high"',
+    }.items():
+        severities[name] = [f.severity for f in checked(body) if f.code == "pin-boot-level"]
+    assert severities == {"dht": ["error"], "button": ["warning"], "relay low": ["warning"], "relay high": []}
+
+
+def test_the_fitted_led_is_no_finding_unless_upside_down(checked):
+    assert not checked('[led.a]\npin = "D4"\nactive = "low"', "esp8266-30pin").findings
+    found = [f for f in checked('[led.a]\npin = "D4"', "esp8266-30pin") if f.code == "pin-fitted"]
+    assert [f.fixes[0] for f in found] == ['active = "low"']
+
+
+def test_accept_silences_one_and_the_report_counts_it(checked):
+    body = '[relay.a]\npin = 1\naccept = ["pin-console"]\nbecause = "loaded before it is wired"'
+    report = checked(body)
+    assert report.ok and not report.findings and [f.accepted for f in report.accepted] == ["loaded before it is wired"]
+
+
+def test_analog_beside_wifi(put):
+    text = 'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n[sensor.a]\nchip = "analog"\npin = 26\n'
+    assert zapato.check(put(text)).ok
+    report = zapato.check(put(text + '[wifi]\nname = "refuge"\n'))
+    assert [f.code for f in report] == ["pin-analog-radio"]
+    assert report.findings[0].fixes == ("free pins that can do this: 32, 33, 34, 35, 36 (VP), 39 (VN)",)
+
+
+def test_report_as_table(checked):
+    frame = checked("[relay.a]\npin = 34\n[relay.b]\npin = 6").frame
+    assert list(frame["code"]) == ["pin-input-only", "pin-flash"] and set(frame.columns) >= {"line", "why", "fixes"}
+
+
+def test_a_folder_is_all_its_devices(site: Path):
+    assert zapato.check(site).devices == tuple(p.stem for p in sorted((site / "devices").glob("*.toml")))
