@@ -133,6 +133,7 @@ def _script_data(
         "heap": heap,
         "lasts": script.lasts,
         "pins": _pins(design),
+        "rest": _rest_levels(design),
         "full": design.board.analog.high,
         "bench": bench,
         "topic": design.topic,
@@ -169,6 +170,11 @@ def _pins(design: Design) -> list[dict[str, object]]:
         }
         for pin in design.board.chip.pins.values()
     ]
+
+
+def _rest_levels(design: Design) -> list[tuple[int, int]]:
+    """What the parts' circuits do to their pins while nobody drives them."""
+    return [(use.pin.gpio, int(use.need.rest == "high")) for use in design.uses if use.need.rest]
 
 
 def _listen(process: Any) -> tuple[list[dict[str, Any]], str]:

@@ -4,16 +4,15 @@ import gc
 base = 0
 peak = 0
 _turn = 0
-_ballast = None
+_ballast = []
+PIECE = 2048
 
 
 def limit(size):
-    global base, _ballast
+    global base
     gc.collect()
-    spare = gc.mem_free() - size
-    if spare > 64:
-        _ballast = bytearray(spare - 64)
-    gc.collect()
+    while gc.mem_free() - size > PIECE + 64:
+        _ballast.append(bytearray(PIECE))
     base = gc.mem_alloc()
 
 

@@ -35,6 +35,8 @@ def prepare(script):
     random.seed(script["seed"])
     for row in script["pins"]:
         stage_world.table[row["gpio"]] = row
+    for gpio, level in script["rest"]:
+        stage_world.line(gpio).change(level)
     machine.ADC.full = script["full"]
     machine.ADC.only = next((row["gpio"] for row in script["pins"] if row["adc"]), -1)
     stage_net.known = tuple(script["wifi"]) if script["wifi"] else None
@@ -58,6 +60,7 @@ def end():
 
 def power_up(settings):
     stage_world.power_on()
+    stage_log.flush()
     __import__("start").run(settings)
 
 

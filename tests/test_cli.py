@@ -1,0 +1,121 @@
+"""The command line as a stranger meets it: exit codes, one clear line, pipes, Ctrl-C, files of all sorts."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.boards import board_ids
+
+ZAPATO = [sys.executable, "-m", "zapato"]
+
+
+def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
+    first = cli("demo", "--out", tmp_path / "demo")
+    assert first.code == 0, first.out + first.err
+    assert "2 of 2 devices checked, built and rehearsed without a fault" in first.out
+    changed = tmp_path / "demo" / "devices" / "porch-light.toml"
+    changed.write_text(changed.read_text() + "# mine\n")
+    again = cli("demo", "--out", tmp_path / "demo")
+    assert again.code == 0 and f"kept {changed}" in again.out and "--force" in again.out
+    assert changed.read_text().endswith("# mine\n")
+    cli("demo", "--out", tmp_path / "demo", "--force")
+    assert not changed.read_text().endswith("# mine\n")
+
+
+def test_json_has_the_promised_shape(checked, cli, tmp_path: Path):
+    checked("[relay.a]\npin = 34\n")
+    called = cli("check", tmp_path / "device.toml", "--format", "json")
+    data = json.loads(called.out)
+    assert called.code == 1 and data["counts"] == {"error": 1, "warning": 0, "note": 0, "accepted": 0}
+    keys = ["code", "severity", "file", "line", "column", "part", "pin", "message", "why", "fixes"]
+    assert list(data["findings"][0]) == keys and data["findings"][0]["line"] == 6
+
+
+def test_text_shows_line_caret_reason_and_way_out(checked, cli, tmp_path: Path):
+    checked("[relay.a]\npin   = 34   # old\n")
+    lines = cli("check", tmp_path / "device.toml").out.splitlines()
+    assert lines[0].startswith("error pin-input-only  ") and lines[0].endswith("device.toml:6:9")
+    assert lines[1] == "    6 | pin   = 34   # old" and lines[2] == "      |         ^^"
+    assert lines[4].startswith("  why: ") and "Datasheet" in lines[4] and lines[5].startswith("  way out: free pins")
+    assert lines[-1] == "bench: 1 error" and "\x1b" not in "".join(lines)
+
+
+@pytest.mark.parametrize(
+    ("content", "code", "says"),
+    [
+        (b"", 1, "the file is empty"),
+        (b"\x00\xff\xfe" * 50, 1, "not UTF-8 text"),
+        (b"a" * (2 << 20), 1, "larger than 1 MiB"),
+        (b"zapato = 1\n[device]\nname = ", 1, "no value after the ="),
+        (b"zapato = 2\n[device]\nname = \"a\"\nboard = \"esp32-38pin\"\n", 1, "language version 2"),
+        (b"zapato = 1\n[device]\nname = \"a\"\nboard = \"esp32-39pin\"\n", 1, 'did you mean "esp32-38pin"?'),
+    ],
+)
+def test_files_of_all_sorts(content, code, says, tmp_path: Path, cli):
+    (tmp_path / "x.toml").write_bytes(content)
+    called = cli("check", tmp_path / "x.toml")
+    assert called.code == code and says.lower() in (called.out + called.err).lower()
+    assert "Traceback" not in called.out + called.err
+
+
+def test_paths_that_cannot_be_read(tmp_path: Path, cli):
+    (tmp_path / "loop.toml").symlink_to(tmp_path / "loop.toml")
+    (tmp_path / "empty").mkdir()
+    for path in (tmp_path / "loop.toml", tmp_path / "none.toml", tmp_path / "empty", tmp_path / ("a" * 300)):
+        called = cli("check", path)
+        assert called.code == 2 and called.err.startswith("zapato: ") and called.err.count("\n") == 1, called
+
+
+def test_wrong_calls(cli):
+    for words in (["chek"], ["check"], ["check", "x", "--format", "xml"], ["new", "Lamp", "--board", "esp32-38pin"], ["new", "a"]):
+        called = cli(*words)
+        assert called.code == 2 and called.err.startswith("zapato: ") and called.err.count("\n") == 1, called
+    assert "did you mean check?" in cli("chek").err
+
+
+@pytest.mark.parametrize("board", board_ids())
+def test_a_new_device_passes_check_builds_and_is_never_overwritten(board, tmp_path: Path, cli):
+    called = cli("new", "lamp", "--board", board, "--site", tmp_path / "home", "--room", 'the "old" hall')
+    assert called.code == 0
+    path = tmp_path / "home" / "devices" / "lamp.toml"
+    assert not zapato.check(path).findings
+    assert not zapato.build(path, tmp_path).key_made
+    assert (tmp_path / "home" / "secrets.toml").stat().st_mode & 0o777 == 0o600
+    before = path.read_bytes()
+    assert cli("new", "lamp", "--board", board, "--site", tmp_path / "home").code == 2 and path.read_bytes() == before
+
+
+def test_a_secret_is_never_shown(site: Path, cli):
+    (site / "secrets.toml").write_text('wifi_password = "chamois on the ridge\nmqtt_password = 12345678\n')
+    called = cli("check", site / "devices")
+    assert "chamois" not in called.out + called.err and "12345678" not in called.out
+    assert "secrets.toml:1:" in called.out and "secret-missing" in called.out
+
+
+def test_as_a_program_in_a_pipe(site: Path):
+    done = subprocess.run([*ZAPATO, "--version"], capture_output=True, text=True, check=True)
+    assert done.stdout == f"zapato {zapato.__version__}\n"
+    quiet = subprocess.run(f"{' '.join(ZAPATO)} explain | head -1", shell=True, capture_output=True, text=True)
+    assert quiet.stderr == "" and quiet.stdout
+
+
+def test_ctrl_c_is_one_line_and_leaves_no_half_file(site: Path, tmp_path: Path):
+    slow = tmp_path / "slow"
+    slow.write_text("#!/bin/sh\nkill -INT $PPID\nexec sleep 20\n")
+    slow.chmod(0o755)
+    call = [*ZAPATO, "rehearse", str(site / "devices" / "porch-light.toml"), "--trace", str(tmp_path / "t.csv")]
+    process = subprocess.Popen(
+        call,
+        env={**os.environ, "ZAPATO_MICROPYTHON": str(slow)},
+        stderr=subprocess.PIPE,
+        text=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+    )
+    _, err = process.communicate(timeout=15)
+    assert process.returncode == 130 and err.strip() == "interrupted" and not (tmp_path / "t.csv").exists()

@@ -1,0 +1,219 @@
+"""Rehearsals: the built firmware in the real VM, its verdicts, its crashes, its heap."""
+
+import json
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.errors import Refused, RehearsalInvalid, ToolMissing
+from zapato.firmware.compile import cache_folder, compile_all
+from zapato.stage import scripts
+
+DEVICES = ("boot-dryer", "porch-light")
+
+
+def _device(site: Path, name: str) -> Path:
+    return site / "devices" / f"{name}.toml"
+
+
+@pytest.fixture
+def bench(put):
+    """A device on the bench with its rehearsal; gives the result."""
+
+    def run(body: str, steps: str, board: str = "esp32-38pin", lasts: str = "1min", head: str = "", **more):
+        device = put(
+            {
+                "device.toml": f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{body}',
+                "script.toml": f'[rehearsal]\nlasts = "{lasts}"\n{head}\n{steps}',
+            }
+        )
+        return zapato.rehearse(device, device.parent / "script.toml", **more)
+
+    return run
+
+
+@pytest.mark.parametrize("name", DEVICES)
+def test_the_demos_day(name: str, site: Path):
+    result = zapato.rehearse(_device(site, name))
+    assert result.passed, [(e.text, e.seen) for e in result.expectations if not e.passed]
+    assert 0 < result.heap_peak < result.heap == 2 * zapato.load(_device(site, name)).board.chip.heap
+    state = [p for p in result.messages.itertuples() if p.topic.endswith("/state")]
+    assert "offline" in {p.payload for p in state}, "the will is published when the power goes"
+
+
+def test_the_same_seed_gives_the_same_trace(site: Path):
+    one, two = (zapato.rehearse(_device(site, "porch-light")) for _ in range(2))
+    other = zapato.rehearse(_device(site, "porch-light"), seed=7)
+    assert one.records == two.records and one.records != other.records and other.passed
+
+
+# A fault put into the device file, and the expectation that must catch it.
+FAULTS = {
+    "the door does not stop the heat": ('when = "door.opened"', 'when = "door.closed"', "not heater.on and not vent.on"),
+    "the wrong relay": ('["heater.off", "notify(\'Cabinet', '["vent.off", "notify(\'Cabinet', "not heater.on"),
+    "both at once": ('excludes = ["vent"]', "", "vent.on and not heater.on"),
+    "upside down": ("pin      = 26", 'active = "low"\npin = 26', "heater.on"),
+}
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_a_fault_is_caught(fault: str, site: Path):
+    old, new, caught = FAULTS[fault]
+    path = _device(site, "boot-dryer")
+    assert old in path.read_text()
+    path.write_text(path.read_text().replace(old, new))
+    result = zapato.rehearse(path)
+    if fault == "upside down":  # consistently upside down on both sides: the truth is measured at the pin
+        levels = [r["value"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO26"]
+        assert levels[:2] == [0, 1] and result.passed
+    else:
+        assert caught in [e.text for e in result.expectations if e.passed is False]
+
+
+BUTTON = '[button.b]\npin = 33\npull = "up"\nhold = "1s"\n[relay.r]\npin = 26\n'
+
+
+def test_bounce_is_one_press_and_gestures_are_told_apart(bench):
+    body = BUTTON + "".join(
+        f'[[link]]\nwhen = "b.{event}"\ndo = "notify(\'{event}\')"\n' for event in ("pressed", "held", "doubled", "released")
+    )
+    steps = "".join(f'[[step]]\nat = "{t}s"\nact = "b.{act}"\n' for t, act in ((5, "press"), (10, "double"), (20, "hold")))
+    told = [text for t, text in bench(body, steps).log if t > 4]
+    assert told == ["pressed", "released", "pressed", "released", "pressed", "doubled", "released", "pressed", "held", "released"]
+
+
+def test_a_pin_without_interrupt_is_polled(bench):
+    body = '[button.b]\npin = "D0"\npull = "none"\nactive = "high"\n[relay.r]\npin = "D5"\n[[link]]\nwhen = "b.pressed"\ndo = "r.on"\n'
+    steps = '[[step]]\nat = "5s"\nact = "b.press"\n[[step]]\nwithin = "100ms"\nexpect = "r.on"\n'
+    assert bench(body, steps, board="esp8266-30pin", lasts="10s").passed
+
+
+TIMING = BUTTON + (
+    '[led.l]\npin = 25\n[led.f]\npin = 17\nshows = "r.on and not l.on"\n'
+    '[[link]]\nwhen = "b.pressed"\nafter = "2s"\ndo = "r.on"\nfor = "3s"\n'
+    '[[link]]\nwhen = "r.on"\nheld = "2s"\ndo = "l.on"\n'
+)
+
+
+def test_after_for_held_and_follow(bench):
+    steps = (
+        '[[step]]\nat = "5s"\nact = "b.press"\n'
+        '[[step]]\nat = "6900ms"\nexpect = "not r.on"\n[[step]]\nat = "7100ms"\nexpect = "r.on and f.on and not l.on"\n'
+        '[[step]]\nat = "9100ms"\nexpect = "l.on and not f.on"\n[[step]]\nat = "9900ms"\nexpect = "r.on"\n'
+        '[[step]]\nat = "10100ms"\nexpect = "not r.on"\n'
+    )
+    result = bench(BUTTON and TIMING, steps)
+    assert result.passed, [(e.text, e.at, e.seen) for e in result.expectations if not e.passed]
+
+
+def test_hysteresis_and_a_sensor_that_stops_answering(bench):
+    body = '[sensor.s]\nchip = "dht22"\npin = 27\nevery = "5s"\n[[link]]\nwhen = "s.temperature > 60"\nback = 3\ndo = "notify(\'hot\')"\n'
+    moves = [(10, 61), (20, 58), (30, 61), (40, 56), (50, 61)]
+    steps = "".join(f'[[step]]\nat = "{t}s"\nact = "s.temperature = {v}"\n' for t, v in moves)
+    result = bench(body, steps, lasts="2min", head="[world]\ns.temperature = 20\ns.humidity = 40\n")
+    assert [text for _, text in result.log if text == "hot"] == ["hot", "hot"]
+    silent = bench(body, "", lasts="1min", head="[world]\ns.temperature = 20\n")
+    assert any("s does not answer" in text for _, text in silent.log) and silent.crash is None
+
+
+def test_analog_reads_volts_at_the_sensor_on_every_port(bench):
+    for board, pin in (("esp32-38pin", "34"), ("esp8266-30pin", '"A0"'), ("rp2040w-40pin", "26")):
+        body = f'[sensor.t]\nchip = "analog"\npin = {pin}\nevery = "1s"\nrange = "0V-5V"\ndivider = ["10kohm", "10kohm"]\n'
+        steps = '[[step]]\nat = "3s"\nexpect = "t.voltage > 3.95 and t.voltage < 4.05"\n'
+        result = bench(body, steps, board=board, lasts="5s", head="[world]\nt.voltage = 4.0\n")
+        assert result.passed, (board, result.expectations, result.crash)
+
+
+def test_a_crash_is_shown_with_its_traceback_and_its_moment(site: Path, tmp_path: Path, cli):
+    path = _device(site, "porch-light")
+    app = zapato.build(path, tmp_path).app
+    broken = "from sensor import Sensor\n\n\nclass Bh1750(Sensor):\n    props = ('illuminance',)\n\n    def __init__(self, d, name, every, change, bus, address):\n        super().__init__(d, name, every, change)\n\n    def measure(self):\n        return 1 // 0\n"
+    (app / "s_bh1750.mpy").write_bytes(compile_all({"s_bh1750": broken}, cache_folder())["s_bh1750"])
+    result = zapato.rehearse(path, app=app)
+    assert not result.passed and result.crash and result.crash.error == "ZeroDivisionError"
+    assert 's_bh1750.py", line 11, in measure' in result.crash.traceback and result.crash.at == pytest.approx(0.05)
+    assert any(e.passed is None for e in result.expectations)
+
+
+def test_a_heap_that_is_too_small_is_a_crash(site: Path):
+    design = zapato.load(_device(site, "porch-light"))
+    object.__setattr__(design.board.chip, "heap", 18 * 1024)
+    try:
+        result = zapato.rehearse(design)
+    finally:
+        object.__setattr__(design.board.chip, "heap", 36 * 1024)
+    assert result.crash and result.crash.error == "MemoryError"
+
+
+def test_a_program_that_never_waits_is_stopped(site: Path, tmp_path: Path, monkeypatch):
+    import sys
+
+    monkeypatch.setattr(sys.modules["zapato.stage.rehearse"], "PATIENCE", 0.7)
+    app = zapato.build(_device(site, "porch-light"), tmp_path).app
+    source = "def run(settings):\n    while True:\n        pass\n"
+    (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
+    result = zapato.rehearse(_device(site, "porch-light"), app=app)
+    assert result.crash and "never waits" in result.crash.error
+
+
+@pytest.mark.parametrize(
+    ("steps", "code"),
+    [
+        ('[[step]]\nat = "5s"\nact = "b.pres"\n', "link-unknown"),
+        ('[[step]]\nat = "5s"\nact = "c.press"\n', "link-unknown"),
+        ('[[step]]\nat = "5s"\nact = "r.on = true"\n', "link-unknown"),
+        ('[[step]]\nat = "5s"\nact = "b.down = 3"\n', "link-type"),
+        ('[[step]]\nat = "5s"\nexpect = "r.onn"\n', "link-unknown"),
+        ('[[step]]\nat = "5s"\nexpect = "published(3)"\n', "link-type"),
+        ('[[step]]\nat = "5s"\n', "missing-key"),
+        ('[[step]]\nexpect = "r.on"\n', "missing-key"),
+        ('[[step]]\nat = "5min"\nexpect = "r.on"\n', "wrong-type"),
+        ('[[step]]\nat = "5s"\nact = "os.remove(\'x\')"\n', "link-type"),
+    ],
+)
+def test_mistakes_in_a_rehearsal_are_findings(bench, steps, code):
+    with pytest.raises(RehearsalInvalid) as invalid:
+        bench(BUTTON, steps)
+    assert [f.code for f in invalid.value.findings] == [code] and invalid.value.findings[0].place.line > 3
+
+
+def test_command_line_shows_verdicts_and_draws(site: Path, tmp_path: Path, cli):
+    called = cli("rehearse", _device(site, "porch-light"), "--plot", tmp_path / "t.png", "--trace", tmp_path / "t.csv")
+    assert called.code == 0 and called.out.startswith("passed porch-light") and called.out.count(" held ") == 14
+    assert (tmp_path / "t.png").read_bytes().startswith(b"\x89PNG") and (tmp_path / "t.csv").read_text().startswith("t,what,name,value\n")
+    data = json.loads(cli("rehearse", _device(site, "porch-light"), "--format", "json").out)
+    assert data[0]["passed"] and len(data[0]["expectations"]) == 14
+
+
+def test_a_failed_expectation_shows_what_was_seen(site: Path, cli):
+    path = _device(site, "porch-light")
+    path.write_text(path.read_text().replace('for  = "5min"', 'for  = "6min"'))
+    called = cli("rehearse", path)
+    assert called.code == 1 and "FAILED  not lamp.on\n" in called.out and "seen: lamp.on = true" in called.out
+
+
+def test_the_vm_missing_is_one_line(site: Path, cli, monkeypatch):
+    monkeypatch.setenv("ZAPATO_MICROPYTHON", "/nowhere/micropython")
+    called = cli("rehearse", _device(site, "porch-light"))
+    assert called.code == 2 and "ZAPATO_MICROPYTHON" in called.err and called.err.count("\n") == 1
+    monkeypatch.delenv("ZAPATO_MICROPYTHON")
+    monkeypatch.setattr("zapato.stage.vm.find_spec", lambda name: None)
+    with pytest.raises(ToolMissing, match="not there for this platform"):
+        zapato.rehearse(_device(site, "porch-light"))
+
+
+def test_no_rehearsal_and_errors_refuse(site: Path, cli):
+    path = _device(site, "porch-light")
+    assert scripts(zapato.load(path))
+    (site / "rehearsals" / "porch-light.toml").unlink()
+    assert cli("rehearse", path).code == 2
+    path.write_text(path.read_text().replace('"D5"', '"SD1"'))
+    with pytest.raises(Refused):
+        zapato.rehearse(path)
+
+
+def test_no_secret_reaches_the_stage(site: Path, monkeypatch):
+    from zapato.stage.rehearse import _settings
+
+    assert "chamois" not in json.dumps(_settings(zapato.load(_device(site, "boot-dryer"))))
