@@ -44,7 +44,7 @@ def _block(finding: Finding, texts: Mapping[str, str]) -> str:
     lines = [
         head,
         *_source(finding, texts),
-        *_wrapped("  ", finding.message[:1].upper() + finding.message[1:] + "."),
+        *_wrapped("  ", finding.message + "."),
     ]
     if finding.why:
         lines += _wrapped("  why: ", finding.why)
@@ -133,12 +133,12 @@ def _expectation(each: Expectation) -> list[str]:
         each.passed
     ]
     moment = clock(each.at) if each.at is not None else "-"
-    lines = [f"  {moment:>10}  {styled(f'{word:<6}', fg=color)}  {each.text}"]
+    lines = [f"  {moment:>12}  {styled(f'{word:<6}', fg=color)}  {each.text}"]
     if each.passed is False:
         seen = (
             ", ".join(f"{name} = {_plain(value)}" for name, value in each.seen.items()) or "nothing like it"
         )
-        lines.append(f"{'':20}  seen: {seen}  ({each.place.file}:{each.place.line})")
+        lines.append(f"{'':22}  seen: {seen}  ({each.place.file}:{each.place.line})")
     return lines
 
 

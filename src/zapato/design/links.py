@@ -20,6 +20,7 @@ from zapato.lang.expressions import (
     compile_node,
     offset_of,
     parse,
+    width_of,
 )
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text
 from zapato.lang.source import Keys
@@ -167,7 +168,14 @@ def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index
 
 def _say(document: Document, path: Keys, mistakes: list[Mistake]) -> None:
     for mistake in mistakes:
-        document.found(mistake.code, path, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1)
+        document.found(
+            mistake.code,
+            path,
+            mistake.message,
+            fixes=mistake.fixes,
+            offset=mistake.offset + 1,
+            width=mistake.width,
+        )
 
 
 def _when(document: Document, scope: PartScope, link: Link, written: str, path: Keys) -> None:
@@ -279,7 +287,9 @@ class _Commands:
     def wrong(
         self, node: ast.AST, message: str, fixes: tuple[str, ...] = (), code: str = "link-type"
     ) -> None:
-        self.into.mistakes.append(Mistake(offset_of(node, self.written), message, fixes, code))
+        self.into.mistakes.append(
+            Mistake(offset_of(node, self.written), message, fixes, code, width_of(node))
+        )
 
     def owner(self, node: ast.expr) -> Part | None:
         if not isinstance(node, ast.Name):

@@ -59,9 +59,7 @@ def timeline(result: Rehearsal) -> Figure:
     scale, unit = next((size, word) for limit, size, word in UNITS if result.lasts >= limit)
     weights = [1.1, *(2.2 if lane.curve else 0.8 for lane in rows)]
     figure = new_figure(12.8, min(14.0, 1.6 + 0.55 * sum(weights)))
-    axes: Any = figure.subplots(
-        len(rows) + 1, 1, sharex=True, height_ratios=weights, squeeze=False
-    )[:, 0]
+    axes: Any = figure.subplots(len(rows) + 1, 1, sharex=True, height_ratios=weights, squeeze=False)[:, 0]
     _verdicts(axes[0], result, scale)
     for axis, lane in zip(axes[1:], rows, strict=True):
         _draw(axis, lane, result.lasts, scale)

@@ -59,7 +59,9 @@ def compile_all(sources: Mapping[str, str], cache_folder: Path) -> dict[str, byt
     }
     missing = [name for name in sources if not _kept(cache_folder, keys[name]).is_file()]
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        for name, data in zip(missing, pool.map(_compile, missing, [sources[name] for name in missing]), strict=True):
+        for name, data in zip(
+            missing, pool.map(_compile, missing, [sources[name] for name in missing]), strict=True
+        ):
             write(_kept(cache_folder, keys[name]), data)
     return {name: _kept(cache_folder, key).read_bytes() for name, key in keys.items()}
 

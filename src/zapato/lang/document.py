@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
 from zapato.findings import Finding, Place, Severity
@@ -60,10 +60,13 @@ class Document:
         fixes: Iterable[str] = (),
         of: str = "value",
         offset: int = 0,
+        width: int = 0,
     ) -> None:
-        """Note a finding at `path`."""
+        """Note a finding at `path`; `offset` and `width` narrow the place to a part of a text."""
         part = f"{path[0]}.{path[1]}" if len(path) > 1 and isinstance(path[1], str) else ""
         place = self.place(path, of, offset)
+        if width:
+            place = replace(place, width=min(width, place.width))
         kept = tuple(fix for fix in fixes if fix)
         self.findings.append(Finding(code, severity, place, message, why, kept, part))
 
@@ -74,10 +77,11 @@ class Document:
         """
         values: dict[str, Any] = {}
         by_name = shape.by_name
+        misspelt: set[str] = set()
         for key, raw in table.items():
             known = by_name.get(key)
             if known is None:
-                self._unknown(key, by_name, (*path, key))
+                misspelt |= self._unknown(key, by_name, (*path, key))
                 continue
             try:
                 values[key] = known.read(self._resolved(known, raw, (*path, key)))
@@ -85,15 +89,17 @@ class Document:
                 self.found(wrong.code, (*path, key), f"{key} {wrong.message}", fixes=wrong.fixes)
         for each in shape.fields:
             if each.name not in table:
-                if each.required:
+                if each.required and each.name not in misspelt:
                     self._missing(each, path)
-                else:
+                elif not each.required:
                     values[each.name] = each.default
         return values
 
-    def _unknown(self, key: str, known: Iterable[str], path: Keys) -> None:
+    def _unknown(self, key: str, known: Iterable[str], path: Keys) -> set[str]:
+        """Say that the key does not belong here; gives the keys that were meant, as far as one can tell."""
         options = list(known)
-        fixes = nearest(key, options) or (f"keys that may stand here: {', '.join(options)}",)
+        near = nearest(key, options)
+        fixes = near or (f"keys that may stand here: {', '.join(options)}",)
         self.found(
             "unknown-key", path, f"{key} is not a key of {_table_words(path[:-1])}", fixes=fixes, of="key"
         )

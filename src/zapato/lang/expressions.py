@@ -13,7 +13,14 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 _ARITHMETIC: Mapping[type[ast.AST], str] = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
-_COMPARE: Mapping[type[ast.AST], str] = {ast.Lt: "<", ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!="}
+_COMPARE: Mapping[type[ast.AST], str] = {
+    ast.Lt: "<",
+    ast.LtE: "<=",
+    ast.Gt: ">",
+    ast.GtE: ">=",
+    ast.Eq: "==",
+    ast.NotEq: "!=",
+}
 _FUNCTIONS = {"min": (2, 9), "max": (2, 9), "abs": (1, 1), "round": (1, 2)}
 LONGEST = 1000
 """Characters of an expression at the most."""
@@ -27,6 +34,7 @@ class Mistake:
     message: str
     fixes: tuple[str, ...] = ()
     code: str = "link-type"
+    width: int = 0
 
 
 class NotThere(Exception):
@@ -160,6 +168,13 @@ def offset_of(node: ast.AST, text: str) -> int:
     return lead + len(text.strip().encode()[:start].decode(errors="ignore"))
 
 
+def width_of(node: ast.AST) -> int:
+    """How many bytes wide the node is, where it stands on one line; else 0."""
+    end: int = getattr(node, "end_col_offset", 0) or 0
+    start: int = getattr(node, "col_offset", 0)
+    return max(0, end - start) if getattr(node, "lineno", 0) == getattr(node, "end_lineno", 0) else 0
+
+
 class _Compiler:
     def __init__(self, text: str, scope: Scope, into: Expression) -> None:
         self.text, self.scope, self.into = text, scope, into
@@ -184,7 +199,7 @@ class _Compiler:
         return form(node)
 
     def wrong(self, node: ast.AST, message: str, *fixes: str, code: str = "link-type") -> Value:
-        self.into.mistakes.append(Mistake(offset_of(node, self.text), message, fixes, code))
+        self.into.mistakes.append(Mistake(offset_of(node, self.text), message, fixes, code, width_of(node)))
         return Value("?", "None")
 
     def constant(self, node: ast.Constant) -> Value:

@@ -182,6 +182,7 @@ def _listen(process: Any) -> tuple[list[dict[str, Any]], str]:
     records: list[dict[str, Any]] = []
     stuck: list[bool] = []
     timer = Timer(PATIENCE, lambda: (stuck.append(True), process.kill()))
+    timer.daemon = True
     timer.start()
     loose: list[str] = []
     try:

@@ -20,7 +20,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         and not _own_button(use, design)
     ):
         message = f"{use.part.id} holds {design.called(use.pin)} {need.operated} when operated at power-up, and the board does not start"
-        return Objection("warning", message, f"{boot.why}; {need.circuit} can do that", use.pin.source)
+        return Objection("warning", message, f"{boot.why}; {need.circuit} can do that", _source(use, design))
     return None
 
 
@@ -30,12 +30,16 @@ def _held(use: PinUse, boot: Boot, design: Design) -> Objection:
         message = (
             f"{use.part.id} can hold {name} {need.rest}: the board then takes no new program over its cable"
         )
-        return Objection("warning", message, f"{boot.why}; there is {need.circuit}", use.pin.source)
+        return Objection("warning", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
     if need.firm:
         message = f"{use.part.id} holds {name} {need.rest} at power-up, and the board will not start"
-        return Objection("error", message, f"{boot.why}; there is {need.circuit}", use.pin.source)
+        return Objection("error", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
     message = f"{use.part.id} can hold {name} {need.rest} at power-up, and the board may not start"
-    return Objection("warning", message, f"{boot.why}; there is {need.circuit}", use.pin.source)
+    return Objection("warning", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
+
+
+def _source(use: PinUse, design: Design) -> str:
+    return design.board.chip.sources.get("strap", _source(use, design)) if design.board else ""
 
 
 def _own_button(use: PinUse, design: Design) -> bool:

