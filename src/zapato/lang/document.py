@@ -100,9 +100,9 @@ class Document:
         options = list(known)
         near = nearest(key, options)
         fixes = near or (f"keys that may stand here: {', '.join(options)}",)
-        self.found(
-            "unknown-key", path, f"{key} is not a key of {_table_words(path[:-1])}", fixes=fixes, of="key"
-        )
+        message = f"{key} is not a key of {_table_words(path[:-1])}"
+        self.found("unknown-key", path, message, fixes=fixes, of="key")
+        return {name for name in options if near and f'"{name}"' in near[0]}
 
     def _missing(self, each: Field, path: Keys) -> None:
         self.found("missing-key", path, f"{_table_words(path)} needs {each.name}: {each.help}", of="key")
