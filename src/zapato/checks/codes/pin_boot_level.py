@@ -39,7 +39,7 @@ def _held(use: PinUse, boot: Boot, design: Design) -> Objection:
 
 
 def _source(use: PinUse, design: Design) -> str:
-    return design.board.chip.sources.get("strap", _source(use, design)) if design.board else ""
+    return design.board.chip.sources.get("strap", use.pin.source) if design.board else ""
 
 
 def _own_button(use: PinUse, design: Design) -> bool:
