@@ -6,11 +6,15 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from zapato.boards import Board, Pin, board
+from zapato.boards import Board, board
+from zapato.checks.suits import hazard
+from zapato.design import Design, PinUse
 from zapato.errors import UnknownName, Unwritable
+from zapato.lang.document import Document
 from zapato.lang.files import make_folder, write, write_private
-from zapato.lang.site import NAME, NAME_WORDS, add_update_key
-from zapato.lang.source import shown
+from zapato.lang.site import NAME, NAME_WORDS, Site, add_update_key
+from zapato.lang.source import Source, shown
+from zapato.parts import Part, kind
 
 _SITE = """\
 # The site: what all devices of this place share.
@@ -38,23 +42,40 @@ name  = "{name}"
 label = "{label}"                     # for people
 board = "{board}"
 {room}
-# One table a part: [kind.name]. Names are yours; kinds are relay, led, button, contact, motion, sensor, i2c.
+# One table a part: [kind.name]. The kind says what it is, the name is yours.
 
-[relay.lamp]
-pin    = {out}                           # the chip's number, or a label of the board in quotes
-active = "high"                       # the level that closes it
-start  = "off"                        # after power-up: on, off, last
+{out}
 
-[button.switch]
-pin    = {into}
-pull   = "up"                         # the switch is between pin and ground
-active = "low"
+{into}
 
 # A link ties parts together: when this happens, do that.
 [[link]]
-when = "switch.pressed"
+when = "{when}"
 do   = "lamp.toggle"
 """
+
+_RELAY = """\
+[relay.lamp]
+pin    = {pin:<28} # the chip's number, or a label of the board in quotes
+active = "high"                       # the level that closes it
+start  = "off"                        # after power-up: on, off, last"""
+
+_LED = """\
+[led.lamp]
+pin    = {pin:<28} # the chip's number, or a label of the board in quotes
+active = "{active}"                        # the level that lights it
+start  = "off"                        # after power-up: on, off, last"""
+
+_BUTTON = """\
+[button.switch]
+pin    = {pin:<28}
+pull   = "{pull}"                         # "up": the switch is between pin and ground
+active = "low\""""
+
+_FLAG = """\
+# This board has no pin left for a button; the flag is set over MQTT.
+[flag.switch]
+start = false"""
 
 
 def start_device(
@@ -70,15 +91,17 @@ def start_device(
     path = folder / "devices" / f"{name}.toml"
     if path.exists():
         raise Unwritable(f"{shown(path)} is there already", "choose another name, or remove it first")
-    out, into = _two_pins(carrier)
+    out, into, when = _parts(carrier)
     text = _DEVICE.format(
         name=name,
         label=_quoted(label or name.replace("-", " ").capitalize()),
         board=board_id,
         room=f'room  = "{_quoted(room)}"\n' if room else "",
-        out=out.gpio,
-        into=into.gpio,
+        out=out,
+        into=into,
+        when=when,
     )
+    text = "\n".join(line.rstrip() for line in text.split("\n"))
     site, secrets = folder / "site.toml", folder / "secrets.toml"
     make_folder(folder)
     if not site.exists():
@@ -93,11 +116,43 @@ def start_device(
     yield shown(path), write(path, text)
 
 
-def _two_pins(carrier: Board) -> tuple[Pin, Pin]:
-    """Two pins with nothing to mind: one to drive, one with a pull-up and an interrupt."""
-    plain = [p for p in carrier.free if p.boot is None and p.drives and p.pull_up and p.interrupt]
-    plain.sort(key=lambda p: (bool(p.adc), p.reset_level == "high", p.gpio))
-    return plain[0], plain[1]
+def _parts(carrier: Board) -> tuple[str, str, str]:
+    """Two parts that give no finding on this board, and the event that ties them."""
+    taken: set[int] = set()
+    lamp = _lamp(carrier, taken)
+    for pull in ("up", "none"):
+        if into := _place(carrier, "button", {"active": "low", "pull": pull}, taken):
+            return lamp, _BUTTON.format(pin=into, pull=pull), "switch.pressed"
+    return lamp, _FLAG, "switch.on"
+
+
+def _lamp(carrier: Board, taken: set[int]) -> str:
+    for kind_name, active, text in (("relay", "high", _RELAY), ("led", "low", _LED), ("led", "high", _LED)):
+        if out := _place(carrier, kind_name, {"active": active}, taken):
+            return text.format(pin=out, active=active)
+    raise UnknownName(f"no pin of {carrier.id} is free for an output", "describe its fitted parts by hand")
+
+
+def _place(carrier: Board, kind_name: str, values: dict[str, str], taken: set[int]) -> str:
+    """The pin as the file names it: a fitted part of that kind, else the first pin nothing speaks against."""
+    found = kind(kind_name)
+    assert found is not None
+    part = Part(found, "lamp", values)
+    design = Design(Document(Source(Path("new.toml"), ""), {}), Site(), board=carrier)
+    names = {
+        f.pins[0]: f'"{f.name}"'
+        for f in carrier.fitted
+        if f.kind == kind_name and f.active == values["active"] and len(f.pins) == 1
+    }
+    plain = sorted(
+        carrier.usable, key=lambda p: (p.boot is not None, bool(p.adc), p.reset_level == "high", p.gpio)
+    )
+    for pin in [*(carrier.pin(gpio) for gpio in names), *plain]:
+        use = PinUse(part, next(iter(part.needs)), pin)
+        if pin.gpio not in taken and not hazard(use, design):
+            taken.add(pin.gpio)
+            return names.get(pin.gpio, str(pin.gpio))
+    return ""
 
 
 def _site_name(folder: Path) -> str:

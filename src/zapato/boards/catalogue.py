@@ -48,6 +48,8 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
     """A chip from the values of its data file."""
     sources, why, block = data["sources"], dict(data["why"]), data["pins"]
     busy = why.pop("radio_adc", [])
+    routes = dict(data.get("routes", {}))
+    routes_source = routes.pop("source", "")
     rows = [_pin(block["defaults"] | row, sources, busy) for row in block["rows"]]
     plain = (
         "id",
@@ -70,7 +72,13 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
         pins={pin.gpio: pin for pin in rows},
         sources=sources,
         why=why,
+        routes={name: _route(row) for name, row in routes.items()},
+        routes_source=routes_source,
     )
+
+
+def _route(row: Mapping[str, list[int]]) -> dict[int, tuple[int, ...]]:
+    return {int(number): tuple(pins) for number, pins in row.items()}
 
 
 def _pin(row: Mapping[str, Any], sources: Mapping[str, str], busy: list[int]) -> Pin:
@@ -100,7 +108,6 @@ def _pin(row: Mapping[str, Any], sources: Mapping[str, str], busy: list[int]) ->
         reset=row.get("reset", ""),
         drive_ma=row["drive_ma"],
         source=sources[row["source"]],
-        routes=tuple(row.get("routes", ())),
     )
 
 

@@ -72,7 +72,6 @@ class Pin:
     reset: str
     drive_ma: int
     source: str
-    routes: tuple[str, ...] = ()
 
     @property
     def adc_unit(self) -> int:
@@ -99,7 +98,10 @@ class Analog:
 
 @dataclass(frozen=True, slots=True)
 class Resources:
-    """How many of each the chip has: PWM channels and timers, pulse engines, bus controllers."""
+    """How many of each the chip has: PWM channels and timers, pulse engines, bus controllers.
+
+    With `pwm_fixed` n, PWM output k belongs to GPIO k and GPIO k + n; else any pin takes any channel.
+    """
 
     pwm_channels: int = 0
     pwm_timers: int = 0
@@ -107,6 +109,7 @@ class Resources:
     i2c: int = 0
     spi: int = 0
     uart: int = 0
+    pwm_fixed: int = 0
     source: str = ""
 
 
@@ -120,6 +123,7 @@ class Chip:
         heap: bytes that the program can count on; a lower bound.
         pins: by GPIO number.
         why: reasons that checks quote, by topic.
+        routes: "uart.tx" -> controller number -> the pins it reaches; a function that is absent reaches any pin.
     """
 
     id: str
@@ -139,6 +143,10 @@ class Chip:
     pins: Mapping[int, Pin]
     sources: Mapping[str, str]
     why: Mapping[str, str]
+    routes: Mapping[str, Mapping[int, tuple[int, ...]]] = field(
+        default_factory=dict[str, Mapping[int, tuple[int, ...]]]
+    )
+    routes_source: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,6 +239,12 @@ class Board:
             for gpio in part.pins:
                 found.setdefault(gpio, part)
         return found
+
+    @cached_property
+    def usable(self) -> tuple[Pin, ...]:
+        """Pins brought out that a part could stand on at all: no flash behind them, no fitted part that takes them."""
+        taken = {gpio for part in self.fitted if part.taken for gpio in part.pins}
+        return tuple(pin for pin in self.brought_out if not pin.flash and pin.gpio not in taken)
 
     @cached_property
     def free(self) -> tuple[Pin, ...]:

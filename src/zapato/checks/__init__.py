@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
-from zapato.checks.registry import finders, rule, rules
+from zapato.checks.registry import comparers, finders, rule, rules
 from zapato.checks.suits import candidates, pin_findings, suits
 from zapato.design import Design, resolve
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Report
+from zapato.lang.site import Site
 from zapato.lang.source import shown
 
 __all__ = ["candidates", "check", "check_design", "device_files", "rule", "rules", "suits"]
@@ -31,14 +32,39 @@ def report(designs: Iterable[Design]) -> Report:
     findings: list[Finding] = []
     texts: dict[str, str] = {}
     names: list[str] = []
+    sites: dict[int, tuple[Site, list[Design]]] = {}
     for design in designs:
-        found = [*design.findings, *check_design(design), *design.site.findings]
+        sites.setdefault(id(design.site), (design.site, []))[1].append(design)
+        found = [*design.findings, *check_design(design)]
         findings.extend(found)
         names.append(design.name)
         if found:
             texts[design.document.source.name] = design.document.source.text
-            texts.update(design.site.texts)
+            texts.update((source.name, source.text) for source, _ in design.document.origins.values())
+    for site, members in sites.values():
+        findings.extend(site.findings)
+        findings.extend(check_site(site, members))
+        texts.update(site.texts)
+    _missing_texts(findings, texts, sites.values())
     return Report.of(findings, names, texts)
+
+
+def _missing_texts(
+    findings: Iterable[Finding], texts: dict[str, str], sites: Iterable[tuple[Site, list[Design]]]
+) -> None:
+    """The texts of device files that only a site's rules point into."""
+    wanted = {finding.place.file for finding in findings} - texts.keys()
+    for design in (design for _, members in sites for design in members) if wanted else ():
+        source = design.document.source
+        if source.name in wanted:
+            texts[source.name] = source.text
+
+
+def check_site(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+    """What the rules find in a site as a whole: what must be unique, the address plan, the network."""
+    for each in comparers():
+        if each.among:
+            yield from each.among(site, designs)
 
 
 def check_design(design: Design) -> Iterator[Finding]:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding, Severity
+from zapato.lang.site import Site
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,8 +37,8 @@ Files = Mapping[str, str]
 class Rule:
     """One code: its story, its examples, and how it is found.
 
-    A rule either looks at a whole design (`find`), or judges one pin for one use (`objection`),
-    so that the same judgement serves the check, the ways out and the solver; the reading
+    A rule looks at a whole design (`find`), at a site and its designs (`among`), or judges one pin
+    for one use (`objection`), so that the same judgement serves the check, the ways out and the solver; the reading
     family is found while reading and has neither.
 
     Attributes:
@@ -57,8 +58,8 @@ class Rule:
     failing: str | Files
     mended: str | Files
     find: Callable[[Design], Iterable[Finding]] | None = None
+    among: Callable[[Site, Sequence[Design]], Iterable[Finding]] | None = None
     objection: Callable[[PinUse, Design], Objection | None] | None = None
-    weight: int = field(default=0)
 
 
 def device(body: str, board: str = "esp32-38pin") -> str:

@@ -30,6 +30,12 @@ def finders() -> tuple[Rule, ...]:
 
 
 @cache
+def comparers() -> tuple[Rule, ...]:
+    """The rules that look at a site and all its designs."""
+    return tuple(rule for rule in rules().values() if rule.among)
+
+
+@cache
 def judges() -> tuple[Rule, ...]:
     """The rules that judge one pin for one use."""
     return tuple(rule for rule in rules().values() if rule.objection)

@@ -37,7 +37,7 @@ def candidates(use: PinUse, design: Design) -> list[Pin]:
     """The free pins that suit the use, the least hazardous first."""
     if design.board is None:
         return []
-    free = [pin for pin in design.board.free if pin.gpio not in design.users]
+    free = [pin for pin in design.board.usable if pin.gpio not in design.users]
     ranked = sorted((hazard(use.on(pin), design), _scarce(use, pin), pin.gpio) for pin in free)
     return [design.board.pin(gpio) for cost, _, gpio in ranked if cost < COST["error"]]
 

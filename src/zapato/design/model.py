@@ -47,6 +47,7 @@ class Design:
         board: None where the file names none that exists.
         parts: by name, in the order of the file.
         wifi, mqtt: the device's own tables over the site's; None where it has neither.
+        ethernet: where the device is wired; it then uses no Wi-Fi.
         links: the rules between parts.
         findings: what reading and resolving found.
     """
@@ -61,6 +62,7 @@ class Design:
     parts: dict[str, Part] = field(default_factory=dict[str, Part])
     uses: list[PinUse] = field(default_factory=list[PinUse])
     wifi: Mapping[str, Any] | None = None
+    ethernet: Mapping[str, Any] | None = None
     mqtt: Mapping[str, Any] | None = None
     links: list[Link] = field(default_factory=list["Link"])
 
@@ -76,7 +78,7 @@ class Design:
     @property
     def topic(self) -> str:
         """The first two levels of its MQTT topics."""
-        return f"{self.site.name}/{self.name}"
+        return (self.mqtt or {}).get("topic") or f"{self.site.name}/{self.name}"
 
     @cached_property
     def users(self) -> Mapping[int, list[PinUse]]:

@@ -15,8 +15,9 @@ from zapato.design.model import Design, PinUse
 from zapato.errors import UnknownName
 from zapato.lang.document import Document
 from zapato.lang.fields import AUTO, REQUIRED, Shape, named, nearest, text
-from zapato.lang.site import NAME, NAME_WORDS, network_tables, site_of
-from zapato.lang.source import Source, table
+from zapato.lang.pieces import with_pieces
+from zapato.lang.site import NAME, NAME_WORDS, ethernet_table, network_tables, site_of
+from zapato.lang.source import Keys, Source, table
 from zapato.parts import Part, kind, kind_names
 from zapato.parts.model import Kind
 
@@ -35,7 +36,7 @@ DEVICE = Shape(
         ),
     )
 )
-RESERVED = ("zapato", "device", "wifi", "mqtt", "link")
+RESERVED = ("zapato", "device", "use", "with", "wifi", "mqtt", "ethernet", "link")
 """Top-level words that are not kinds."""
 
 LANGUAGE = 1
@@ -48,7 +49,7 @@ _GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
 def resolve(path: Path) -> Design:
     """The design of the device file at `path`; mistakes are in its findings. Raises Unreadable."""
     site = site_of(path)
-    document = Document.of(Source.read(path), site.secrets)
+    document = with_pieces(Document.of(Source.read(path), site.secrets), site.root or path.absolute().parent)
     design = Design(document, site)
     _language(document)
     _device(design)
@@ -114,7 +115,8 @@ def _boards_hint(unknown: UnknownName) -> tuple[str, ...]:
 
 def _network(design: Design) -> tuple[Mapping[str, Any] | None, Mapping[str, Any] | None]:
     wifi, mqtt = network_tables(design.document)
-    return wifi or design.site.wifi, mqtt or design.site.mqtt
+    design.ethernet = ethernet_table(design.document)
+    return None if design.ethernet is not None else wifi or design.site.wifi, mqtt or design.site.mqtt
 
 
 def _parts(design: Design) -> None:
@@ -168,7 +170,10 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
         document.found("name-taken", path, message, fixes=(f"[{found.name}.{name}_2]",), of="key")
         return
     values = document.read(found.shape, cast(dict[str, Any], fields), path)
-    design.parts[name] = Part(found, name, values)
+    part = design.parts[name] = Part(found, name, values)
+    for each in found.requires(part):
+        if values.get(each) is None and each not in cast(dict[str, Any], fields):
+            document.missing(found.shape.by_name[each], path)
 
 
 def _suggested(word: str) -> str:
@@ -194,23 +199,31 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
     for index, name in enumerate(part.values[key]):
         other = design.parts.get(name)
         path = (*part.path, key, index) if isinstance(_raw(design, part, key), list) else (*part.path, key)
-        if other is None or (role == "bus" and other.kind.name not in BUSES):
-            what = f"{key} names {name}, and no {'bus' if role == 'bus' else 'part'} is called that"
-            options = [n for n, p in design.parts.items() if role != "bus" or p.kind.name in BUSES]
-            code = "bus-missing" if role == "bus" else "unknown-reference"
-            have = (
-                f"there are: {', '.join(options)}"
-                if options
-                else f"add [i2c.{name}] with sda and scl"
-                if role == "bus"
-                else ""
-            )
-            design.document.found(code, path, what, fixes=(*nearest(name, options), have))
+        if role == "bus" and (other is None or other.kind.name != part.kind.bus(part)):
+            _no_bus(design, part, name, path)
+        elif other is None:
+            what = f"{key} names {name}, and no part is called that"
+            options = [each for each in design.parts if each != part.name]
+            have = f"there are: {', '.join(options)}" if options else ""
+            design.document.found("unknown-reference", path, what, fixes=nearest(name, options) or (have,))
         else:
             part.linked[key if role == "bus" else f"{key}.{name}"] = other
 
 
-BUSES = ("i2c", "spi", "uart", "onewire")
+def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
+    wanted = part.kind.bus(part)
+    other = design.parts.get(name)
+    what = f"{path[2]} names {name}, " + (
+        f"which is [{other.id}] and no {wanted} bus" if other else f"and no {wanted} bus is called that"
+    )
+    options = [each for each, p in design.parts.items() if p.kind.name == wanted]
+    pins = {"i2c": "sda and scl", "uart": "tx, rx and baud", "onewire": "pin"}.get(wanted, "its pins")
+    have = (
+        f"{wanted} buses: {', '.join(options)}"
+        if options
+        else f"add [{wanted}.{name if not other else 'main'}] with {pins}"
+    )
+    design.document.found("bus-missing", path, what, fixes=nearest(name, options) or (have,))
 
 
 def _raw(design: Design, part: Part, key: str) -> object:
@@ -220,6 +233,8 @@ def _raw(design: Design, part: Part, key: str) -> object:
 def _pin(design: Design, part: Part, key: str, given: int | str) -> Pin | None:
     """The pin that `given` names on the board, or None with a finding."""
     carrier = cast(Board, design.board)
+    if isinstance(given, str) and "." in given:
+        return _offered(design, part, key, given)
     gpio = _gpio(carrier, given)
     pin = carrier.chip.pins.get(gpio) if gpio is not None else None
     if pin is not None and (gpio in carrier.label_of or gpio in carrier.fitted_on):
@@ -236,6 +251,24 @@ def _pin(design: Design, part: Part, key: str, given: int | str) -> Pin | None:
     design.document.found(
         "pin-absent", (*part.path, key), message, why=why, fixes=(*near, f"pins of {carrier.id}: {free}")
     )
+    return None
+
+
+def _offered(design: Design, part: Part, key: str, given: str) -> Pin | None:
+    """A pin that another part offers: "io.3"."""
+    name, _, word = given.partition(".")
+    owner = design.parts.get(name)
+    offers: Mapping[str, Pin] = owner.kind.offers(owner) if owner else {}
+    if word in offers:
+        return offers[word]
+    if owner and offers:
+        message = f"{name} has no pin {word}"
+        fixes = (f"it has {name}.{next(iter(offers))} to {name}.{list(offers)[-1]}",)
+    else:
+        message = f'no part that offers pins is called {name}, so there is no "{given}"'
+        having = [p.name for p in design.parts.values() if p.kind.offers(p)]
+        fixes = nearest(name, having) or (f"parts that offer pins: {', '.join(having)}" if having else "",)
+    design.document.found("pin-absent", (*part.path, key), message, fixes=fixes)
     return None
 
 

@@ -75,6 +75,7 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
             checked.findings,
             checked.texts,
         )
+    refuse_undriven(design)
     compiled = compile_device(design)
     key, made = _update_key(design)
     folder = Path(out) / design.name
@@ -97,6 +98,24 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
         any(changed),
         made,
     )
+
+
+def refuse_undriven(design: Design) -> None:
+    """Raises Refused where the runtime has no driver yet for a part, or for what the part stands on."""
+    quiet = [part.id for part in design.parts.values() if not part.driven]
+    if design.ethernet is not None:
+        quiet.append("[ethernet]")
+    if quiet:
+        raise Refused(
+            f"the runtime does not drive {', '.join(quiet)} yet, so {design.name} is checked but not built"
+        )
+    waiting = [f"{part.id} ({key})" for part in design.parts.values() for key in part.autos]
+    if waiting:
+        raise Refused(
+            f"pins are still to be chosen for {', '.join(waiting)}", "zapato fit PATH --write chooses them"
+        )
+    if design.mqtt and design.mqtt.get("tls"):
+        raise Refused(f"the runtime does not speak TLS yet, so {design.name} is checked but not built")
 
 
 def compile_device(design: Design) -> dict[str, bytes]:

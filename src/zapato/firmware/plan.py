@@ -50,8 +50,14 @@ def make_plan(design: Design) -> Plan:
 
 
 def _ordered(design: Design) -> list[Part]:
-    """Buses before the parts that hang on them; else the order of the file."""
-    return sorted(design.parts.values(), key=lambda part: bool(part.linked.get("bus")))
+    """Buses before the parts that hang on them, groups after their members; else the order of the file."""
+
+    def depth(part: Part) -> int:
+        return 1 + max((depth(other) for other in part.linked.values() if other is not part), default=0)
+
+    return sorted(
+        design.parts.values(), key=lambda part: depth(part) if part.kind.name in ("group", "sensor") else 1
+    )
 
 
 def _construct(part: Part, driver: Driver) -> str:

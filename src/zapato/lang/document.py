@@ -90,7 +90,7 @@ class Document:
         for each in shape.fields:
             if each.name not in table:
                 if each.required and each.name not in misspelt:
-                    self._missing(each, path)
+                    self.missing(each, path)
                 elif not each.required:
                     values[each.name] = each.default
         return values
@@ -104,7 +104,8 @@ class Document:
         self.found("unknown-key", path, message, fixes=fixes, of="key")
         return {name for name in options if near and f'"{name}"' in near[0]}
 
-    def _missing(self, each: Field, path: Keys) -> None:
+    def missing(self, each: Field, path: Keys) -> None:
+        """Note that a field must be given."""
         self.found("missing-key", path, f"{_table_words(path)} needs {each.name}: {each.help}", of="key")
 
     def _resolved(self, known: Field, raw: Any, path: Keys) -> Any:

@@ -8,16 +8,38 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from zapato.errors import Unreadable
 from zapato.findings import Finding
 from zapato.lang.document import Document
-from zapato.lang.fields import REQUIRED, Shape, boolean, measured, named, text, whole
+from zapato.lang.fields import (
+    REQUIRED,
+    Field,
+    Shape,
+    Wrong,
+    boolean,
+    choice,
+    measured,
+    named,
+    names,
+    text,
+    whole,
+)
 from zapato.lang.source import Source, shown, table
 
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
 NAME_WORDS = "a name has 1 to 31 of a-z, 0-9 and -, and starts with a letter"
+
+
+def read_addresses(value: object) -> dict[str, str]:
+    """The table of fixed addresses."""
+    if not isinstance(value, dict) or not all(
+        isinstance(v, str) for v in cast(dict[str, object], value).values()
+    ):
+        raise Wrong('takes a table of texts: { boot-dryer = "192.168.4.20" }')
+    return dict(cast(dict[str, str], value))
+
 
 SITE = Shape(
     (named("name", "first part of every topic", NAME, NAME_WORDS), text("label", "the name for people"))
@@ -27,6 +49,7 @@ WIFI = Shape(
         text("name", "the network's name (SSID)", REQUIRED),
         text("password", "its password", "", secret=True),
         text("country", "two letters, for the radio's channels", ""),
+        choice("band", "the network's band", "2.4GHz", "5GHz", default="2.4GHz"),
     )
 )
 MQTT = Shape(
@@ -36,6 +59,7 @@ MQTT = Shape(
         text("user", "user name, where the broker asks for one", ""),
         text("password", "its password", "", secret=True),
         boolean("tls", "speak TLS", False),
+        text("topic", "the first levels of the device's topics, in place of site/device", None),
         whole("qos", "quality of service of what the device publishes: 0 or 1", 0, least=0, most=1),
         measured(
             "keep_alive",
@@ -46,6 +70,21 @@ MQTT = Shape(
         ),
     )
 )
+LAN = Shape(
+    (
+        named("network", "addresses of the network", r"[0-9./]+", 'written like "192.168.4.0/24"'),
+        text("router", "address of the router"),
+        names("dhcp", "first and last address that the router gives out", (), role=""),
+        Field(
+            "addresses",
+            read_addresses,
+            {"type": "object", "additionalProperties": {"type": "string"}},
+            "device name -> its fixed address",
+            {},
+        ),
+    )
+)
+ETHERNET = Shape((text("address", "its fixed address, where lan.addresses has none for it"),))
 
 
 @dataclass(frozen=True)
@@ -56,6 +95,8 @@ class Site:
         root: its folder; None for a device file that stands alone.
         name, label: for topics and for people.
         wifi, mqtt: the values of their tables, or None where the site has none.
+        lan: the address plan, or None.
+        document: site.toml itself, for places.
         secrets: the named texts of secrets.toml.
         update_keys: device name -> the key that signs its updates, as hex.
         findings: mistakes in site.toml and secrets.toml.
@@ -66,6 +107,8 @@ class Site:
     label: str = ""
     wifi: Mapping[str, Any] | None = None
     mqtt: Mapping[str, Any] | None = None
+    lan: Mapping[str, Any] | None = None
+    document: Document | None = field(default=None, repr=False, compare=False)
     secrets: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
     update_keys: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
     findings: tuple[Finding, ...] = ()
@@ -109,6 +152,8 @@ def _cached(root: Path, site_stamp: object, secrets_stamp: object) -> Site:
         about.get("label") or "",
         wifi,
         mqtt,
+        _table_of(document, "lan", LAN),
+        document,
         secrets,
         keys,
         (*secret_findings, *document.findings),
@@ -118,17 +163,22 @@ def _cached(root: Path, site_stamp: object, secrets_stamp: object) -> Site:
 
 def network_tables(document: Document) -> tuple[dict[str, Any] | None, dict[str, Any] | None]:
     """The [wifi] and [mqtt] of a document, read; None where it has none."""
-    found: list[dict[str, Any] | None] = []
-    for name, shape in (("wifi", WIFI), ("mqtt", MQTT)):
-        raw = document.data.get(name)
-        if raw is None:
-            found.append(None)
-        elif isinstance(raw, dict):
-            found.append(document.read(shape, table(document.data, name), (name,)))
-        else:
-            document.found("wrong-type", (name,), f"{name} takes a table: [{name}]")
-            found.append(None)
-    return found[0], found[1]
+    return _table_of(document, "wifi", WIFI), _table_of(document, "mqtt", MQTT)
+
+
+def _table_of(document: Document, name: str, shape: Shape) -> dict[str, Any] | None:
+    """One table of a document, read; None where it has none."""
+    raw = document.data.get(name)
+    if isinstance(raw, dict):
+        return document.read(shape, table(document.data, name), (name,))
+    if raw is not None:
+        document.found("wrong-type", (name,), f"{name} takes a table: [{name}]")
+    return None
+
+
+def ethernet_table(document: Document) -> dict[str, Any] | None:
+    """The [ethernet] of a device, read; None where it has none."""
+    return _table_of(document, "ethernet", ETHERNET)
 
 
 def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding], Source | None]:

@@ -27,6 +27,7 @@ def input_fields(what: str, *, pull: object, active: str, settle: str) -> tuple[
             round(quantity(settle, "time")),
             most=10_000,
         ),
+        measured("level", "the high level that the part puts on the pin", "V", None, most=60),
         choice(
             "watch",
             "by interrupt, or by looking every 10 ms; auto takes the interrupt where the pin has one",
@@ -54,6 +55,7 @@ def input_need(part: Part, default: Level, circuit: str, *, driven: bool = False
         firm=driven,
         operated=active,
         circuit=circuit,
+        volts=part.get("level", 0.0),
     )
 
 

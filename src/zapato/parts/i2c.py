@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import measured, pin
+from zapato.lang.fields import choice, measured, pin
 from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
 
 
 def _needs(part: Part) -> Iterable[Need]:
+    hardware = part.get("controller", "software") == "hardware"
     for line in ("sda", "scl"):
         yield Need(
             line,
             "line",
             rest="high",
             firm=True,
-            controller=f"i2c.{line}",
+            controller=f"i2c.{line}" if hardware else "",
             circuit="an I2C line, which its pull-up resistor holds high",
         )
 
@@ -32,6 +33,13 @@ KIND = Kind(
     fields=(
         pin("sda", "the data line"),
         pin("scl", "the clock line"),
+        choice(
+            "controller",
+            "who makes the clock: the program, on any pins, or a controller of the chip",
+            "software",
+            "hardware",
+            default="software",
+        ),
         measured("speed", "the clock rate", "Hz", 100e3, least=10e3, most=1e6),
     ),
     properties=lambda part: {

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal, TypeVar
 
 from zapato.boards.model import Level, Pin
-from zapato.lang.fields import Field, Shape, names, text
+from zapato.lang.fields import AUTO, Field, Shape, names, text
 
 ValueType = Literal["boolean", "number", "text"]
 Use = Literal["output", "input", "analog", "line", "touch", "dac"]
@@ -69,6 +69,8 @@ class Need:
         firm: that level comes from a resistor on the part, so it stands at power-up for sure.
         operated: the level while somebody operates the part (a pressed button, an open door).
         active: the level that switches the part on, for outputs.
+        clicks: the part must not be switched on by accident at power-up (a relay, a motor).
+        volts: the level the part's circuit puts on the pin, V; 0 where it is the chip's own.
         controller: the bus function wanted of the pin, such as "i2c.sda".
         circuit: the circuit in words, for reasons.
     """
@@ -84,6 +86,8 @@ class Need:
     active: Level | None = None
     controller: str = ""
     circuit: str = ""
+    clicks: bool = False
+    volts: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,6 +156,18 @@ class Part:
         return default if found is None else found
 
     @property
+    def autos(self) -> tuple[str, ...]:
+        """The fields whose pin the solver is to choose."""
+        return tuple(f.name for f in self.kind.fields if f.role == "pin" and self.values.get(f.name) == AUTO)
+
+    @property
+    def driven(self) -> bool:
+        """True where the runtime drives this part, on the pins that it stands on."""
+        if any(pin.gpio < 0 for pin in self.pins.values()):
+            return False
+        return bool(self.autos) or self.kind.driver(self) is not None
+
+    @property
     def properties(self) -> Mapping[str, Property]:
         return self.kind.properties(self)
 
@@ -176,6 +192,22 @@ def _no_driver(part: Part) -> Driver | None:
     return None
 
 
+def _no_names(part: Part) -> Iterable[str]:
+    return ()
+
+
+def _i2c(part: Part) -> str:
+    return "i2c"
+
+
+def _no_addresses(part: Part) -> tuple[int, ...]:
+    return ()
+
+
+def _no_offers(part: Part) -> Mapping[str, Pin]:
+    return {}
+
+
 COMMON: tuple[Field, ...] = (
     text("label", "the name for people; the part's name where absent"),
     names("accept", "codes of findings that the author accepts here", role=""),
@@ -197,6 +229,10 @@ class Kind:
         safe: field and level of the pins that must be set before anything else at power-up.
         driver: the object that drives it on the device.
         bench: how the stage stands in for it.
+        offers: pins that other parts can stand on, by the word after the dot in "io.3".
+        addresses: the I2C addresses it can have, the usual one first.
+        requires: further fields that this part must have, by what its other fields say.
+        bus: the kind of bus that its field of role "bus" must name.
         example: a table that passes `check`, for the reference.
     """
 
@@ -209,6 +245,10 @@ class Kind:
     needs: Callable[[Part], Iterable[Need]] = _no_needs
     driver: Callable[[Part], Driver | None] = _no_driver
     bench: Callable[[Part], Bench] = _no_bench
+    offers: Callable[[Part], Mapping[str, Pin]] = _no_offers
+    addresses: Callable[[Part], tuple[int, ...]] = _no_addresses
+    requires: Callable[[Part], Iterable[str]] = _no_names
+    bus: Callable[[Part], str] = _i2c
     example: str = ""
     shape: Shape = field(init=False)
 

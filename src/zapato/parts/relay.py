@@ -20,8 +20,8 @@ from zapato.parts.switched import (
 
 def _needs(part: Part) -> Iterable[Need]:
     if active_number(part):
-        return drive_need(part, "a relay driver whose input is loaded to ground")
-    return drive_need(part, "a relay board whose input is pulled up to its supply")
+        return drive_need(part, "a relay driver whose input is loaded to ground", clicks=True)
+    return drive_need(part, "a relay board whose input is pulled up to its supply", clicks=True)
 
 
 def _driver(part: Part) -> Driver:

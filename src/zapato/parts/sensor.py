@@ -18,6 +18,7 @@ from zapato.lang.fields import (
     pin,
     quantities,
     span,
+    text,
     whole,
 )
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
@@ -51,12 +52,19 @@ def _needs(part: Part) -> Iterable[Need]:
 
 def _driver(part: Part) -> Driver | None:
     found = _chip(part)
-    return found.driver(part) if found else None
+    return found.driver(part) if found and found.driver else None
 
 
 def _bench(part: Part) -> Bench:
     found = _chip(part)
-    return found.bench(part) if found else Bench()
+    return found.bench(part) if found and found.bench else Bench()
+
+
+def _requires(part: Part) -> Iterable[str]:
+    found = _chip(part)
+    if found is None:
+        return ()
+    return ("bus",) if found.bus else ("pin",)
 
 
 KIND = Kind(
@@ -73,6 +81,7 @@ KIND = Kind(
         pin("pin", "the data pin, for a chip on one wire or an analog input", None),
         names("bus", "the bus it hangs on, for a chip on I2C", None, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
+        text("serial", "its serial number, for a chip on a one-wire bus; the scan in the log shows it", None),
         measured("every", "the time from one reading to the next", "time", 30_000, least=100),
         number("change", "report only a change of at least this much; 0 reports every reading", 0),
         span("range", "what an analog sensor puts out", "V", None),
@@ -89,5 +98,8 @@ KIND = Kind(
     needs=_needs,
     driver=_driver,
     bench=_bench,
+    requires=_requires,
+    bus=lambda part: found.bus if (found := _chip(part)) else "",
+    addresses=lambda part: found.addresses if (found := _chip(part)) else (),
     example='[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"',
 )

@@ -14,7 +14,7 @@ from typing import Any
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
 from zapato.errors import Refused, RehearsalInvalid, Unreadable, ZapatoError
-from zapato.firmware.build import compile_device
+from zapato.firmware.build import compile_device, refuse_undriven
 from zapato.firmware.plan import settings
 from zapato.lang.source import shown
 from zapato.stage import vm
@@ -52,6 +52,7 @@ def rehearse(
             checked.findings,
             checked.texts,
         )
+    refuse_undriven(design)
     path = Path(script) if script else default_script(design)
     read = read_script(path, design)
     if read.document.findings:

@@ -10,7 +10,11 @@ import click
 @click.command("check")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option(
-    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the findings."
+    "--format",
+    "form",
+    type=click.Choice(["text", "json", "sarif"]),
+    default="text",
+    help="How to print the findings.",
 )
 def COMMAND(paths: tuple[Path, ...], form: str) -> int:
     """Check device files, or the folders of sites, against their boards.
@@ -20,10 +24,16 @@ def COMMAND(paths: tuple[Path, ...], form: str) -> int:
     from zapato.checks import check as check_paths
 
     report = check_paths(paths)
-    if form == "json":
+    if form != "text":
         import json
 
-        click.echo(json.dumps(report.as_dict(), indent=2, ensure_ascii=False))
+        if form == "sarif":
+            from zapato.cli.sarif import sarif
+
+            data = sarif(report)
+        else:
+            data = report.as_dict()
+        click.echo(json.dumps(data, indent=2, ensure_ascii=False))
     else:
         from zapato.cli.report import summary, text_of
 

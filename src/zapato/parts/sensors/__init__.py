@@ -23,18 +23,24 @@ class SensorChip:
         addresses: the I2C addresses it can have, the usual one first; empty where it is not on I2C.
         fastest: the shortest time between readings, ms, with its source in `source`.
         source: the document behind the figures.
-        driver, bench: as in a kind.
+        bus: the kind of bus it hangs on; "i2c" where it has addresses.
+        driver, bench: as in a kind; None where the runtime does not drive it yet.
     """
 
     name: str
     help: str
     properties: Mapping[str, Property]
-    driver: Callable[[Part], Driver]
-    bench: Callable[[Part], Bench]
+    driver: Callable[[Part], Driver] | None = None
+    bench: Callable[[Part], Bench] | None = None
     need: Need | None = None
     addresses: tuple[int, ...] = ()
+    bus: str = ""
     fastest: int = 0
     source: str = ""
+
+    def __post_init__(self) -> None:
+        if self.addresses and not self.bus:
+            object.__setattr__(self, "bus", "i2c")
 
 
 @cache

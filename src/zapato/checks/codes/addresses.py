@@ -1,0 +1,93 @@
+"""address-taken, address-unsupported: chips on a bus that cannot be told apart, or not have their address."""
+
+from collections.abc import Iterator
+
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+from zapato.parts.model import Part
+
+_BUS = "[i2c.main]\nsda = 21\nscl = 22\n\n"
+
+
+def _address(part: Part) -> int | None:
+    """The address a part has: the one given, else its chip's usual one."""
+    own = part.kind.addresses(part)
+    return part.get("address", own[0] if own else None)
+
+
+def _taken(design: Design) -> Iterator[Finding]:
+    seen: dict[tuple[str, int], Part] = {}
+    for part in design.parts.values():
+        bus, address = part.linked.get("bus"), _address(part)
+        if bus is None or address is None or bus.kind.name != "i2c":
+            continue
+        other = seen.setdefault((bus.name, address), part)
+        if other is not part:
+            used = {number for name, number in seen if name == bus.name}
+            free = [f"0x{each:02x}" for each in part.kind.addresses(part) if each not in used]
+            yield design.finding(
+                "address-taken",
+                "error",
+                (*part.path, "address"),
+                f"{part.id} and {other.id} both have the address 0x{address:02x} on {bus.name}",
+                why="both chips would answer at once (NXP UM10204, The I2C-bus protocol: each device has a unique address).",
+                fixes=(
+                    f"address = {free[0]}, set by the pins of its breakout"
+                    if free
+                    else "a second bus for it",
+                    "" if free else f"[i2c.{bus.name}_2]",
+                ),
+            )
+
+
+def _unsupported(design: Design) -> Iterator[Finding]:
+    for part in design.parts.values():
+        given, own = part.values.get("address"), part.kind.addresses(part)
+        if given is not None and own and given not in own:
+            can = ", ".join(f"0x{each:02x}" for each in own)
+            yield design.finding(
+                "address-unsupported",
+                "error",
+                (*part.path, "address"),
+                f"a {part.get('chip', '')} cannot have the address 0x{given:02x}",
+                why="the address is laid down in the chip, but for what its address pins select.",
+                fixes=(f"addresses it can have: {can}",),
+            )
+
+
+RULES = (
+    Rule(
+        code="address-taken",
+        family="buses",
+        severities=("error",),
+        title="two chips have the same address on one bus",
+        story="""
+All chips of an I2C bus hear every message and answer to their address. Two with the same address
+answer at once and spoil each other's bits. Most chips have a pin that selects another address;
+where all are used up, the second chip needs a second bus.
+""",
+        failing=device(
+            _BUS
+            + '[sensor.inside]\nchip = "bme280"\nbus = "main"\n\n[sensor.outside]\nchip = "bme280"\nbus = "main"'
+        ),
+        mended=device(
+            _BUS
+            + '[sensor.inside]\nchip = "bme280"\nbus = "main"\n\n[sensor.outside]\nchip = "bme280"\nbus = "main"\naddress = 0x77'
+        ),
+        find=_taken,
+    ),
+    Rule(
+        code="address-unsupported",
+        family="buses",
+        severities=("error",),
+        title="the chip cannot have this address",
+        story="""
+The address of a chip is laid down in its silicon; one or more pins select among a few. An address
+outside that range never answers. Addresses stand in hexadecimal in datasheets: 23 is not 0x23.
+""",
+        failing=device(_BUS + '[sensor.daylight]\nchip = "bh1750"\nbus = "main"\naddress = 23'),
+        mended=device(_BUS + '[sensor.daylight]\nchip = "bh1750"\nbus = "main"\naddress = 0x23'),
+        find=_unsupported,
+    ),
+)

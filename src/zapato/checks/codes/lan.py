@@ -1,0 +1,172 @@
+"""ip-outside, ip-in-dhcp, ip-taken: fixed addresses that cannot work."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding, Place
+from zapato.lang.site import Site
+
+IP = ipaddress.IPv4Address
+
+
+@dataclass(frozen=True)
+class _Fixed:
+    """A fixed address: whose, where it is written, and the address or None where it is none."""
+
+    owner: str
+    text: str
+    place: Place
+    ip: IP | None
+
+
+@dataclass(frozen=True)
+class _Plan:
+    """The address plan of a site."""
+
+    network: ipaddress.IPv4Network | None
+    dhcp: tuple[IP, IP] | None
+    others: dict[IP, str]
+
+
+def _ip(text: str) -> IP | None:
+    try:
+        return IP(text)
+    except ValueError:
+        return None
+
+
+def _fixed(site: Site, designs: Sequence[Design]) -> Iterator[_Fixed]:
+    for owner, text in (site.lan or {}).get("addresses", {}).items():
+        if site.document:
+            yield _Fixed(owner, text, site.document.place(("lan", "addresses", owner)), _ip(text))
+    for design in designs:
+        if text := (design.ethernet or {}).get("address"):
+            yield _Fixed(design.name, text, design.document.place(("ethernet", "address")), _ip(text))
+
+
+def _plan(site: Site) -> _Plan:
+    lan = site.lan or {}
+    try:
+        network = ipaddress.IPv4Network(lan.get("network", ""), strict=False)
+    except ValueError:
+        network = None
+    ends = [_ip(each) for each in lan.get("dhcp", ())]
+    dhcp = (ends[0], ends[1]) if len(ends) == 2 and ends[0] and ends[1] else None
+    others = {
+        ip: name
+        for name, text in (("the router", lan.get("router")), ("the broker", (site.mqtt or {}).get("host")))
+        if (ip := _ip(text or ""))
+    }
+    return _Plan(network, dhcp, others)
+
+
+def _outside(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+    plan = _plan(site)
+    for each in _fixed(site, designs):
+        if each.ip is None:
+            message = f'"{each.text}" of {each.owner} is no address'
+            yield Finding(
+                "ip-outside",
+                "error",
+                each.place,
+                message,
+                "",
+                ('four numbers of 0 to 255 with dots: "192.168.4.20"',),
+            )
+        elif plan.network and (
+            each.ip not in plan.network
+            or each.ip in (plan.network.network_address, plan.network.broadcast_address)
+        ):
+            message = f"{each.ip} of {each.owner} is not an address of a device in {plan.network}"
+            why = "nothing outside the network is reached without the router, and its first and last address are not a device's (RFC 1122, section 3.2.1.3)."
+            yield Finding("ip-outside", "error", each.place, message, why, (_free(plan, site, designs),))
+
+
+def _in_dhcp(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+    plan = _plan(site)
+    for each in _fixed(site, designs):
+        if each.ip and plan.dhcp and plan.dhcp[0] <= each.ip <= plan.dhcp[1]:
+            message = f"{each.ip} of {each.owner} lies in the range that the router gives out"
+            why = f"the router hands {plan.dhcp[0]} to {plan.dhcp[1]} to whoever asks, and one day this one to somebody else (RFC 2131, section 3.1)."
+            yield Finding("ip-in-dhcp", "error", each.place, message, why, (_free(plan, site, designs),))
+
+
+def _taken(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+    plan = _plan(site)
+    seen: dict[IP, str] = dict(plan.others)
+    for each in _fixed(site, designs):
+        if each.ip is None:
+            continue
+        other = seen.setdefault(each.ip, each.owner)
+        if other != each.owner:
+            message = f"{each.ip} of {each.owner} belongs to {other} already"
+            yield Finding(
+                "ip-taken",
+                "error",
+                each.place,
+                message,
+                "two devices with one address lose each other's packets.",
+                (_free(plan, site, designs),),
+            )
+
+
+def _free(plan: _Plan, site: Site, designs: Sequence[Design]) -> str:
+    """A free address outside the range that the router gives out."""
+    used = {each.ip for each in _fixed(site, designs)} | set(plan.others)
+    for ip in plan.network.hosts() if plan.network else ():
+        if ip not in used and not (plan.dhcp and plan.dhcp[0] <= ip <= plan.dhcp[1]):
+            return f"a free one: {ip}"
+    return ""
+
+
+def _site(lan: str) -> dict[str, str]:
+    head = '[site]\nname = "refuge"\n\n[lan]\nnetwork = "192.168.4.0/24"\nrouter = "192.168.4.1"\ndhcp = ["192.168.4.100", "192.168.4.199"]\n'
+    return {"site.toml": head + lan, "device.toml": device("[relay.heater]\npin = 26")}
+
+
+_GOOD = _site('addresses = { example = "192.168.4.20" }\n')
+
+
+def _rule(
+    code: str, title: str, story: str, lan: str, among: Callable[[Site, Sequence[Design]], Iterator[Finding]]
+) -> Rule:
+    return Rule(code, "network", ("error",), title, story, _site(lan), _GOOD, among=among)
+
+
+RULES = (
+    _rule(
+        "ip-outside",
+        "the address is not one of the network's",
+        """
+A fixed address must be one of the site's network and neither its first nor its last, or the device
+is alone in the world.
+""",
+        'addresses = { example = "192.168.5.20" }\n',
+        _outside,
+    ),
+    _rule(
+        "ip-in-dhcp",
+        "the address lies in the range that the router gives out",
+        """
+The router hands the addresses of its DHCP range to whoever asks. A fixed address inside it works
+until the day somebody else gets it.
+""",
+        'addresses = { example = "192.168.4.120" }\n',
+        _in_dhcp,
+    ),
+    _rule(
+        "ip-taken",
+        "the address belongs to something else",
+        """
+Two devices with the same address lose each other's packets by turns: one of the hardest faults to
+find, and one of the easiest to see in a plan. The router and the broker count, too.
+""",
+        'addresses = { example = "192.168.4.20", other = "192.168.4.20" }\n',
+        _taken,
+    ),
+)

@@ -1,0 +1,57 @@
+"""pin-boot-glitch: an output is switched on, or flickers, between power-up and the program's first line."""
+
+from zapato.checks.model import Objection, Rule, device
+from zapato.design.model import Design, PinUse
+
+_DOES = {
+    "pull-up": "its internal pull-up is on",
+    "high": "it is driven high",
+    "pull-down": "its internal pull-down is on",
+    "low": "it is driven low",
+}
+
+
+def _objection(use: PinUse, design: Design) -> Objection | None:
+    need, pin = use.need, use.pin
+    if need.use != "output" or need.active is None or pin.console or _own_fitted(use, design):
+        return None
+    severity = "warning" if need.clicks else "note"
+    name = design.called(pin)
+    if pin.reset == "signal":
+        message = f"{name} sends pulses while the board starts, and {use.part.id} follows them"
+        return Objection(
+            severity, message, "the chip's boot program uses this pin before the runtime is there", pin.source
+        )
+    if pin.reset_level != need.active:
+        return None
+    message = (
+        f"{name} is {need.active} from power-up on, which switches {use.part.id} on until the program runs"
+    )
+    why = f"from reset until the program sets the pin {_DOES[pin.reset]}"
+    other = "low" if need.active == "high" else "high"
+    return Objection(
+        severity, message, why, pin.source, (f'a part that is active {other}, with active = "{other}"',)
+    )
+
+
+def _own_fitted(use: PinUse, design: Design) -> bool:
+    """A part that the board's maker put on this pin: it cannot be moved."""
+    fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
+    return fitted is not None and fitted.kind == use.part.kind.name
+
+
+RULE = Rule(
+    code="pin-boot-glitch",
+    family="pins",
+    severities=("warning", "note"),
+    title="the output is on, or flickers, while the board starts",
+    story="""
+Between power-up and the first line of the program pass some hundred milliseconds. The runtime sets
+safe levels before anything else, but until then each pin does what the chip lays down: it floats,
+is pulled up or down, or carries boot messages. A relay that is closed by a high level clicks on a
+pin that is pulled up at reset. For a lamp that is a flash; for a gate or a pump it may matter.
+""",
+    failing=device("[relay.gate]\npin = 14"),
+    mended=device("[relay.gate]\npin = 26"),
+    objection=_objection,
+)

@@ -1,0 +1,36 @@
+"""pin-no-interrupt: an interrupt is asked of a pin that has none."""
+
+from zapato.checks.model import Objection, Rule, device
+from zapato.design.model import Design, PinUse
+
+
+def _objection(use: PinUse, design: Design) -> Objection | None:
+    if not use.need.interrupt or use.pin.interrupt or use.pin.analog_only:
+        return None
+    message = f'{design.called(use.pin)} has no interrupt, and {use.part.id} says watch = "interrupt"'
+    own = use.pin.gpio >= 0 and design.board
+    why = (
+        design.board.chip.why.get("no-interrupt", "")
+        if own and design.board
+        else "the processor is not told of edges on this pin"
+    )
+    return Objection(
+        "error", message, why, use.pin.source, ('watch = "poll": look at it every 10 ms instead',)
+    )
+
+
+RULE = Rule(
+    code="pin-no-interrupt",
+    family="pins",
+    severities=("error",),
+    title="the pin has no interrupt",
+    story="""
+An interrupt tells the program of an edge the moment it happens. Most pins have one; GPIO16 of the
+ESP8266 and the pins of an expander do not. Without the key `watch` the runtime looks at such a pin
+every 10 ms by itself, which is enough for buttons and doors; only an explicit watch = "interrupt"
+is an error.
+""",
+    failing=device('[contact.door]\npin = "D0"\npull = "none"\nwatch = "interrupt"', "esp8266-30pin"),
+    mended=device('[contact.door]\npin = "D0"\npull = "none"\nwatch = "poll"', "esp8266-30pin"),
+    objection=_objection,
+)

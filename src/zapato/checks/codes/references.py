@@ -1,0 +1,87 @@
+"""More places where a name can be wrong: accepted codes, members of a group, two buses' roles."""
+
+from collections.abc import Iterator
+
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+from zapato.lang.fields import nearest
+
+
+def _accepted(design: Design) -> Iterator[Finding]:
+    from zapato.checks.registry import rules
+
+    for part in design.parts.values():
+        codes = part.values.get("accept", ())
+        unknown = [code for code in codes if code not in rules()]
+        for code in unknown:
+            message = f"no finding has the code {code}, so there is nothing to accept"
+            yield design.finding(
+                "accept-unknown",
+                "warning",
+                (*part.path, "accept"),
+                message,
+                fixes=nearest(code, list(rules())),
+            )
+        if codes and not part.values.get("because"):
+            message = f"{part.id} accepts {', '.join(codes)} without saying why"
+            yield design.finding(
+                "accept-unknown",
+                "warning",
+                (*part.path, "accept"),
+                message,
+                fixes=('because = "…", for whoever reads this next',),
+            )
+
+
+def _members(design: Design) -> Iterator[Finding]:
+    for part in design.of_kind("group"):
+        for name in part.get("of", ()):
+            member = design.parts.get(name)
+            if member is part or (member and "on" not in member.properties):
+                why = "a group switches its parts on and off, so each must be one that can be on."
+                message = (
+                    f"{name} cannot be part of a group"
+                    if member is not part
+                    else f"{name} cannot be part of itself"
+                )
+                yield design.finding("group-member", "error", (*part.path, "of"), message, why=why)
+
+
+RULES = (
+    Rule(
+        code="accept-unknown",
+        family="reading",
+        severities=("warning",),
+        title="an accepted code that does not exist, or is accepted without a reason",
+        story="""
+accept = ["pin-console"] silences findings of that code on one part, and because = "…" says why, for
+whoever reads the file next. The report still counts them. A code that does not exist silences
+nothing.
+""",
+        failing=device(
+            '[relay.heater]\npin = 26\naccept = ["pin-consol"]\nbecause = "loaded before it is wired"'
+        ),
+        mended=device(
+            '[relay.heater]\npin = 26\naccept = ["pin-console"]\nbecause = "loaded before it is wired"'
+        ),
+        find=_accepted,
+    ),
+    Rule(
+        code="group-member",
+        family="reading",
+        severities=("error",),
+        title="a part that cannot be in a group",
+        story="""
+A group switches several parts as one, so each of them must be one that can be on: a relay, an LED,
+a dimmer, a strip, a flag or another group.
+""",
+        failing=device(
+            '[relay.left]\npin = 26\n\n[button.start]\npin = 33\npull = "up"\n\n[group.both]\nof = ["left", "start"]'
+        ),
+        mended=device(
+            '[relay.left]\npin = 26\n\n[relay.right]\npin = 25\n\n[group.both]\nof = ["left", "right"]'
+        ),
+        find=_members,
+    ),
+)

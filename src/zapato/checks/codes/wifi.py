@@ -1,0 +1,116 @@
+"""wifi-name, wifi-password, wifi-band: a network that the device can never join."""
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
+
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+from zapato.lang.document import Document
+from zapato.lang.site import Site
+
+_RELAY = "[relay.heater]\npin = 26"
+Judge = Callable[[Mapping[str, Any]], tuple[str, str, str, str] | None]
+"""A [wifi] table -> the key, the message, why and the way out; None where it is right."""
+
+
+def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[Design]], Iterator[Finding]]:
+    """Judge the site's table once, and each device's own."""
+
+    def find(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+        tables = [(site.document, site.wifi)] if site.document else []
+        tables += [(d.document, d.wifi) for d in designs if "wifi" in d.document.data]
+        for document, table in tables:
+            if table and document and (found := judge(table)):
+                yield _finding(code, document, *found)
+
+    return find
+
+
+def _finding(code: str, document: Document, key: str, message: str, why: str, fix: str) -> Finding:
+    return Finding(code, "error", document.place(("wifi", key)), message, why, (fix,))
+
+
+def _name(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
+    size = len(table.get("name", "x").encode())
+    if 1 <= size <= 32:
+        return None
+    why = "a network's name has 1 to 32 bytes (IEEE 802.11, SSID element); letters beyond a-z can take two or more."
+    return "name", f"the network's name has {size} bytes", why, "the name exactly as the router shows it"
+
+
+def _password(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
+    password: str = table.get("password") or ""
+    if not password or re.fullmatch(r"[\x20-\x7e]{8,63}|[0-9a-fA-F]{64}", password):
+        return None
+    what = f"has {len(password)} characters" if password.isascii() else "has characters beyond plain ASCII"
+    why = "a WPA passphrase has 8 to 63 printable ASCII characters (IEEE 802.11, Annex J.4)."
+    return (
+        "password",
+        f"the network's password {what}, and no access point takes it",
+        why,
+        "the passphrase as the router shows it; leave it out for an open network",
+    )
+
+
+def _band(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
+    if table.get("band") != "5GHz":
+        return None
+    why = "the radios of all chips in the catalogue receive 2.4 GHz only (their datasheets, Wi-Fi)."
+    return (
+        "band",
+        "the network is on 5 GHz, and the device will not even see it",
+        why,
+        "the router's 2.4 GHz network, often a name of its own",
+    )
+
+
+def _files(wifi: str) -> dict[str, str]:
+    return {
+        "site.toml": f'[site]\nname = "refuge"\n\n[wifi]\n{wifi}\n',
+        "secrets.toml": 'wifi = "short"\nbetter = "chamois on the ridge"\n',
+        "device.toml": device(_RELAY),
+    }
+
+
+RULES = (
+    Rule(
+        code="wifi-name",
+        family="network",
+        severities=("error",),
+        title="no network can have this name",
+        story="""
+The name of a network (SSID) has 1 to 32 bytes. A longer one is a slip; an empty one was forgotten.
+""",
+        failing=_files('name = "the network of the mountain refuge, first floor"'),
+        mended=_files('name = "refuge-hall"'),
+        among=_among("wifi-name", _name),
+    ),
+    Rule(
+        code="wifi-password",
+        family="network",
+        severities=("error",),
+        title="no access point takes this password",
+        story="""
+A WPA passphrase has 8 to 63 printable characters. With any other the device tries for ever and
+never says why. The password itself is never printed.
+""",
+        failing=_files('name = "refuge-hall"\npassword = { secret = "wifi" }'),
+        mended=_files('name = "refuge-hall"\npassword = { secret = "better" }'),
+        among=_among("wifi-password", _password),
+    ),
+    Rule(
+        code="wifi-band",
+        family="network",
+        severities=("error",),
+        title="the network is on a band that the device cannot hear",
+        story="""
+These chips hear 2.4 GHz and nothing else. Where the router has one name for both bands, that is
+fine; a network on 5 GHz alone does not exist for the device.
+""",
+        failing=_files('name = "refuge-hall"\nband = "5GHz"'),
+        mended=_files('name = "refuge-hall"\nband = "2.4GHz"'),
+        among=_among("wifi-band", _band),
+    ),
+)

@@ -1,0 +1,173 @@
+"""Pieces: reusable parts of device files, merged in with `use`, their gaps filled with `with`.
+
+A piece is a TOML file with parts and links. `{ with = "name" }` in it stands for a value that the
+device file gives: `with = { name = 26 }`. The device file wins over a piece, a later piece over an
+earlier one; every value remembers the file and the place it came from.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, cast
+
+from zapato.errors import Unreadable
+from zapato.lang.document import Document
+from zapato.lang.fields import nearest
+from zapato.lang.source import Keys, Source
+
+DEEPEST = 8
+"""Pieces that use pieces that use pieces: levels at the most."""
+
+_OWN = ("zapato", "use", "with")
+
+
+def with_pieces(document: Document, root: Path) -> Document:
+    """The document with its pieces merged in; a document without `use` comes back as it is."""
+    if "use" not in document.data:
+        return document
+    given = document.data.get("with", {})
+    if not isinstance(given, dict):
+        document.found("wrong-type", ("with",), "with takes a table: with = { lamp_pin = 26 }")
+        given = {}
+    merged: dict[str, Any] = {}
+    used: set[str] = set()
+    for index, name in enumerate(_names(document)):
+        _use(document, root / name, ("use", index), cast(dict[str, Any], given), merged, used, ())
+    for key in cast(dict[str, Any], given).keys() - used:
+        document.found(
+            "unknown-key",
+            ("with", key),
+            f"no piece asks for {key}",
+            severity="warning",
+            fixes=nearest(key, used),
+            of="key",
+        )
+    own = {key: value for key, value in document.data.items() if key not in _OWN}
+    _own_origins(document, own)
+    _merge(merged, own)
+    document.data = {**{key: document.data[key] for key in _OWN if key in document.data}, **merged}
+    return document
+
+
+def _names(document: Document) -> list[str]:
+    names = document.data["use"]
+    found = [names] if isinstance(names, str) else cast(list[Any], names)
+    if not isinstance(names, (str, list)) or not all(isinstance(each, str) for each in found):
+        document.found("wrong-type", ("use",), 'use takes a list of files: use = ["pieces/two-relays.toml"]')
+        return []
+    return found
+
+
+def _use(
+    document: Document,
+    path: Path,
+    at: Keys,
+    given: Mapping[str, Any],
+    merged: dict[str, Any],
+    used: set[str],
+    above: tuple[Path, ...],
+) -> None:
+    """Merge one piece, and first the pieces that it uses itself."""
+    if path in above or len(above) >= DEEPEST:
+        chain = " -> ".join(each.name for each in (*above, path))
+        document.found("unknown-reference", at, f"the piece uses itself: {chain}")
+        return
+    try:
+        source = Source.read(path)
+    except Unreadable as error:
+        document.found("unknown-reference", at, str(error), fixes=_near_files(path))
+        return
+    data = source.data
+    document.findings.extend(source.findings)
+    piece = Document(source, data)
+    for name in _names(piece) if "use" in data else ():
+        _use(document, path.parent / name, at, given, merged, used, (*above, path))
+    filled = {
+        key: _filled(document, value, given, used, source, (key,))
+        for key, value in data.items()
+        if key not in _OWN
+    }
+    if "device" in filled:
+        piece.found("unknown-key", ("device",), "a piece has no [device]: it is part of many", of="key")
+        del filled["device"]
+    document.findings.extend(piece.findings)
+    _origins(document, source, filled, merged)
+    _merge(merged, filled)
+
+
+def _near_files(path: Path) -> tuple[str, ...]:
+    try:
+        return nearest(path.name, [each.name for each in path.parent.glob("*.toml")])
+    except OSError:
+        return ()
+
+
+def _filled(
+    document: Document, value: Any, given: Mapping[str, Any], used: set[str], source: Source, path: Keys
+) -> Any:
+    """The value with each { with = "name" } replaced by what the device file gives."""
+    if isinstance(value, dict):
+        table = cast(dict[str, Any], value)
+        if table.keys() == {"with"} and isinstance(table["with"], str):
+            name: str = table["with"]
+            used.add(name)
+            if name not in given:
+                place = Document(source, source.data)
+                place.found(
+                    "missing-key",
+                    path,
+                    f"the piece asks for {name}, and the device file's with does not give it",
+                    fixes=(f"with = {{ {name} = … }}",),
+                )
+                document.findings.extend(place.findings)
+            return given.get(name)
+        filled = {
+            key: _filled(document, each, given, used, source, (*path, key)) for key, each in table.items()
+        }
+        return {key: each for key, each in filled.items() if each is not None}
+    if isinstance(value, list):
+        return [
+            _filled(document, each, given, used, source, (*path, n))
+            for n, each in enumerate(cast(list[Any], value))
+        ]
+    return value
+
+
+def _origins(document: Document, source: Source, data: Mapping[str, Any], merged: Mapping[str, Any]) -> None:
+    """Remember where each table of a piece came from."""
+    for word, value in data.items():
+        if isinstance(value, list):
+            first = len(merged.get(word, []))
+            for index in range(len(cast(list[Any], value))):
+                document.origins[(word, first + index)] = (source, (word, index))
+        elif isinstance(value, dict):
+            for name, fields in cast(dict[str, Any], value).items():
+                document.origins[(word, name)] = (source, (word, name))
+                for key in cast(dict[str, Any], fields) if isinstance(fields, dict) else ():
+                    document.origins[(word, name, key)] = (source, (word, name, key))
+
+
+def _own_origins(document: Document, own: Mapping[str, Any]) -> None:
+    """The device file's own values keep their own places, also inside a piece's table and behind its links."""
+    links = sum(1 for path in document.origins if path[0] == "link" and len(path) == 2)
+    for word, value in own.items():
+        if word == "link" and isinstance(value, list):
+            for index in range(len(cast(list[Any], value))):
+                document.origins[("link", links + index)] = (document.source, ("link", index))
+        elif isinstance(value, dict):
+            for name, fields in cast(dict[str, Any], value).items():
+                for key in cast(dict[str, Any], fields) if isinstance(fields, dict) else ():
+                    document.origins[(word, name, key)] = (document.source, (word, name, key))
+
+
+def _merge(into: dict[str, Any], data: Mapping[str, Any]) -> None:
+    """Tables join key by key, lists of tables one behind the other; anything else is replaced."""
+    for key, value in data.items():
+        held = into.get(key)
+        if isinstance(held, dict) and isinstance(value, dict):
+            _merge(cast(dict[str, Any], held), cast(dict[str, Any], value))
+        elif key == "link" and isinstance(held, list) and isinstance(value, list):
+            into[key] = [*cast(list[Any], held), *cast(list[Any], value)]
+        else:
+            into[key] = value

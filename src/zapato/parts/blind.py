@@ -1,0 +1,46 @@
+"""A blind or curtain: two outputs for its motor, or a motor with a controller of its own on a serial link."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zapato.boards.model import Level
+from zapato.lang.fields import choice, measured, names, pin
+from zapato.parts.model import Action, Argument, Kind, Need, Part, Property, opposite
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    active: Level = part.get("active", "high")
+    for field in ("open", "close"):
+        if part.values.get(field) is not None:
+            circuit = f"the driver that {field}s the blind"
+            yield Need(field, "output", rest=opposite(active), active=active, circuit=circuit, clicks=True)
+
+
+KIND = Kind(
+    name="blind",
+    help="a blind or curtain; position 0 is closed, 100 is open",
+    fields=(
+        pin("open", "the pin that drives it open", None),
+        pin("close", "the pin that drives it closed", None),
+        choice("active", "the level that drives", "high", "low", default="high"),
+        names("serial", "the serial link to a motor with its own controller", None, role="bus"),
+        measured("travel", "time from closed to open", "time", 30_000, least=500),
+    ),
+    properties=lambda part: {
+        "position": Property(
+            "number", "/", settable=True, unknown=True, low=0, high=100, help="0 closed, 100 open"
+        )
+    },
+    events={"moved": "it came to rest at another position"},
+    actions={
+        "open": Action(undo="close", help="go to 100"),
+        "close": Action(undo="open", help="go to 0"),
+        "stop": Action(help="stop where it is"),
+        "go": Action((Argument("position", "number"),), help="go to a position"),
+    },
+    needs=_needs,
+    requires=lambda part: () if part.values.get("serial") else ("open", "close"),
+    bus=lambda part: "uart",
+    example="[blind.window]\nopen = 25\nclose = 26",
+)

@@ -1,0 +1,37 @@
+"""An analog-to-digital converter on I2C: `pin = "adc.0"` is input 0 of the converter called adc."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from zapato.boards.model import Pin
+from zapato.lang.fields import REQUIRED, choice, names, whole
+from zapato.parts.model import Kind, Part
+from zapato.parts.offered import offered_pin
+
+ADDRESSES: Mapping[str, tuple[int, ...]] = {
+    "ads1115": (0x48, 0x49, 0x4A, 0x4B),
+    "ads1015": (0x48, 0x49, 0x4A, 0x4B),
+}
+INPUTS = 4
+SOURCE = "ADS1115 and ADS1015 datasheets, Pin Configuration and I2C Address Selection"
+
+
+def _offers(part: Part) -> Mapping[str, Pin]:
+    if part.get("chip", "") not in ADDRESSES:
+        return {}
+    return {str(n): offered_pin(part.name, n, adc=True, source=SOURCE) for n in range(INPUTS)}
+
+
+KIND = Kind(
+    name="converter",
+    help="an analog-to-digital converter on I2C; it offers analog inputs to sensors",
+    fields=(
+        choice("chip", "the converter's chip", *ADDRESSES),
+        names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
+        whole("address", "its address on the bus", None, least=1, most=127),
+    ),
+    offers=_offers,
+    addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),
+    example='[i2c.main]\nsda = 21\nscl = 22\n\n[converter.adc]\nchip = "ads1115"\nbus = "main"\n\n[sensor.tank]\nchip = "analog"\npin = "adc.0"',
+)

@@ -1,0 +1,29 @@
+"""A one-wire bus: several sensors on one data line."""
+
+from __future__ import annotations
+
+from zapato.lang.fields import measured, pin
+from zapato.parts.model import Action, Kind, Need, Property
+
+KIND = Kind(
+    name="onewire",
+    help="a one-wire bus",
+    fields=(
+        pin("pin", "the data line"),
+        measured("pull_up", "the resistor fitted from the line to 3.3 V", "ohm", None, least=1),
+    ),
+    properties=lambda part: {
+        "found": Property("text", unknown=True, help="serial numbers that answered the last scan")
+    },
+    actions={"scan": Action(help="ask for every sensor on the line")},
+    needs=lambda part: [
+        Need(
+            "pin",
+            "line",
+            rest="high",
+            firm=True,
+            circuit="the one-wire line, which its pull-up resistor holds high",
+        )
+    ],
+    example='[onewire.outlet]\npin = 27\npull_up = "4.7kohm"',
+)

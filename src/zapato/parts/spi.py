@@ -1,0 +1,28 @@
+"""An SPI bus."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zapato.lang.fields import pin
+from zapato.parts.model import Kind, Need, Part
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    for line in ("sck", "mosi", "miso"):
+        if part.values.get(line) is not None:
+            use = "input" if line == "miso" else "output"
+            yield Need(line, use, controller=f"spi.{line}", circuit=f"the {line} line of an SPI bus")
+
+
+KIND = Kind(
+    name="spi",
+    help="an SPI bus",
+    fields=(
+        pin("sck", "the clock"),
+        pin("mosi", "data to the parts"),
+        pin("miso", "data from the parts", None),
+    ),
+    needs=_needs,
+    example="[spi.panel]\nsck = 18\nmosi = 23\nmiso = 19",
+)

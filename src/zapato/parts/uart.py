@@ -1,0 +1,34 @@
+"""A serial link."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zapato.lang.fields import REQUIRED, measured, pin, whole
+from zapato.parts.model import Kind, Need, Part
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    if part.values.get("tx") is not None:
+        yield Need("tx", "output", controller="uart.tx", circuit="the receive input of another device")
+    if part.values.get("rx") is not None:
+        volts = part.get("level", 0.0)
+        circuit = "the transmit output of another device, which rests high"
+        yield Need("rx", "input", rest="high", firm=True, controller="uart.rx", circuit=circuit, volts=volts)
+    if part.values.get("enable") is not None:
+        yield Need("enable", "output", rest="low", active="high", circuit="the driver's enable input")
+
+
+KIND = Kind(
+    name="uart",
+    help="a serial link; with enable, over an RS-485 driver",
+    fields=(
+        pin("tx", "the pin that sends; it goes to the other side's RX"),
+        pin("rx", "the pin that receives; it goes to the other side's TX", None),
+        whole("baud", "bits a second", REQUIRED, least=50, most=4_000_000),
+        pin("enable", "the pin that lets an RS-485 driver send", None),
+        measured("level", "the high level of the other side", "V", None, most=60),
+    ),
+    needs=_needs,
+    example="[uart.meter]\ntx = 17\nrx = 16\nbaud = 9600",
+)
