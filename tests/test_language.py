@@ -3,11 +3,11 @@
 from pathlib import Path
 
 import pytest
+from conftest import HEADER
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import zapato
-from conftest import HEADER
 from zapato.lang.units import QuantityError, quantity, shown_time
 
 # body, then (code, line, column) of every finding, in order.
@@ -143,8 +143,7 @@ def test_no_text_makes_a_quantity_crash(text, dimension):
 
 ANY = settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 WORDS = st.sampled_from(
-    "zapato device relay button led contact motion sensor i2c link wifi mqtt name board pin pull active when if do for held back "
-    "chip bus address every accept because esp32-38pin analog dht22 bh1750 up down a.on a.toggle notify('{a.on}') [] {} nan".split()
+    ["zapato", "device", "relay", "button", "led", "contact", "motion", "sensor", "i2c", "link", "wifi", "mqtt", "name", "board", "pin", "pull", "active", "when", "if", "do", "for", "held", "back", "chip", "bus", "address", "every", "accept", "because", "esp32-38pin", "analog", "dht22", "bh1750", "up", "down", "a.on", "a.toggle", "notify('{a.on}')", "[]", "{}", "nan"]
 )
 VALUES = st.recursive(
     st.one_of(st.integers(-5, 50), st.booleans(), st.floats(allow_nan=False), WORDS, st.text(max_size=8), st.just("20s")),

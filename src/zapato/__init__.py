@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from zapato.errors import ZapatoError
     from zapato.findings import Finding, Report
     from zapato.firmware import Build, build
+    from zapato.fit import Fit, fit
     from zapato.stage import Rehearsal, rehearse
 
 __version__ = "0.1.0"
@@ -29,11 +30,13 @@ __all__ = [
     "Build",
     "Design",
     "Finding",
+    "Fit",
     "Rehearsal",
     "Report",
     "ZapatoError",
     "build",
     "check",
+    "fit",
     "load",
     "rehearse",
 ]
@@ -42,11 +45,13 @@ _HOMES = {
     "Build": "firmware",
     "Design": "design",
     "Finding": "findings",
+    "Fit": "fit",
     "Rehearsal": "stage",
     "Report": "findings",
     "ZapatoError": "errors",
     "build": "firmware",
     "check": "checks",
+    "fit": "fit",
     "rehearse": "stage",
 }
 

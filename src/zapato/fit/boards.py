@@ -1,0 +1,69 @@
+"""Which boards can carry a device, ranked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from zapato.boards import Board, boards
+from zapato.design import Design, PinUse, resolve
+from zapato.fit.solve import Fit, all_pins, solve
+from zapato.parts.model import Need, Part
+
+
+@dataclass(frozen=True)
+class BoardFit:
+    """How a device fits a board.
+
+    Attributes:
+        board: which.
+        fit: the placement with every pin free to choose.
+        loses: what the device would have to give up or mind there, in words; empty where nothing.
+        free: usable pins left over.
+    """
+
+    board: Board
+    fit: Fit
+    loses: tuple[str, ...]
+    free: int
+
+    @property
+    def ok(self) -> bool:
+        """True where every part finds a pin."""
+        return self.fit.ok
+
+
+def fit_boards(what: Design | Path | str) -> list[BoardFit]:
+    """Every board of the catalogue, the best first: carries all, fewest hazards, most pins left."""
+    design = what if isinstance(what, Design) else resolve(Path(what))
+    found = [_on(design, board) for board in boards()]
+    return sorted(found, key=lambda each: (not each.ok, len(each.loses), each.fit.cost, -each.free))
+
+
+def _on(design: Design, board: Board) -> BoardFit:
+    moved = replace(design, board=board, uses=[])
+    uses = [PinUse(part, need, board.chip.pins[min(board.chip.pins)]) for part, need in _needs(design)]
+    result = solve(moved, uses, [])
+    loses = [result.conflict.reason] if result.conflict else []
+    loses += [
+        f"{p.part}: {mind.message}"
+        for p in result.placements
+        for mind in p.minds
+        if mind.severity == "warning"
+    ]
+    if design.ethernet is not None and not board.ethernet:
+        loses.append("no wired Ethernet")
+    return BoardFit(board, result, tuple(loses), len(all_pins(board)) - len(result.placements))
+
+
+def _needs(design: Design) -> Iterator[tuple[Part, Need]]:
+    """Every pin that the device needs of its board's chip, but for pins that an expander offers."""
+    for part in design.parts.values():
+        for need in part.needs:
+            if not _offered(part, need.field):
+                yield part, need
+
+
+def _offered(part: Part, field: str) -> bool:
+    return field in part.pins and part.pins[field].gpio < 0

@@ -1,0 +1,40 @@
+"""Putting chosen pins into the device file, comments and layout kept."""
+
+from __future__ import annotations
+
+from typing import Any, cast
+
+import tomlkit
+
+from zapato.fit.solve import Fit
+from zapato.lang.files import write
+
+
+def write_pins(result: Fit) -> int:
+    """Replace each "auto" of the device file by its pin; gives how many. Raises Unwritable.
+
+    An "auto" that came with a piece is answered in the device file, which wins over the piece.
+    """
+    source = result.design.document.source
+    document = cast(dict[str, Any], tomlkit.parse(source.text))
+    for each in result.placements:
+        kind = result.design.parts[each.part].kind.name
+        if kind not in document:
+            document[kind] = tomlkit.table(is_super_table=True)
+        parts = document[kind]
+        if each.part not in parts:
+            parts[each.part] = tomlkit.table()
+        table = parts[each.part]
+        if each.field in table:
+            item = tomlkit.item(each.written)
+            item.trivia.comment_ws, item.trivia.comment = (
+                table.item(each.field).trivia.comment_ws,
+                table.item(each.field).trivia.comment,
+            )
+            table[each.field] = item
+        else:
+            table[each.field] = each.written
+    if result.placements:
+        mode = source.path.stat().st_mode & 0o777
+        write(source.path, tomlkit.dumps(document), mode)  # type: ignore[arg-type]
+    return len(result.placements)
