@@ -121,10 +121,9 @@ def test_safe_levels_come_before_everything(site: Path):
 
 def test_the_users_text_never_becomes_code(put, tmp_path: Path):
     hostile = "x'); import os; os.remove('boot.py') #"
-    device = put(
-        'zapato = 1\n[device]\nname = "h"\nboard = "esp32-38pin"\n[relay.a]\npin = 26\nlabel = "%s"\n'
-        "[[link]]\nwhen = \"a.on\"\ndo = '''notify(\"%s {a.on}\")'''\n" % (hostile, hostile)
-    )
+    head = 'zapato = 1\n[device]\nname = "h"\nboard = "esp32-38pin"\n[relay.a]\npin = 26\n'
+    link = "[[link]]\nwhen = \"a.on\"\ndo = '''notify(\"" + hostile + " {a.on}\")'''\n"
+    device = put(f'{head}label = "{hostile}"\n{link}')
     plan = make_plan(zapato.load(device)).plan
     import ast
 

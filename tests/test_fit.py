@@ -79,7 +79,9 @@ def test_brute_force_agrees_that_it_is_the_optimum(tmp_path, board_id, kinds, ch
 
 def _blocker(folder: Path, board_id: str):
     """A use that takes a pin and nothing else."""
-    design = zapato.load(_device(folder, board_id, ["led"]))
+    path = folder / "blocker.toml"
+    path.write_text(HEAD.format(board_id) + PARTS["led"].format(n="blocker", level="high"))
+    design = zapato.load(path)
     return open_uses(design, design.board)[0]
 
 
