@@ -20,6 +20,12 @@ def board_ids() -> tuple[str, ...]:
     return tuple(sorted(path.stem for path in (_HERE / "data").glob("*.toml")))
 
 
+@cache
+def chip_ids() -> tuple[str, ...]:
+    """The ids of the catalogue's chips, in order."""
+    return tuple(sorted(path.stem for path in (_HERE / "chips").glob("*.toml")))
+
+
 def boards() -> tuple[Board, ...]:
     """Every board of the catalogue."""
     return tuple(board(name) for name in board_ids())

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
+
+_GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
 
 Level = Literal["high", "low"]
 
@@ -254,6 +257,13 @@ class Board:
             for pin in self.brought_out
             if not pin.flash and not pin.console and pin.gpio not in self.fitted_on
         )
+
+    def gpio(self, label: str) -> int | None:
+        """The GPIO number behind a label of the board, or behind the chip's own name for it ("IO26")."""
+        known = self.labels.get(label.lower())
+        if known is None and (match := _GPIO.fullmatch(label)):
+            return int(match[1])
+        return known
 
     def pin(self, gpio: int) -> Pin:
         """The chip's pin by number. Raises KeyError."""

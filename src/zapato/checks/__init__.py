@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
+from zapato.boards.site import site_boards
 from zapato.checks.registry import comparers, finders, rule, rules
 from zapato.checks.suits import candidates, pin_findings, suits
 from zapato.design import Design, resolve
@@ -42,7 +43,9 @@ def report(designs: Iterable[Design]) -> Report:
             texts[design.document.source.name] = design.document.source.text
             texts.update((source.name, source.text) for source, _ in design.document.origins.values())
     for site, members in sites.values():
-        findings.extend(site.findings)
+        own = site_boards(site.root)
+        findings.extend((*site.findings, *own.findings))
+        texts.update(own.texts if own.findings else {})
         findings.extend(check_site(site, members))
         texts.update(site.texts)
     _missing_texts(findings, texts, sites.values())

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from functools import cache
 from pathlib import Path
 from typing import Any, cast
 
 from zapato.boards import board, board_ids
 from zapato.boards.model import Board, Pin
+from zapato.boards.site import site_boards
 from zapato.design.links import read_links
 from zapato.design.model import Design, PinUse
 from zapato.errors import UnknownName
@@ -43,7 +43,6 @@ LANGUAGE = 1
 """The language version that this program reads."""
 
 _PART_NAME = re.compile(r"[a-z][a-z0-9_]{0,30}")
-_GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
 
 
 def resolve(path: Path) -> Design:
@@ -99,7 +98,8 @@ def _device(design: Design) -> None:
     design.room, design.version = values.get("room") or "", values.get("version") or "1.0.0"
     if "board" in values:
         try:
-            design.board = board(values["board"])
+            own = site_boards(design.site.root).boards
+            design.board = own.get(values["board"]) or board(values["board"])
         except UnknownName as unknown:
             document.found(
                 "unknown-board",
@@ -235,7 +235,7 @@ def _pin(design: Design, part: Part, key: str, given: int | str) -> Pin | None:
     carrier = cast(Board, design.board)
     if isinstance(given, str) and "." in given:
         return _offered(design, part, key, given)
-    gpio = _gpio(carrier, given)
+    gpio = given if isinstance(given, int) else carrier.gpio(given)
     pin = carrier.chip.pins.get(gpio) if gpio is not None else None
     if pin is not None and (gpio in carrier.label_of or gpio in carrier.fitted_on):
         return pin
@@ -281,20 +281,6 @@ def _supply_word(carrier: Board, given: int | str) -> str:
         if isinstance(given, int)
         else "no such label on its headers."
     )
-
-
-def _gpio(carrier: Board, given: int | str) -> int | None:
-    return given if isinstance(given, int) else _labelled(carrier.id, given)
-
-
-@cache
-def _labelled(board_id: str, label: str) -> int | None:
-    """The GPIO behind a label of the board, or behind the chip's own name for it."""
-    labels = board(board_id).labels
-    if label.lower() in labels:
-        return labels[label.lower()]
-    match = _GPIO.fullmatch(label)
-    return int(match[1]) if match else None
 
 
 def _shown(given: int | str) -> str:

@@ -1,113 +1,134 @@
-"""zapato boards: the catalogue."""
+"""zapato boards: the catalogue, listed, filtered, compared, or one board's pins."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 if TYPE_CHECKING:
-    from zapato.boards import Board, Pin
+    from zapato.boards import Board
+
+Row = dict[str, object]
 
 
 @click.command("boards")
-@click.argument("name", required=False, metavar="[ID]")
+@click.argument("ids", nargs=-1, metavar="[ID]...")
+@click.option(
+    "--needs", default="", metavar="WHAT", help="Only boards with this much: analog=4,pwm=8,ethernet …"
+)
+@click.option(
+    "--site",
+    default=".",
+    type=click.Path(path_type=Path),
+    help="A site whose own boards join in.",
+    show_default=True,
+)
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it."
 )
-def COMMAND(name: str | None, form: str) -> None:
-    """List the boards, or show one board's pins: what each can do, and what stands against it."""
-    from zapato.boards import board, boards
+def COMMAND(ids: tuple[str, ...], needs: str, site: Path, form: str) -> int:
+    """List the boards; with one ID show its pins, with several compare them side by side.
 
-    if name is None:
-        rows = [_summary(each) for each in boards()]
-        click.echo(_json(rows) if form == "json" else _table(rows))
-        return
-    chosen = board(name)
-    rows = [_pin_row(chosen, pin) for pin in chosen.brought_out]
-    click.echo(_json(rows) if form == "json" else f"{_about(chosen)}\n\n{_table(rows)}")
+    --needs takes output, input, analog (inputs that work beside Wi-Fi), pwm, touch, dac, uart, i2c, spi, flash (MB),
+    ethernet, psram and bluetooth; a number after = says how many.
+    """
+    from zapato.boards.compare import meets, parse_needs, pin_row, summary
+
+    known = _known(site)
+    chosen = [_one(known, name) for name in ids] or list(known.values())
+    if needs:
+        wanted = parse_needs(needs)
+        chosen = [each for each in chosen if meets(each, wanted)]
+        if not chosen:
+            click.echo(f"no board has {needs}", err=True)
+            return 1
+    if len(ids) == 1:
+        rows: list[Row] = [pin_row(chosen[0], pin) for pin in chosen[0].brought_out]
+        click.echo(_json(rows) if form == "json" else f"{_about(chosen[0])}\n\n{_table(rows)}")
+        return 0
+    rows = [summary(each) for each in chosen]
+    text = _side_by_side(rows) if ids else _table([_short(row) for row in rows])
+    click.echo(_json(rows) if form == "json" else text)
+    return 0
 
 
-def _json(rows: list[dict[str, object]]) -> str:
+def _known(site: Path) -> dict[str, Board]:
+    """The catalogue's boards and the site's own."""
+    from zapato.boards import boards
+    from zapato.boards.site import site_boards
+
+    own = site_boards(site if site.is_dir() else None)
+    if own.findings:
+        click.echo(
+            f"zapato: {len(own.findings)} findings in the boards of {site}; zapato check shows them", err=True
+        )
+    return {each.id: each for each in (*boards(), *own.boards.values())}
+
+
+def _one(known: dict[str, Board], name: str) -> Board:
+    from zapato.boards import board
+
+    return known.get(name) or board(name)
+
+
+def _short(row: Row) -> Row:
+    keep = (
+        "board",
+        "chip",
+        "free pins",
+        "analog",
+        "beside Wi-Fi",
+        "PWM",
+        "touch",
+        "serial",
+        "flash MB",
+        "heap KB",
+        "network",
+        "what",
+    )
+    return {key: row[key] for key in keep}
+
+
+def _json(rows: list[Row]) -> str:
     import json
 
     return json.dumps(rows, indent=2, ensure_ascii=False)
 
 
-def _summary(board: Board) -> dict[str, object]:
-    chip = board.chip
-    return {
-        "board": board.id,
-        "chip": chip.title,
-        "free pins": len(board.free),
-        "analog": sum(bool(p.adc) for p in board.free),
-        "beside Wi-Fi": sum(p.adc_radio for p in board.free),
-        "flash MB": board.flash >> 20,
-        "heap KB": chip.heap >> 10,
-        "network": "Ethernet, Wi-Fi" if board.ethernet else "Wi-Fi",
-        "what": board.title,
-    }
-
-
 def _about(board: Board) -> str:
     chip = board.chip
+    rail = f"; the 3.3 V rail gives {board.rail_ma} mA ({board.rail_note})" if board.rail_ma else ""
+    cores = f"{chip.cores} core{'s' * (chip.cores > 1)} at {chip.mhz} MHz"
     lines = [
         f"{board.id}: {board.title}",
-        f"  chip     {chip.title}, {chip.cores} core{'s' * (chip.cores > 1)} at {chip.mhz} MHz, {board.flash >> 20} MB flash, {chip.heap >> 10} KB heap for the program",
-        f"  supply   {'; '.join(board.supply)}"
-        + (f"; the 3.3 V rail gives {board.rail_ma} mA ({board.rail_note})" if board.rail_ma else ""),
+        f"  chip     {chip.title}, {cores}, {board.flash >> 20} MB flash, {chip.heap >> 10} KB heap for the program",
+        f"  supply   {'; '.join(board.supply)}{rail}",
         f"  console  {board.usb}",
         f"  analog   {board.analog.low:g} V to {board.analog.high:g} V"
         + (f" ({board.analog_why})" if board.analog_why else ""),
         f"  loading  {'; '.join(board.boot_mode)}",
     ]
-    lines += [
-        f"  fitted   {f.what}: {', '.join(board.chip.pins[g].name for g in f.pins)}" for f in board.fitted
-    ]
+    for fitted in board.fitted:
+        pins = ", ".join(chip.pins[gpio].name for gpio in fitted.pins)
+        name = f' (pin = "{fitted.name}")' if len(fitted.pins) == 1 else ""
+        lines.append(f"  fitted   {fitted.what}{f': {pins}' if pins else ''}{name}")
     return "\n".join(lines)
 
 
-def _pin_row(board: Board, pin: Pin) -> dict[str, object]:
-    can = [
-        ("in", pin.reads),
-        ("out", pin.drives),
-        ("pull-up", pin.pull_up),
-        ("pull-down", pin.pull_down),
-        ("interrupt", pin.interrupt),
-        ("PWM", pin.pwm),
-        (f"analog {pin.adc}", bool(pin.adc)),
-        (f"touch {pin.touch}", pin.touch is not None),
-        (f"DAC {pin.dac}", pin.dac is not None),
-    ]
-    return {
-        "label": board.label_of.get(pin.gpio, ""),
-        "pin": pin.name,
-        "can": ", ".join(word for word, has in can if has),
-        "at reset": pin.reset or "-",
-        "mind": "; ".join(_mind(board, pin)) or "-",
-    }
-
-
-def _mind(board: Board, pin: Pin) -> list[str]:
-    found: list[str] = []
-    if pin.flash:
-        found.append(f"flash {pin.flash}")
-    if fitted := board.fitted_on.get(pin.gpio):
-        found.append(fitted.what)
-    if pin.boot:
-        found.append(
-            f"{pin.boot.level} at reset for {'a normal start' if pin.boot.when == 'start' else pin.boot.when}"
-        )
-    if pin.console:
-        found.append(f"console {pin.console}")
-    if pin.adc and not pin.adc_radio:
-        found.append("no analog beside Wi-Fi")
-    return found
-
-
-def _table(rows: list[dict[str, object]]) -> str:
-    names = list(rows[0])
+def _table(rows: list[Row]) -> str:
+    names = list(rows[0]) if rows else []
     widths = {name: max(len(name), *(len(str(row[name])) for row in rows)) for name in names}
     lines = ["  ".join(name.ljust(widths[name]) for name in names)]
     lines += ["  ".join(str(row[name]).ljust(widths[name]) for name in names) for row in rows]
     return "\n".join(line.rstrip() for line in lines)
+
+
+def _side_by_side(rows: list[Row]) -> str:
+    """The boards as columns, their properties as rows."""
+    turned: list[Row] = []
+    for name in rows[0]:
+        if name != "board":
+            turned.append({"": name, **{str(row["board"]): row[name] for row in rows}})
+    return _table(turned)

@@ -1,0 +1,183 @@
+"""A site's own boards: boards/*.toml beside site.toml. Mistakes in them are findings."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, cast
+
+from zapato.boards.catalogue import board_ids, board_of, chip, chip_ids
+from zapato.boards.model import Board
+from zapato.findings import Finding
+from zapato.lang.document import Document
+from zapato.lang.fields import (
+    REQUIRED,
+    Field,
+    Shape,
+    Wrong,
+    boolean,
+    choice,
+    named,
+    names,
+    number,
+    text,
+    whole,
+)
+from zapato.lang.source import Source
+
+_ID = r"[a-z][a-z0-9-]{0,39}"
+_PLACE = re.compile(r"[^=\s]+(?:=\d+)?")
+
+
+def _read_headers(value: object) -> dict[str, list[str]]:
+    rows = cast(dict[str, object], value)
+    if not isinstance(value, dict) or not rows or not all(isinstance(row, list) for row in rows.values()):
+        raise Wrong('takes rows of labels: left = ["3V3", "GND", "D1=5"]')
+    for row in rows.values():
+        for place in cast(list[object], row):
+            if not isinstance(place, str) or not _PLACE.fullmatch(place):
+                raise Wrong(f'has {place!r}; a place is "LABEL" or "LABEL=GPIO"')
+    return cast(dict[str, list[str]], value)
+
+
+def _read_pins(value: object) -> list[int]:
+    if not isinstance(value, list) or not all(type(each) is int for each in cast(list[object], value)):
+        raise Wrong("takes a list of GPIO numbers: [2]")
+    return cast(list[int], value)
+
+
+def _read_table(value: object) -> dict[str, Any]:
+    if not isinstance(value, dict):
+        raise Wrong("takes a table")
+    return cast(dict[str, Any], value)
+
+
+def _free_table(name: str, help: str) -> Field:
+    return Field(name, _read_table, {"type": "object"}, help, None)
+
+
+BOARD = Shape(
+    (
+        named("id", "how device files call it: chip and shape", _ID, "an id has a-z, 0-9 and -", REQUIRED),
+        text("title", "in words", REQUIRED),
+        choice("chip", "the silicon on it", *chip_ids(), default=REQUIRED),
+        whole("flash", "bytes of flash", None),
+        whole("psram", "bytes of external memory", 0),
+        text("ethernet", "the Ethernet chip, where there is one", ""),
+        text("usb", "what its USB socket leads to", ""),
+        names("images", "forms of a whole-flash image: bin, uf2", ("bin",), role=""),
+        names("boot_mode", "the steps into boot mode, in words", (), role=""),
+        _free_table("supply", "inputs, and what the 3.3 V rail gives: rail_ma, note"),
+        _free_table("analog", "the range at the analog pins where the board divides it: high, why"),
+        Field("headers", _read_headers, {"type": "object"}, "the rows of pins in physical order", REQUIRED),
+        Field("fitted", lambda value: value, {"type": "array"}, "parts soldered to it", ()),
+    )
+)
+SUPPLY = Shape(
+    (
+        names("inputs", "the supply inputs", (), role=""),
+        whole("rail_ma", "what the 3.3 V rail gives, mA", 0),
+        text("note", "where that comes from", ""),
+    )
+)
+ANALOG = Shape(
+    (
+        number("high", "the highest voltage that is measured", REQUIRED),
+        text("why", "how the board divides it", ""),
+    )
+)
+FITTED = Shape(
+    (
+        text("name", "how device files can call its pin", REQUIRED),
+        text("what", "in words", REQUIRED),
+        Field("pins", _read_pins, {"type": "array"}, "the GPIO numbers it hangs on", REQUIRED),
+        text("kind", "the kind of part that it is", ""),
+        choice("active", "the level that means on", "high", "low", default=""),
+        boolean("taken", "nothing else can use its pins"),
+        text("why", "what the pins are to it", ""),
+    )
+)
+
+
+@dataclass(frozen=True)
+class SiteBoards:
+    """The boards of one site, by id, and the mistakes in their files."""
+
+    boards: Mapping[str, Board] = field(default_factory=dict[str, Board])
+    findings: tuple[Finding, ...] = ()
+    texts: Mapping[str, str] = field(default_factory=dict[str, str])
+
+
+def site_boards(root: Path | None) -> SiteBoards:
+    """The boards in `root`/boards/; read again when one of the files has changed."""
+    if root is None or not (root / "boards").is_dir():
+        return SiteBoards()
+    paths = sorted((root / "boards").glob("*.toml"))
+    return _read(tuple((path, path.stat().st_mtime_ns) for path in paths))
+
+
+@lru_cache(maxsize=8)
+def _read(stamped: tuple[tuple[Path, int], ...]) -> SiteBoards:
+    boards: dict[str, Board] = {}
+    findings: list[Finding] = []
+    texts: dict[str, str] = {}
+    for path, _ in stamped:
+        document = Document.of(Source.read(path))
+        made = read_board(document)
+        if made and made.id in (*board_ids(), *boards):
+            document.found("name-taken", ("id",), f"a board called {made.id} is there already")
+        elif made:
+            boards[made.id] = made
+        findings.extend(document.findings)
+        texts[document.source.name] = document.source.text
+    return SiteBoards(boards, tuple(findings), texts)
+
+
+def read_board(document: Document) -> Board | None:
+    """The board of a document, or None with findings in it."""
+    before = len(document.findings)
+    values = document.read(BOARD, document.data, ())
+    for name, shape in (("supply", SUPPLY), ("analog", ANALOG)):
+        if values.get(name) is not None:
+            values[name] = document.read(shape, values[name], (name,))
+    values["fitted"] = _fitted(document)
+    if "chip" in values:
+        _gpios(document, values)
+    if any(f.severity == "error" for f in document.findings[before:]):
+        return None
+    return board_of({key: value for key, value in values.items() if value is not None})
+
+
+def _fitted(document: Document) -> list[dict[str, Any]]:
+    raw = document.data.get("fitted", [])
+    found: list[dict[str, Any]] = []
+    for index, each in enumerate(cast(list[Any], raw) if isinstance(raw, list) else [raw]):
+        if isinstance(each, dict):
+            found.append(document.read(FITTED, cast(dict[str, Any], each), ("fitted", index)))
+        else:
+            document.found("wrong-type", ("fitted",), "fitted parts stand in double brackets: [[fitted]]")
+    return found
+
+
+def _gpios(document: Document, values: Mapping[str, Any]) -> None:
+    """Every GPIO number must be one of the chip's; a label stands once."""
+    silicon = chip(values["chip"])
+    seen: set[str] = set()
+    for side, row in cast(dict[str, list[str]], values.get("headers", {})).items():
+        for index, place in enumerate(row):
+            label, _, gpio = place.partition("=")
+            path = ("headers", side, index)
+            if gpio and int(gpio) not in silicon.pins:
+                document.found("pin-absent", path, f"the {silicon.title} has no GPIO{gpio}")
+            if gpio and label.lower() in seen:
+                document.found("name-taken", path, f"the label {label} stands twice")
+            seen |= {label.lower()} if gpio else set()
+    for index, part in enumerate(values["fitted"]):
+        for at, gpio in enumerate(part.get("pins", ())):
+            if gpio not in silicon.pins:
+                document.found(
+                    "pin-absent", ("fitted", index, "pins", at), f"the {silicon.title} has no GPIO{gpio}"
+                )
