@@ -44,7 +44,7 @@ def candidates(use: PinUse, design: Design) -> list[Pin]:
 
 def _scarce(use: PinUse, pin: Pin) -> int:
     """A pin that something else may need more: read at reset, or analog where analog is not asked for."""
-    return 2 * (pin.boot is not None) + (bool(pin.adc) and use.need.use != "analog")
+    return 4 * bool(pin.console) + 2 * (pin.boot is not None) + (bool(pin.adc) and use.need.use != "analog")
 
 
 def another_pin(use: PinUse, design: Design) -> str:
@@ -55,6 +55,18 @@ def another_pin(use: PinUse, design: Design) -> str:
     names = ", ".join(_written(pin, design) for pin in found[:SHOWN])
     return f"free pins that can do this: {names}" + (
         f" and {len(found) - SHOWN} more" if len(found) > SHOWN else ""
+    )
+
+
+def label_meant(design: Design, given: object) -> str:
+    """The way out where a bare number was meant as the label "D8" of a board whose labels differ."""
+    if type(given) is not int or design.board is None:
+        return ""
+    gpio = design.board.labels.get(f"d{given}")
+    return (
+        ""
+        if gpio in (None, given)
+        else f'if the label D{given} is meant: pin = "D{given}", which is GPIO{gpio}'
     )
 
 
@@ -70,8 +82,12 @@ def pin_findings(design: Design) -> Iterator[Finding]:
     """Every objection against a pin of the design, as findings."""
     for use in design.uses:
         for rule, found in objections(use, design):
-            why = f"{found.why} ({found.source})." if found.source else found.why
-            fixes = (*found.fixes, another_pin(use, design))
+            why = f"{found.why} ({found.source})." if found.source else f"{found.why}."
+            fixes = (
+                label_meant(design, use.part.values.get(use.need.field)),
+                *found.fixes,
+                another_pin(use, design),
+            )
             yield design.finding(
                 rule.code, found.severity, use.path, found.message, why=why, fixes=fixes, pin=use.pin
             )

@@ -112,13 +112,24 @@ def _mended(value: str, form: re.Pattern[str]) -> tuple[str, ...]:
     return (f'"{better}"',) if better and form.fullmatch(better) else ()
 
 
+_MEANT: Mapping[object, tuple[str, ...]] = {True: ("on", "high"), False: ("off", "low", "none")}
+"""The word that true, false, 1 and 0 mostly stand for."""
+
+
 def choice(name: str, help: str, *options: str, default: Any = REQUIRED) -> Field:
     """One word of a few."""
 
     def read(value: Any) -> str:
         if not isinstance(value, str) or value not in options:
-            given = f'"{value}"' if isinstance(value, str) else described(value)
-            raise Wrong(f"is {given}; it takes one of: {', '.join(options)}", *nearest(value, options))
+            given = f'"{value}"' if isinstance(value, str) else str(value).lower()
+            meant = (
+                [f'"{word}"' for word in _MEANT.get(value, ()) if word in options]
+                if isinstance(value, (bool, int))
+                else []
+            )
+            raise Wrong(
+                f"is {given}; it takes one of: {', '.join(options)}", *meant[:1], *nearest(value, options)
+            )
         return value
 
     return Field(name, read, {"enum": list(options)}, help, default)
@@ -208,6 +219,9 @@ def names(name: str, help: str, default: Any = (), *, role: str = "part") -> Fie
 
     def read(value: Any) -> tuple[str, ...]:
         items = cast(list[Any], [value] if isinstance(value, str) else value)
+        if isinstance(value, str) and "," in value:
+            listed = ", ".join(f'"{each.strip()}"' for each in value.split(","))
+            raise Wrong("takes a list of names, not one text with commas", f"{name} = [{listed}]")
         if not isinstance(value, (str, list)) or not all(isinstance(item, str) for item in items):
             raise Wrong('takes a list of names: ["a", "b"]')
         return tuple(cast(list[str], items))

@@ -79,7 +79,7 @@ KIND = Kind(
             REQUIRED,
         ),
         pin("pin", "the data pin, for a chip on one wire or an analog input", None),
-        names("bus", "the bus it hangs on, for a chip on I2C", None, role="bus"),
+        names("bus", "the bus it hangs on, for a chip on I2C or one-wire", None, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
         text("serial", "its serial number, for a chip on a one-wire bus; the scan in the log shows it", None),
         measured("every", "the time from one reading to the next", "time", 30_000, least=100),

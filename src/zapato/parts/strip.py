@@ -21,6 +21,6 @@ KIND = Kind(
         "effect": Property("text", settable=True, help="what it shows by itself"),
     },
     actions={**SWITCHING, "show": Action((Argument("effect", "text"),), help="show an effect")},
-    needs=lambda part: [Need("pin", "output", active="high", circuit="the data input of a strip")],
+    needs=lambda part: [Need("pin", "output", circuit="the data input of a strip")],
     example='[strip.rack]\npin = 13\ncount = 60\nchip = "ws2812b"',
 )

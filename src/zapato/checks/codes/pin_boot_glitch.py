@@ -24,9 +24,13 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         )
     if pin.reset_level != need.active:
         return None
-    message = (
-        f"{name} is {need.active} from power-up on, which switches {use.part.id} on until the program runs"
+    weak = pin.reset.startswith("pull")
+    does = (
+        f"is pulled {need.active} from power-up on, which can switch"
+        if weak
+        else f"is {need.active} from power-up on, which switches"
     )
+    message = f"{name} {does} {use.part.id} on until the program runs"
     why = f"from reset until the program sets the pin {_DOES[pin.reset]}"
     other = "low" if need.active == "high" else "high"
     return Objection(

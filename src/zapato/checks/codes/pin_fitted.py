@@ -27,12 +27,12 @@ def _mismatch(use: PinUse, fitted: Fitted, design: Design) -> Objection | None:
 
 
 def _shared(use: PinUse, fitted: Fitted, design: Design) -> Objection:
-    message = f"{fitted.what} is on {design.called(use.pin)} as well, beside {use.part.id}"
+    message = f"{design.called(use.pin)} carries {fitted.what} as well as {use.part.id}"
     does = {
         "led": "it lights with every change of the pin",
         "button": "pressing it changes the level under the part",
     }
-    why = does.get(fitted.kind, "the two share one line")
+    why = fitted.why or does.get(fitted.kind, "the two share one line")
     return Objection("warning", message, why)
 
 

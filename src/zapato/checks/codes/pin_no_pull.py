@@ -9,10 +9,9 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     if has or use.pin.analog_only:
         return None
     message = f"{design.called(use.pin)} has no internal pull-{use.need.pull} for {use.part.id}"
+    board = design.board if use.pin.gpio >= 0 else None
     why = (
-        design.board.chip.why.get("no-pull", "the chip has no such resistor on this pin")
-        if design.board
-        else ""
+        board.chip.why.get("no-pull", "") if board else "the chip that offers this pin has a pull-up at most"
     )
     fixes = [
         f'a 10 kohm resistor from the pin to {"3.3 V" if use.need.pull == "up" else "ground"}, and pull = "none"'

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from zapato.checks.model import Rule, device
 from zapato.checks.suits import another_pin
-from zapato.design.model import Design
+from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
 
 
@@ -17,11 +17,18 @@ def _find(design: Design) -> Iterator[Finding]:
                 "pin-taken",
                 "error",
                 use.path,
-                f"{design.called(use.pin)} is used twice: by {first.part.id} (line {line}) and by {use.part.id}",
+                _message(design, first, use, line),
                 why="one pin carries one signal: two parts on it would fight over the level.",
                 fixes=(another_pin(use, design),),
                 pin=use.pin,
             )
+
+
+def _message(design: Design, first: PinUse, use: PinUse, line: int) -> str:
+    name = design.called(use.pin)
+    if first.part is use.part:
+        return f"{first.need.field} and {use.need.field} of {use.part.id} are both on {name}"
+    return f"{name} is used twice: by {first.part.id} (line {line}) and by {use.part.id}"
 
 
 RULE = Rule(
