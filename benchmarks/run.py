@@ -103,7 +103,47 @@ def rehearsal(site: Path) -> Iterator[Row]:
     yield Row("rehearse 3 h", best(lambda: zapato.rehearse(path, script), 5), "2 s", 2.0, 1)
 
 
-ALL = {"check": cold_check, "build": build, "rehearse": rehearsal}
+def scale(site: Path) -> Iterator[Row]:
+    """`check` of 10 to 10,000 devices in one call, against tomllib alone on the same files, in one process."""
+    import shutil
+    import tomllib
+
+    import zapato
+
+    texts = {name: (site / "devices" / f"{name}.toml").read_text() for name in ("boot-dryer", "porch-light")}
+    for count in (10, 100, 1_000, 10_000):
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "devices").mkdir()
+            for each in ("site.toml", "secrets.toml"):
+                shutil.copy(site / each, folder / each)
+            for n in range(count):
+                device = ("boot-dryer", "porch-light")[n % 2]
+                (folder / "devices" / f"d{n}.toml").write_text(texts[device].replace(f'"{device}"', f'"d{n}"'))
+            files = sorted((folder / "devices").glob("*.toml"))
+            times = 5 if count <= 100 else 2 if count <= 1_000 else 1
+            alone = best(lambda f=files: [tomllib.loads(path.read_text("utf-8")) for path in f], times)
+            yield Row(f"check {count:,} devices", best(lambda d=folder: zapato.check(d), times), "tomllib alone on the same files", alone, 6)
+
+
+def fitting(site: Path) -> Iterator[Row]:
+    """`fit` of 30 parts on the largest board; and with buses whose routing is fixed."""
+    import zapato
+
+    head = 'zapato = 1\n[device]\nname = "full"\nboard = "{}"\n'
+    kinds = ('[relay.p{}]\npin = "auto"\n', '[button.p{}]\npin = "auto"\npull = "up"\n', '[led.p{}]\npin = "auto"\n')
+    path = site / "full.toml"
+    path.write_text(head.format("esp32s3-44pin") + "".join(kinds[n % 3].format(n) for n in range(30)))
+    zapato.fit(path)
+    design = zapato.load(path)
+    yield Row("fit 30 parts", best(lambda: zapato.fit(design)), "0.2 s", 0.2, 1)
+    buses = '[uart.a]\ntx = "auto"\nrx = "auto"\nbaud = 9600\n[spi.b]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\n'
+    path.write_text(head.format("rp2040w-40pin") + buses + "".join(kinds[n % 3].format(n) for n in range(18)))
+    routed = zapato.load(path)
+    yield Row("fit 20 parts, fixed routing", best(lambda: zapato.fit(routed)), "0.2 s", 0.2, 1)
+
+
+ALL = {"check": cold_check, "build": build, "rehearse": rehearsal, "scale": scale, "fit": fitting}
 
 
 def main(names: list[str]) -> int:

@@ -41,6 +41,7 @@ def test_a_boards_headers(name):
 
 def test_the_same_facts_from_the_other_side():
     """By function, against lists written down separately from the tables."""
+    adc2 = set(range(11, 21))
     by_function = {
         "esp32": {
             "adc_radio": {32, 33, 34, 35, 36, 37, 38, 39},
@@ -48,10 +49,45 @@ def test_the_same_facts_from_the_other_side():
             "touch": {0, 2, 4, 12, 13, 14, 15, 27, 32, 33},
             "flash": {6, 7, 8, 9, 10, 11},
             "strap": {0, 2, 5, 12, 15},
+            "adc": {0, 2, 4, 12, 13, 14, 15, 25, 26, 27, 32, 33, 34, 35, 36, 37, 38, 39},
+            "dac": {25, 26},
         },
-        "esp8266": {"adc_radio": {17}, "input_only": {17}, "touch": set(), "flash": {6, 7, 8, 9, 10, 11}, "strap": {0, 2, 15}},
-        "rp2040": {"adc_radio": {26, 27, 28, 29}, "input_only": set(), "touch": set(), "flash": set(), "strap": set()},
+        "esp8266": {"adc_radio": {17}, "input_only": {17}, "flash": {6, 7, 8, 9, 10, 11}, "strap": {0, 2, 15}, "adc": {17}},
+        "rp2040": {"adc_radio": {26, 27, 28, 29}, "adc": {26, 27, 28, 29}},
+        "esp32c3": {
+            "adc_radio": {0, 1, 2, 3, 4},
+            "adc": {0, 1, 2, 3, 4, 5},
+            "flash": set(range(11, 18)),
+            "strap": {2, 8, 9},
+            "usb": {18, 19},
+        },
+        "esp32c6": {
+            "adc_radio": set(range(7)),
+            "adc": set(range(7)),
+            "flash": set(range(24, 31)),
+            "strap": {4, 5, 8, 9, 15},
+            "usb": {12, 13},
+        },
+        "esp32s2": {
+            "adc_radio": set(range(1, 11)),
+            "adc": set(range(1, 11)) | adc2,
+            "input_only": {46},
+            "touch": set(range(1, 15)),
+            "flash": set(range(26, 33)),
+            "strap": {0, 45, 46},
+            "dac": {17, 18},
+            "usb": {19, 20},
+        },
+        "esp32s3": {
+            "adc_radio": set(range(1, 11)),
+            "adc": set(range(1, 11)) | adc2,
+            "touch": set(range(1, 15)),
+            "flash": set(range(26, 33)),
+            "strap": {0, 3, 45, 46},
+            "usb": {19, 20},
+        },
     }
+    assert set(by_function) == set(CHIPS)
     for name, wanted in by_function.items():
         pins = CHIPS[name].pins.values()
         found = {
@@ -60,8 +96,35 @@ def test_the_same_facts_from_the_other_side():
             "touch": {p.gpio for p in pins if p.touch is not None},
             "flash": {p.gpio for p in pins if p.flash},
             "strap": {p.gpio for p in pins if p.boot},
+            "adc": {p.gpio for p in pins if p.adc},
+            "dac": {p.gpio for p in pins if p.dac is not None},
+            "usb": {p.gpio for p in pins if p.usb},
         }
-        assert found == wanted, name
+        assert found == {function: wanted.get(function, set()) for function in found}, name
+
+
+def test_the_function_table_of_the_rp2040_is_the_datasheets():
+    """RP2040 Datasheet 1.4.3: the functions repeat every eight pins (UART, SPI) and every four (I2C)."""
+    routes = CHIPS["rp2040"].routes
+    for number in range(30):
+        uart, i2c = (number // 4 + 1) // 2 % 2, number // 2 % 2
+        for function, position in (("uart.tx", 0), ("uart.rx", 1)):
+            assert (number in routes[function][uart]) == (number % 4 == position), (function, number)
+        for function, position in (("i2c.sda", 0), ("i2c.scl", 1)):
+            assert (number in routes[function][i2c]) == (number % 2 == position), (function, number)
+        for function, position in (("spi.miso", 0), ("spi.sck", 2), ("spi.mosi", 3)):
+            assert (number in routes[function][number // 8 % 2]) == (number % 4 == position), (function, number)
+
+
+def test_one_source_row_a_pin_and_reserved_pins_are_reserved():
+    for chip in CHIPS.values():
+        for pin in chip.pins.values():
+            if pin.flash or pin.analog_only:
+                assert not (pin.flash and pin.adc) and not (pin.analog_only and pin.drives)
+    for board in boards():
+        assert not [p for p in board.usable if p.flash], board.id
+        taken = {g for f in board.fitted if f.taken for g in f.pins}
+        assert not taken & {p.gpio for p in board.usable}, board.id
 
 
 def test_boards_command(cli):

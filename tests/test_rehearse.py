@@ -10,7 +10,7 @@ from zapato.errors import Refused, RehearsalInvalid, ToolMissing
 from zapato.firmware.compile import cache_folder, compile_all
 from zapato.stage import scripts
 
-DEVICES = ("boot-dryer", "porch-light")
+DEVICES = ("boot-dryer", "porch-light", "kettle-plug")
 
 
 def _device(site: Path, name: str) -> Path:

@@ -45,6 +45,7 @@ class Field:
         help: one sentence for the reference.
         default: the value where the key is absent, or REQUIRED.
         secret: True where the value must come from secrets.toml.
+        dimension: of a value with a unit: "time", "V", …; else "".
         role: what a text means to the checks: "" or "pin", "part" (names of parts), "bus".
     """
 
@@ -55,6 +56,7 @@ class Field:
     default: Any = None
     secret: bool = False
     role: str = ""
+    dimension: str = ""
 
     @property
     def required(self) -> bool:
@@ -188,7 +190,8 @@ def measured(
             )
         return round(found) if dimension == "time" else found
 
-    return Field(name, read, {"type": "string", "pattern": r"^\s*[+-]?\d+(\.\d+)?\s*\S+\s*$"}, help, default)
+    schema = {"type": "string", "pattern": r"^\s*[+-]?\d+(\.\d+)?\s*\S+\s*$"}
+    return Field(name, read, schema, help, default, dimension=dimension)
 
 
 def _with_unit(value: object, dimension: str) -> tuple[str, ...]:

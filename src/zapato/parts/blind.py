@@ -29,7 +29,7 @@ KIND = Kind(
     ),
     properties=lambda part: {
         "position": Property(
-            "number", "/", settable=True, unknown=True, low=0, high=100, help="0 closed, 100 open"
+            "number", "%", settable=True, unknown=True, low=0, high=100, help="0 closed, 100 open"
         )
     },
     events={"moved": "it came to rest at another position"},

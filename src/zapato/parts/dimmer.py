@@ -25,7 +25,7 @@ KIND = Kind(
     ),
     properties=lambda part: {
         "on": ON,
-        "level": Property("number", "/", settable=True, low=0, high=100, help="0 to 100 %"),
+        "level": Property("number", "%", settable=True, low=0, high=100, help="0 to 100 %"),
     },
     actions={
         **SWITCHING,

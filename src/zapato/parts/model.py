@@ -21,7 +21,7 @@ class Property:
     """What a part can be read for, and sometimes set for.
 
     Attributes:
-        unit: a unit of the SenML registry (RFC 8428, section 12.1), or "".
+        unit: a unit of the SenML registry (RFC 8428, section 12.1; RFC 8798), or "".
         settable: may be set by links and over MQTT.
         unknown: has no value until the part was first read.
     """

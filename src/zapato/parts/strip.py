@@ -16,7 +16,7 @@ KIND = Kind(
     ),
     properties=lambda part: {
         "on": ON,
-        "level": Property("number", "/", settable=True, low=0, high=100, help="brightness, 0 to 100 %"),
+        "level": Property("number", "%", settable=True, low=0, high=100, help="brightness, 0 to 100 %"),
         "color": Property("text", settable=True, help='as "#rrggbb"'),
         "effect": Property("text", settable=True, help="what it shows by itself"),
     },

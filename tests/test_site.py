@@ -1,0 +1,196 @@
+"""A site as a whole: pieces, what must be unique, the address plan, overrides, its own boards, parts on buses."""
+
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.checks import check
+
+DEVICE = 'zapato = 1\n[device]\nname = "{}"\nboard = "esp32-38pin"\n'
+SITE = '[site]\nname = "refuge"\n'
+
+
+@pytest.fixture
+def world(put):
+    """Write the files of a site; gives its folder."""
+
+    def write(**files: str) -> Path:
+        return put({name.replace("__", "/") + ".toml": text for name, text in files.items()}).parent
+
+    return write
+
+
+def _codes(report):
+    return [(f.code, Path(f.place.file).name, f.place.line) for f in report]
+
+
+PIECE = '[relay.left]\npin = { with = "left_pin" }\n\n[relay.right]\npin = 25\n\n[[link]]\nwhen = "left.on"\ndo = "right.off"\n'
+
+
+def test_a_piece_is_merged_and_the_device_file_wins(world):
+    folder = world(
+        site=SITE,
+        pieces__two=PIECE,
+        devices__a=DEVICE.format("a").replace("zapato = 1", 'zapato = 1\nuse = ["pieces/two.toml"]\nwith = { left_pin = 26 }')
+        + '[relay.right]\npin = 27\nlabel = "Mine"\n[[link]]\nwhen = "right.on"\ndo = "left.off"\n',
+    )
+    design = zapato.load(folder / "devices" / "a.toml")
+    assert not check(design).findings
+    assert {n: p.pins["pin"].gpio for n, p in design.parts.items()} == {"left": 26, "right": 27}
+    assert [link.commands[0].text for link in design.links] == ["right.off", "left.off"]
+
+
+def test_findings_name_the_file_that_a_value_came_from(world):
+    folder = world(
+        site=SITE,
+        pieces__two=PIECE.replace("pin = 25", "pin = 34").replace("right.off", "rigth.off"),
+        devices__a=DEVICE.format("a").replace("zapato = 1", 'zapato = 1\nuse = ["pieces/two.toml"]\nwith = { left_pin = 6, x = 1 }')
+        + '[relay.right]\nactive = "hgih"\n[[link]]\nwhen = "right.onn"\ndo = "left.off"\n',
+    )
+    found = _codes(check(folder))
+    assert sorted(found) == sorted(
+        [
+            ("unknown-key", "a.toml", 3),
+            ("wrong-type", "a.toml", 8),
+            ("link-unknown", "a.toml", 10),
+            ("pin-flash", "two.toml", 2),
+            ("pin-input-only", "two.toml", 5),
+            ("link-unknown", "two.toml", 9),
+        ]
+    )
+
+
+@pytest.mark.parametrize(
+    ("use", "code"),
+    [("pieces/none.toml", "unknown-reference"), ("pieces/loop.toml", "unknown-reference"), ("pieces/whole.toml", "unknown-key")],
+)
+def test_pieces_that_cannot_be(world, use, code):
+    folder = world(
+        site=SITE,
+        pieces__loop='use = ["loop.toml"]\n[relay.b]\npin = 25\n',
+        pieces__whole=DEVICE.format("b"),
+        devices__a=DEVICE.format("a").replace("zapato = 1", f'zapato = 1\nuse = ["{use}"]'),
+    )
+    assert [f.code for f in check(folder)] == [code]
+
+
+def test_a_missing_value_of_a_piece(world):
+    folder = world(site=SITE, pieces__two=PIECE, devices__a=DEVICE.format("a").replace("zapato = 1", 'zapato = 1\nuse = "pieces/two.toml"'))
+    report = check(folder)
+    assert ("missing-key", "two.toml", 2) in _codes(report) and "with = { left_pin = … }" in report.findings[0].fixes + report.findings[1].fixes
+
+
+def test_what_must_be_unique_over_a_site(world):
+    folder = world(site=SITE, devices__a=DEVICE.format("a"), devices__b=DEVICE.format("a"), devices__c=DEVICE.format("c"))
+    report = check(folder)
+    assert _codes(report) == [("mqtt-topic-taken", "b.toml", 3)] and report.devices == ("a", "a", "c")
+    own = DEVICE.format("a") + '[mqtt]\nhost = "h"\ntopic = "refuge/other"\n'
+    world(devices__b=own)
+    assert not check(folder).findings
+
+
+def test_the_address_plan(world):
+    lan = '[lan]\nnetwork = "192.168.4.0/24"\nrouter = "192.168.4.1"\ndhcp = ["192.168.4.100", "192.168.4.199"]\n'
+    addresses = '[lan.addresses]\na = "192.168.4.20"\nb = "192.168.4.150"\nc = "10.0.0.1"\nd = "192.168.4.255"\ne = "192.168.4.1"\nf = "x"\n'
+    folder = world(site=SITE + lan + addresses, devices__a=DEVICE.format("a"))
+    report = check(folder)
+    assert _codes(report) == [
+        ("ip-in-dhcp", "site.toml", 9),
+        ("ip-outside", "site.toml", 10),
+        ("ip-outside", "site.toml", 11),
+        ("ip-taken", "site.toml", 12),
+        ("ip-outside", "site.toml", 13),
+    ]
+    assert "a free one: 192.168.4.2" in report.findings[0].fixes
+    wired = DEVICE.format("w") + '[ethernet]\naddress = "192.168.4.20"\n'
+    world(site=SITE + lan + '[lan.addresses]\na = "192.168.4.20"\n', devices__w=wired)
+    assert _codes(check(folder)) == [("ip-taken", "w.toml", 6)]
+
+
+def test_a_device_overrides_the_sites_network(world):
+    folder = world(site=SITE + '[wifi]\nname = "hall"\n[mqtt]\nhost = "h"\n', devices__a=DEVICE.format("a") + '[wifi]\nname = "annex"\n')
+    design = zapato.load(folder / "devices" / "a.toml")
+    assert design.wifi["name"] == "annex" and design.mqtt["host"] == "h" and design.radio
+    wired = zapato.load(world(devices__b=DEVICE.format("b") + "[ethernet]\n") / "devices" / "b.toml")
+    assert wired.wifi is None and not wired.radio
+
+
+def test_the_sites_own_boards_join_the_catalogue(world, cli):
+    own = 'id = "esp32-bench"\ntitle = "Bench board"\nchip = "esp32"\n[headers]\nleft = ["GND", "LAMP=26", "IN=34"]\n'
+    text = DEVICE.format("a").replace("esp32-38pin", "esp32-bench") + '[relay.a]\npin = "LAMP"\n'
+    folder = world(site=SITE, boards__bench=own, devices__a=text)
+    assert not check(folder).findings
+    assert "esp32-bench" in cli("boards", "--site", folder).out and "LAMP" in cli("boards", "esp32-bench", "--site", folder).out
+    world(devices__a=text.replace("LAMP", "IN"))
+    assert [f.code for f in check(folder)] == ["pin-input-only"]
+
+
+@pytest.mark.parametrize(
+    ("change", "code", "line"),
+    [
+        (('chip = "esp32"', 'chip = "esp33"'), "wrong-type", 3),
+        (("LAMP=26", "LAMP=24"), "pin-absent", 5),
+        (('title = "Bench board"\n', ""), "missing-key", 1),
+        (("IN=34", "lamp=34"), "name-taken", 5),
+        (('"esp32-bench"', '"esp32-38pin"'), "name-taken", 1),
+        (("[headers]", "[header]"), "unknown-key", 4),
+        (("LAMP=26", "LAMP=x"), "wrong-type", 4),
+        (("GND", "GND\n"), "toml-syntax", 5),
+    ],
+)
+def test_a_malformed_board_gives_findings_and_no_traceback(change, code, line, world):
+    own = 'id = "esp32-bench"\ntitle = "Bench board"\nchip = "esp32"\n[headers]\nleft = ["GND", "LAMP=26", "IN=34"]\n'
+    folder = world(site=SITE, boards__bench=own.replace(*change), devices__a=DEVICE.format("a"))
+    assert (code, "bench.toml", line) in _codes(check(folder)), _codes(check(folder))
+
+
+BUS = "[i2c.main]\nsda = 21\nscl = 22\n"
+ON_BUSES = {
+    "an expander's pins": (BUS + '[expander.io]\nchip = "mcp23017"\nbus = "main"\n[relay.a]\npin = "io.3"\n[relay.b]\npin = "io.3"\n', ["pin-taken"]),
+    "no such pin": (BUS + '[expander.io]\nchip = "pcf8574"\nbus = "main"\n[relay.a]\npin = "io.8"\n', ["pin-absent"]),
+    "an analog input that can only measure": (
+        BUS + '[converter.adc]\nchip = "ads1115"\nbus = "main"\n[button.a]\npin = "adc.0"\npull = "none"\n',
+        ["pin-analog-only"],
+    ),
+    "analog beside Wi-Fi through a converter": (
+        BUS + '[converter.adc]\nchip = "ads1115"\nbus = "main"\n[sensor.a]\nchip = "analog"\npin = "adc.1"\n[wifi]\nname = "x"\n',
+        [],
+    ),
+    "the wrong kind of bus": ('[spi.main]\nsck = 18\nmosi = 23\n[sensor.a]\nchip = "bme280"\nbus = "main"\n', ["bus-missing"]),
+    "an expander and a sensor at one address": (
+        BUS + '[expander.a]\nchip = "mcp23017"\nbus = "main"\n[expander.b]\nchip = "pcf8574"\nbus = "main"\n',
+        ["address-taken"],
+    ),
+    "five volts": ('[uart.m]\ntx = 17\nrx = 16\nbaud = 9600\nlevel = "5V"\n', ["volt-logic"]),
+    "saturates but bears it": ('[sensor.a]\nchip = "analog"\npin = 34\nrange = "0V-3.3V"\n', ["volt-analog"]),
+    "a label for a number": ('[relay.a]\npin = 26\n[group.g]\nof = "a, a"\n', ["wrong-type"]),
+}
+
+
+@pytest.mark.parametrize("name", ON_BUSES)
+def test_parts_on_buses(name, checked):
+    body, codes = ON_BUSES[name]
+    assert [f.code for f in checked(body)] == codes
+
+
+def test_what_the_runtime_does_not_drive_is_checked_and_not_built(checked, cli, tmp_path: Path):
+    assert checked('[strip.s]\npin = 13\ncount = 60\nchip = "ws2812b"\n').ok
+    called = cli("build", tmp_path / "device.toml", "--out", tmp_path)
+    assert called.code == 1 and "does not drive strip.s yet" in called.err and called.err.count("\n") == 1
+
+
+def test_boards_are_filtered_and_compared(cli):
+    assert cli("boards", "--needs", "analog=4,ethernet").out.split("\n")[1].startswith("esp32-poe")
+    assert cli("boards", "--needs", "analog=99").code == 1 and cli("boards", "--needs", "anlog").code == 2
+    compared = cli("boards", "esp32-38pin", "esp32c3-mini").out
+    assert compared.split("\n")[0].split() == ["esp32-38pin", "esp32c3-mini"] and "beside Wi-Fi  6" in compared
+
+
+def test_the_references_are_fresh():
+    import subprocess
+    import sys
+
+    tool = Path(__file__).parents[1] / "tools" / "reference.py"
+    done = subprocess.run([sys.executable, str(tool), "--check"], capture_output=True, text=True)
+    assert done.returncode == 0, f"{done.stdout}{done.stderr}run: make docs"

@@ -1,0 +1,186 @@
+"""Writes docs/device-file.md and docs/findings.md from the code. With --check: exit 1 where they are stale.
+
+usage: python tools/reference.py [--check]
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+from zapato.boards.site import ANALOG, BOARD, FITTED, SUPPLY
+from zapato.checks import rules
+from zapato.checks.model import files
+from zapato.design.links import SHAPE as LINK
+from zapato.design.resolve import DEVICE
+from zapato.lang.fields import Field, Shape
+from zapato.lang.site import ETHERNET, LAN, MQTT, SITE, WIFI
+from zapato.lang.units import EXAMPLES, shown_time
+from zapato.parts import Kind, Part, kinds
+from zapato.parts.sensors import chip, chip_names
+from zapato.stage.script import HEAD, STEP
+
+DOCS = Path(__file__).parents[1] / "docs"
+NOTE = "<!-- made by tools/reference.py; change the code, then run `make docs` -->\n"
+
+
+def _takes(field: Field) -> str:
+    schema = field.schema
+    if field.role == "pin":
+        return "pin"
+    if "enum" in schema:
+        words = schema["enum"]
+        return " ".join(f"`{word}`" for word in words) if len(words) < 12 else "word"
+    if "minimum" in schema:
+        return f"whole number {schema['minimum']} to {schema['maximum']}"
+    if field.dimension:
+        example = EXAMPLES[field.dimension].split(", ")[0]
+        return f"{'time' if field.dimension == 'time' else 'value'}, such as `{example}`"
+    kinds_of = {"boolean": "`true` `false`", "number": "number", "array": "list", "object": "table", "string": "text"}
+    return kinds_of.get(str(schema.get("type")), "list of names" if "anyOf" in schema else "value")
+
+
+def _default(field: Field) -> str:
+    if field.required:
+        return "**must be given**"
+    value = field.default
+    if value in (None, "", (), {}):
+        return ""
+    if isinstance(value, bool):
+        return f"`{str(value).lower()}`"
+    if isinstance(value, str):
+        return f'`"{value}"`'
+    return shown_time(value) if _takes(field).startswith("time") and isinstance(value, (int, float)) else f"`{value:g}`" if isinstance(value, (int, float)) else f"`{value}`"
+
+
+def _table(shape: Shape | tuple[Field, ...]) -> Iterator[str]:
+    yield "| key | takes | default | meaning |"
+    yield "|---|---|---|---|"
+    for field in shape.fields if isinstance(shape, Shape) else shape:
+        yield f"| `{field.name}` | {_takes(field)} | {_default(field)} | {field.help} |"
+    yield ""
+
+
+def _kind(kind: Kind) -> Iterator[str]:
+    yield f"### `{kind.name}`: {kind.help}\n"
+    yield f"```toml\n{kind.example}\n```\n"
+    yield from _table(kind.fields)
+    part = Part(kind, "x", {})
+    for name, prop in kind.properties(part).items():
+        unit = f", {prop.unit}" if prop.unit else ""
+        extent = f", {prop.low:g} to {prop.high:g}" if prop.low is not None and prop.high is not None else ""
+        yield f"- property `{name}` ({prop.type}{unit}{extent}{', settable' if prop.settable else ''}): {prop.help}"
+    for name, help in kind.events.items():
+        yield f"- event `{name}`: {help}"
+    for name, action in kind.actions.items():
+        arguments = f"({', '.join(a.name for a in action.arguments)})" if action.arguments else ""
+        yield f"- action `{name}{arguments}`: {action.help}"
+    yield ""
+
+
+def _sensors() -> Iterator[str]:
+    yield "### Sensor chips\n"
+    yield "| chip | measures | hangs on | addresses | source |"
+    yield "|---|---|---|---|---|"
+    for name in chip_names():
+        one = chip(name)
+        measures = ", ".join(f"`{p}` ({v.unit})" for p, v in one.properties.items())
+        addresses = ", ".join(f"0x{a:02x}" for a in one.addresses)
+        yield f"| `{name}` | {measures} | {one.bus or 'a pin'} | {addresses} | {one.source} |"
+    yield ""
+
+
+def device_file() -> str:
+    """The reference of the language."""
+    lines = [
+        "# The device file",
+        "",
+        NOTE,
+        "TOML 1.0. The first line is `zapato = 1`. Values with units are texts: "
+        + "; ".join(EXAMPLES.values())
+        + '. `{ secret = "name" }` may stand wherever a text may.',
+        "",
+        "A **pin** is the chip's GPIO number (`26`), a label of the board (`\"D4\"`), the name of a fitted part (`\"relay1\"`), a pin that "
+        'another part offers (`"io.3"`), or `"auto"`: `zapato fit` chooses.',
+        "",
+        "## `[device]`\n",
+        *_table(DEVICE),
+        "## Kinds of parts\n",
+        "`[kind.name]`; a name is unique in the device over all kinds. Every part may also have:\n",
+        *_table(tuple(kinds()[0].shape.fields[len(kinds()[0].fields) :])),
+    ]
+    for kind in kinds():
+        lines += _kind(kind)
+        if kind.name == "sensor":
+            lines += _sensors()
+    lines += ["## `[[link]]`: when, if, do\n", *_table(LINK)]
+    lines += [
+        "Expressions have `part.property`, numbers, texts, `true`, `false`, comparisons, `and` `or` `not`, `+ - * /`, `min` `max` `abs` "
+        "`round`. A condition that reads a value not yet known is not true. `do` takes `part.action`, `part.action(…)`, "
+        "`part.property = expression` and `notify('… {part.property} …')`.\n",
+        "## Pieces\n",
+        '`use = ["pieces/two-relays.toml"]` merges files of parts and links, relative to the site; `with = { lamp_pin = 26 }` fills '
+        "their `{ with = \"lamp_pin\" }`. The device file wins.\n",
+        "## Network: in site.toml, or in a device that differs\n",
+        "### `[wifi]`\n",
+        *_table(WIFI),
+        "### `[mqtt]`\n",
+        *_table(MQTT),
+        "### `[ethernet]`, in a device that is wired\n",
+        *_table(ETHERNET),
+        "## site.toml\n",
+        "### `[site]`\n",
+        *_table(SITE),
+        "### `[lan]`\n",
+        *_table(LAN),
+        "## A site's own boards: `boards/*.toml`\n",
+        *_table(BOARD),
+        "### `supply`\n",
+        *_table(SUPPLY),
+        "### `analog`\n",
+        *_table(ANALOG),
+        "### `[[fitted]]`\n",
+        *_table(FITTED),
+        "## Rehearsals\n",
+        "### `[rehearsal]`\n",
+        *_table(HEAD),
+        "### `[[step]]`\n",
+        *_table(STEP),
+    ]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def findings() -> str:
+    """The reference of findings: every code with its story and its examples."""
+    lines = ["# Findings", "", NOTE, "An error means it cannot work; a warning, it may bite; a note, worth knowing.", ""]
+    families = dict.fromkeys(rule.family for rule in rules().values())
+    for family in families:
+        lines.append(f"- {family}: " + ", ".join(f"[{r.code}](#{r.code})" for r in rules().values() if r.family == family))
+    lines.append("")
+    for rule in rules().values():
+        lines += [f"## {rule.code}", "", f"*{'/'.join(rule.severities)}: {rule.title}*", "", rule.story.strip(), ""]
+        for words, example in (("This fails:", rule.failing), ("This is mended:", rule.mended)):
+            lines += [words, ""]
+            named = files(example)
+            for name, text in named.items():
+                head = f"# {name}\n" if len(named) > 1 else ""
+                lines += [f"```toml\n{head}{text.strip()}\n```", ""]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def main(check: bool) -> int:
+    stale = []
+    for name, text in (("device-file.md", device_file()), ("findings.md", findings())):
+        path = DOCS / name
+        if not path.is_file() or path.read_text("utf-8") != text:
+            stale.append(name)
+            if not check:
+                path.write_text(text, "utf-8")
+    for name in stale:
+        print(f"{'stale' if check else 'wrote'} docs/{name}")
+    return int(check and bool(stale))
+
+
+if __name__ == "__main__":
+    sys.exit(main("--check" in sys.argv[1:]))
