@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 import zapato
 from zapato.boards import board, board_ids
 from zapato.checks import check
-from zapato.fit import fit, fit_boards, write_pins
-from zapato.fit.cost import cost
-from zapato.fit.solve import all_pins, cost_table, open_uses, solve
+from zapato.fitting import fit, fit_boards, write_pins
+from zapato.fitting.cost import cost
+from zapato.fitting.solve import all_pins, cost_table, open_uses, solve
 
 HEAD = 'zapato = 1\n[device]\nname = "x"\nboard = "{}"\n[wifi]\nname = "refuge"\n'
 PARTS = {
@@ -166,6 +166,11 @@ def test_boards_are_ranked_and_say_what_is_lost(tmp_path: Path, cli):
     assert [each.ok for each in ranked] == sorted((each.ok for each in ranked), reverse=True)
     assert all(each.loses for each in ranked if not each.ok)
     assert cli("fit", path, "--boards").out.startswith(ranked[0].board.id)
+
+
+def test_the_public_call_stays_a_call(tmp_path: Path):
+    path = _device(tmp_path, "esp32-38pin", ["relay"])
+    assert zapato.fit(path).ok and zapato.fit(path).frame["part"].tolist() == ["p0"]
 
 
 def test_command_line(tmp_path: Path, cli):

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from zapato.errors import ZapatoError
     from zapato.findings import Finding, Report
     from zapato.firmware import Build, build
-    from zapato.fit import Fit, fit
+    from zapato.fitting import Fit, fit
     from zapato.stage import Rehearsal, rehearse
 
 __version__ = "0.1.0"
@@ -45,13 +45,13 @@ _HOMES = {
     "Build": "firmware",
     "Design": "design",
     "Finding": "findings",
-    "Fit": "fit",
+    "Fit": "fitting",
     "Rehearsal": "stage",
     "Report": "findings",
     "ZapatoError": "errors",
     "build": "firmware",
     "check": "checks",
-    "fit": "fit",
+    "fit": "fitting",
     "rehearse": "stage",
 }
 

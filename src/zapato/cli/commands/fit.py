@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 if TYPE_CHECKING:
-    from zapato.fit import BoardFit, Fit
+    from zapato.fitting import BoardFit, Fit
 
 
 @click.command("fit")
@@ -27,7 +27,7 @@ def COMMAND(path: Path, write_: bool, boards_: bool, form: str) -> int:
     from zapato.cli.report import text_of
     from zapato.design import resolve
     from zapato.findings import Report
-    from zapato.fit import fit, fit_boards, write_pins
+    from zapato.fitting import fit, fit_boards, write_pins
 
     design = resolve(path)
     if any(f.severity == "error" for f in design.findings):

@@ -1,7 +1,7 @@
 """Choosing pins: an exact optimum over pins and bus controllers.
 
 Each part's pin marked "auto" gets one pin, each pin goes to one part; every rule of severity error
-is a constraint, every lower one a cost (see `zapato.fit.cost`). Without buses of fixed routing and
+is a constraint, every lower one a cost (see `zapato.fitting.cost`). Without buses of fixed routing and
 without shared modulation outputs this is an assignment problem (Jonker-Volgenant, exact); with
 them it is a mixed-integer program (HiGHS, exact, gap 0).
 """
@@ -17,8 +17,8 @@ from zapato.boards.model import Board, Pin
 from zapato.checks.model import Objection
 from zapato.checks.suits import objections
 from zapato.design import Design, PinUse, resolve
-from zapato.fit.cost import cost
-from zapato.fit.explain import Conflict, conflict
+from zapato.fitting.cost import cost
+from zapato.fitting.explain import Conflict, conflict
 
 if TYPE_CHECKING:
     import pandas
@@ -168,7 +168,7 @@ def _program(
     fixed: Sequence[PinUse],
 ) -> list[int] | None:
     """The optimum with couplings, or None."""
-    from zapato.fit.program import Program
+    from zapato.fitting.program import Program
 
     assert design.board is not None
     return Program(design.board.chip, uses, pins, table, fixed).solve()

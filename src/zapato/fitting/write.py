@@ -6,7 +6,7 @@ from typing import Any, cast
 
 import tomlkit
 
-from zapato.fit.solve import Fit
+from zapato.fitting.solve import Fit
 from zapato.lang.files import write
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from zapato.boards import Board, boards
 from zapato.design import Design, PinUse, resolve
-from zapato.fit.solve import Fit, all_pins, solve
+from zapato.fitting.solve import Fit, all_pins, solve
 from zapato.parts.model import Need, Part
 
 
