@@ -12,10 +12,11 @@ demo: $(STAMP)
 test: $(STAMP) lint
 	$(BIN)/python -m pytest -n 2
 
-lint: $(STAMP)
+lint: $(STAMP) $(VENV)/stubs/.installed
 	$(BIN)/ruff check src tests benchmarks tools
 	$(BIN)/lint-imports
 	$(BIN)/pyright
+	$(BIN)/python tools/runtime_types.py $(VENV)/stubs
 
 bench: $(STAMP)
 	$(BIN)/python benchmarks/run.py
@@ -32,6 +33,13 @@ $(STAMP): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	@touch $(STAMP)
+
+# The published stubs of each MicroPython port, to type-check the runtime against the vendors' real modules.
+$(VENV)/stubs/.installed: $(STAMP)
+	for port in esp32 esp8266 rp2; do \
+	  $(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade --target $(VENV)/stubs/$$port "micropython-$$port-stubs>=1.27" || exit 1; \
+	done
+	@touch $@
 
 clean:
 	rm -rf $(VENV) zapato-demo out

@@ -100,7 +100,7 @@ class Device:
                 self.wake.up = 0
                 for each in self.inputs:
                     each.look()
-            else:
+            elif self.net:
                 self.net.ready(found[1])
 
     def due(self):

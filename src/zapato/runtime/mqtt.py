@@ -143,7 +143,7 @@ class Mqtt:
             self.lost(error)
 
     def flush(self):
-        while self.out:
+        while self.out and self.sock:
             try:
                 count = self.sock.send(self.out)
             except OSError as error:
@@ -154,9 +154,12 @@ class Mqtt:
                 break
             self.out = self.out[count:]
             self.sent = time.ticks_ms()
-        self.d.poller.modify(self.sock, select.POLLIN | select.POLLOUT if self.out else select.POLLIN)
+        if self.sock:
+            self.d.poller.modify(self.sock, select.POLLIN | select.POLLOUT if self.out else select.POLLIN)
 
     def take(self):
+        if not self.sock:
+            return
         try:
             data = self.sock.recv(512)
         except OSError as error:
