@@ -49,4 +49,5 @@ def check(port: str, stubs: Path) -> bool:
 
 
 if __name__ == "__main__":
-    sys.exit(0 if all([check(port, Path(sys.argv[1]).absolute() / port) for port in PORTS]) else 1)
+    good = [check(port, Path(sys.argv[1]).absolute() / port) for port in PORTS]
+    sys.exit(not all(good))
