@@ -64,7 +64,7 @@ def summary(board: Board) -> dict[str, object]:
         "flash MB": board.flash >> 20,
         "heap KB": chip.heap >> 10,
         "PSRAM": "yes" if board.psram else "-",
-        "network": f"Ethernet ({board.ethernet}), Wi-Fi" if board.ethernet else "Wi-Fi",
+        "network": "Ethernet, Wi-Fi" if board.ethernet else "Wi-Fi",
         "bluetooth": "yes" if chip.bluetooth else "-",
         "what": board.title,
     }
@@ -86,7 +86,7 @@ def pin_row(board: Board, pin: Pin) -> dict[str, object]:
     return {
         "label": board.label_of.get(pin.gpio, ""),
         "pin": pin.name,
-        "can": ", ".join(word for word, has in can if has),
+        "can": "-" if pin.flash else ", ".join(word for word, has in can if has),
         "at reset": pin.reset or "-",
         "mind": "; ".join(_mind(board, pin)) or "-",
     }

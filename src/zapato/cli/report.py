@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-import sys
-import textwrap
 from collections.abc import Iterable, Mapping
-from shutil import get_terminal_size
 from typing import TYPE_CHECKING
 
-import click
-
+from zapato.cli.terminal import styled, wrapped
 from zapato.findings import Finding, Report
 from zapato.lang.units import shown_time
 
@@ -20,11 +16,6 @@ if TYPE_CHECKING:
 COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
 LONGEST_LINE = 120
 """Characters of a source line that are shown."""
-
-
-def styled(text: str, **style: object) -> str:
-    """`text` in colour on a terminal, plain in a pipe."""
-    return click.style(text, **style) if sys.stdout.isatty() else text  # type: ignore[arg-type]
 
 
 def text_of(report: Report) -> str:
@@ -44,12 +35,12 @@ def _block(finding: Finding, texts: Mapping[str, str]) -> str:
     lines = [
         head,
         *_source(finding, texts),
-        *_wrapped("  ", finding.message + "."),
+        *wrapped("  ", finding.message + "."),
     ]
     if finding.why:
-        lines += _wrapped("  why: ", finding.why)
+        lines += wrapped("  why: ", finding.why)
     for fix in finding.fixes:
-        lines += _wrapped("  way out: ", fix)
+        lines += wrapped("  way out: ", fix)
     return "\n".join(lines)
 
 
@@ -67,13 +58,6 @@ def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
     yield styled(margin, dim=True) + "".join(c if c.isprintable() else "·" for c in shown)
     carets = " " * max(0, place.column - 1 - shift) + "^" * width
     yield styled("      | ", dim=True) + styled(carets, fg=COLORS[finding.severity], bold=True)
-
-
-def _wrapped(lead: str, text: str) -> list[str]:
-    width = min(get_terminal_size().columns, 110) if sys.stdout.isatty() else 10_000
-    found = textwrap.wrap(text, max(30, width - len(lead)), break_long_words=False, break_on_hyphens=False)
-    head = styled(lead, fg="green") if "way out" in lead else styled(lead, dim=True)
-    return [head + found[0], *(" " * len(lead) + line for line in found[1:])] if found else []
 
 
 def summary(report: Report) -> str:

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from zapato.cli.terminal import table, wrapped
+
 if TYPE_CHECKING:
     from zapato.boards import Board
 
@@ -46,10 +48,10 @@ def COMMAND(ids: tuple[str, ...], needs: str, site: Path, form: str) -> int:
             return 1
     if len(ids) == 1:
         rows: list[Row] = [pin_row(chosen[0], pin) for pin in chosen[0].brought_out]
-        click.echo(_json(rows) if form == "json" else f"{_about(chosen[0])}\n\n{_table(rows)}")
+        click.echo(_json(rows) if form == "json" else f"{_about(chosen[0])}\n\n{table(rows)}")
         return 0
     rows = [summary(each) for each in chosen]
-    text = _side_by_side(rows) if ids else _table([_short(row) for row in rows])
+    text = _side_by_side(rows) if ids else table([_short(row) for row in rows], droppable="what")
     click.echo(_json(rows) if form == "json" else text)
     return 0
 
@@ -101,28 +103,22 @@ def _about(board: Board) -> str:
     chip = board.chip
     rail = f"; the 3.3 V rail gives {board.rail_ma} mA ({board.rail_note})" if board.rail_ma else ""
     cores = f"{chip.cores} core{'s' * (chip.cores > 1)} at {chip.mhz} MHz"
-    lines = [
-        f"{board.id}: {board.title}",
-        f"  chip     {chip.title}, {cores}, {board.flash >> 20} MB flash, {chip.heap >> 10} KB heap for the program",
-        f"  supply   {'; '.join(board.supply)}{rail}",
-        f"  console  {board.usb}",
-        f"  analog   {board.analog.low:g} V to {board.analog.high:g} V"
+    about = {
+        "chip": f"{chip.title}, {cores}, {board.flash >> 20} MB flash, {chip.heap >> 10} KB heap for the program",
+        "supply": f"{'; '.join(board.supply)}{rail}",
+        "console": board.usb,
+        "analog": f"{board.analog.low:g} V to {board.analog.high:g} V"
         + (f" ({board.analog_why})" if board.analog_why else ""),
-        f"  loading  {'; '.join(board.boot_mode)}",
-    ]
+        "loading": "; ".join(board.boot_mode),
+    }
+    lines = [f"{board.id}: {board.title}"]
+    for word, text in about.items():
+        lines += wrapped(f"  {word:<8} ", text)
     for fitted in board.fitted:
         pins = ", ".join(chip.pins[gpio].name for gpio in fitted.pins)
         name = f' (pin = "{fitted.name}")' if len(fitted.pins) == 1 else ""
-        lines.append(f"  fitted   {fitted.what}{f': {pins}' if pins else ''}{name}")
+        lines += wrapped("  fitted   ", f"{fitted.what}{f': {pins}' if pins else ''}{name}")
     return "\n".join(lines)
-
-
-def _table(rows: list[Row]) -> str:
-    names = list(rows[0]) if rows else []
-    widths = {name: max(len(name), *(len(str(row[name])) for row in rows)) for name in names}
-    lines = ["  ".join(name.ljust(widths[name]) for name in names)]
-    lines += ["  ".join(str(row[name]).ljust(widths[name]) for name in names) for row in rows]
-    return "\n".join(line.rstrip() for line in lines)
 
 
 def _side_by_side(rows: list[Row]) -> str:
@@ -131,4 +127,4 @@ def _side_by_side(rows: list[Row]) -> str:
     for name in rows[0]:
         if name != "board":
             turned.append({"": name, **{str(row["board"]): row[name] for row in rows}})
-    return _table(turned)
+    return table(turned)

@@ -19,7 +19,8 @@ import click
 def COMMAND(out: Path, force: bool) -> int:
     """Copy the demo site out, check it, build every device and rehearse it. Needs no board and no network."""
     from zapato.checks import check, device_files
-    from zapato.cli.report import styled, summary, text_of
+    from zapato.cli.report import summary, text_of
+    from zapato.cli.terminal import styled
     from zapato.demo.copy import copy_site
 
     kept = [path for path, what in copy_site(out, force) if what == "kept"]

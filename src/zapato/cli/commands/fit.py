@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from zapato.cli.terminal import wrapped
+
 if TYPE_CHECKING:
     from zapato.fitting import BoardFit, Fit
 
@@ -79,15 +81,21 @@ def _data(result: Fit) -> dict[str, object]:
 def _text(result: Fit) -> str:
     design = result.design
     if result.conflict:
-        return f"{design.name} cannot be placed on {design.board.id if design.board else 'its board'}:\n  {result.conflict.reason}"
+        head = f"{design.name} cannot be placed on {design.board.id if design.board else 'its board'}:"
+        return "\n".join([head, *wrapped("  ", result.conflict.reason)])
     if not result.placements:
         return f'{design.name}: no pin is "auto", so there is nothing to choose'
     lines: list[str] = []
     width = max(len(f"{p.part}.{p.field}") for p in result.placements)
     for each in result.placements:
         shown = f'"{each.written}"' if isinstance(each.written, str) else str(each.written)
-        lines.append(f"{f'{each.part}.{each.field}':<{width}}  {shown:<8} {design.called(each.pin)}")
-        lines += [f"{'':<{width}}  {mind.severity}: {mind.message}" for mind in each.minds]
+        name = "" if shown == str(each.pin.gpio) else each.pin.name
+        lines.append(f"{f'{each.part}.{each.field}':<{width}}  {shown:<8} {name}".rstrip())
+        lines += [
+            line
+            for mind in each.minds
+            for line in wrapped(" " * (width + 2), f"{mind.severity}: {mind.message}")
+        ]
     return "\n".join(lines)
 
 
@@ -101,5 +109,5 @@ def _board_text(ranked: list[BoardFit]) -> str:
     for each in ranked:
         verdict = f"carries it, {each.free} pins left" if each.ok else "cannot"
         lines.append(f"{each.board.id:<{width}}  {verdict}")
-        lines += [f"{'':<{width}}    {loss}" for loss in each.loses]
+        lines += [line for loss in each.loses for line in wrapped(" " * (width + 4), loss)]
     return "\n".join(lines)

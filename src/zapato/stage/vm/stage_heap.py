@@ -16,6 +16,12 @@ def limit(size):
     base = gc.mem_alloc()
 
 
+def release():
+    # The program is over: give back what was taken away, so that its end can be told.
+    _ballast.clear()
+    gc.collect()
+
+
 def sample():
     # Every waiting at first, while modules load, then every so often.
     global peak, _turn

@@ -78,6 +78,7 @@ def off(ms, own):
 
 
 def crash(error):
+    stage_heap.release()
     told = io.StringIO()
     sys.print_exception(error, told)
     stage_log.log("crash", type(error).__name__, told.getvalue())
