@@ -74,3 +74,53 @@ def cli(capsys: pytest.CaptureFixture[str]) -> Callable[..., Called]:
         return Called(code, said.out, said.err)
 
     return call
+
+
+@pytest.fixture
+def bench(put) -> Callable[..., zapato.Rehearsal]:
+    """A device on the bench with its rehearsal: tables of parts and links, tables of steps; gives the result."""
+
+    def run(
+        body: str,
+        steps: str,
+        board: str = "esp32-38pin",
+        lasts: str = "1min",
+        head: str = "",
+        site: str = "",
+        **more,
+    ) -> zapato.Rehearsal:
+        device = put(
+            {
+                "device.toml": f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{body}',
+                "script.toml": f'[rehearsal]\nlasts = "{lasts}"\n{head}\n{steps}',
+            }
+            | ({"site.toml": site} if site else {})
+        )
+        return zapato.rehearse(device, device.parent / "script.toml", **more)
+
+    return run
+
+
+def steps(*rows: str) -> str:
+    """Steps in short: "5s: b.press" acts, "6s? r.on" expects at a moment, "<2s? r.on" expects within, "=1min? r.on" for as long."""
+    made = []
+    for row in rows:
+        when, mark, what = row.partition("? ") if "? " in row else row.partition(": ")
+        key = {"<": "within", "=": "stays", "+": "wait"}.get(when[0], "at")
+        value = when.lstrip("<=+")
+        over = ""
+        if " over " in what:
+            what, _, length = what.partition(" over ")
+            over = f'over = "{length}"\n'
+        made.append(f"[[step]]\n{key} = \"{value}\"\n{over}{'expect' if mark == '? ' else 'act'} = \"\"\"{what}\"\"\"\n")
+    return "".join(made)
+
+
+NETWORK = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\nqos = {qos}\n'
+"""A site with Wi-Fi and a broker."""
+
+
+def failed(result: zapato.Rehearsal) -> list[tuple]:
+    """The expectations that did not hold, with what was seen; a crash as one of them."""
+    missed = [(e.text, e.passed, e.at, dict(e.seen)) for e in result.expectations if not e.passed]
+    return missed + ([("crash", result.crash.traceback)] if result.crash else [])

@@ -17,22 +17,6 @@ def _device(site: Path, name: str) -> Path:
     return site / "devices" / f"{name}.toml"
 
 
-@pytest.fixture
-def bench(put):
-    """A device on the bench with its rehearsal; gives the result."""
-
-    def run(body: str, steps: str, board: str = "esp32-38pin", lasts: str = "1min", head: str = "", **more):
-        device = put(
-            {
-                "device.toml": f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{body}',
-                "script.toml": f'[rehearsal]\nlasts = "{lasts}"\n{head}\n{steps}',
-            }
-        )
-        return zapato.rehearse(device, device.parent / "script.toml", **more)
-
-    return run
-
-
 @pytest.mark.parametrize("name", DEVICES)
 def test_the_demos_day(name: str, site: Path):
     result = zapato.rehearse(_device(site, name))

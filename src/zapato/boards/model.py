@@ -222,6 +222,9 @@ class Board:
         for part in self.fitted:
             if len(part.pins) == 1:
                 found.setdefault(part.name.lower(), part.pins[0])
+        for gpio in list(found.values()):
+            if gpio in self.chip.pins:
+                found.setdefault(self.chip.pins[gpio].name.lower(), gpio)
         return found
 
     @cached_property

@@ -72,6 +72,10 @@ def _blank_one(lines: list[str], error: str) -> Problem:
     if reason.startswith("Cannot "):
         return _twice(lines, row, reason)
     culprit = _culprit(lines, row)
+    opened = _opened_above(lines, culprit)
+    if opened is not None:
+        lines[opened + 1 : culprit + 1] = [""] * (culprit - opened)
+        culprit = opened
     if culprit != row:
         row, column = culprit, len(lines[culprit].rstrip()) + 1
         reason = _open_end(lines[row]) or reason
@@ -98,6 +102,15 @@ def _blank_table(lines: list[str], row: int) -> None:
     while end < len(lines) and not _HEADER.match(lines[end]):
         end += 1
     lines[row:end] = [""] * (end - row)
+
+
+def _opened_above(lines: list[str], row: int) -> int | None:
+    """The line that opened the list or table of which `row` is one of the following lines, or None."""
+    while row > 0 and not _KEY.match(lines[row]) and not lines[row].lstrip().startswith("["):
+        row -= 1
+        if _KEY.match(lines[row]) and _open_end(lines[row]):
+            return row
+    return None
 
 
 def _open_end(line: str) -> str:

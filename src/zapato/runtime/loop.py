@@ -30,6 +30,7 @@ class Device:
         self.net = None
         self.lamp = None  # the status LED
         self.seconds = 0
+        self.counted = time.ticks_ms()
         self.wake = Wake()
         self.poller = select.poll()
         self.poller.register(self.wake, select.POLLIN)
@@ -85,8 +86,15 @@ class Device:
         while True:
             self.turn()
 
+    def uptime(self):
+        # The counter of ms wraps around, so whole seconds are taken from it often enough.
+        passed = time.ticks_diff(time.ticks_ms(), self.counted) // 1000
+        self.counted = time.ticks_add(self.counted, passed * 1000)
+        self.seconds += passed
+        return self.seconds
+
     def tidy(self):
-        self.seconds += 20
+        self.uptime()
         gc.collect()
         self.after(20000, self.tidy)
 

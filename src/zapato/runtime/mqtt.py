@@ -229,7 +229,7 @@ class Mqtt:
         self.write(packet(0x82, struct.pack(">H", self.next()) + filters))
         for each in self.flight:
             self.write(bytes([each[1][0] | 8]) + each[1][1:])
-        self.send("state", "online", True)
+        self.publish("state", "online", True)
         self.fresh = [(part, name) for part in self.d.parts.values() for name in part.props]
         self.drain()
 
@@ -273,7 +273,7 @@ class Mqtt:
 
     def vitals(self, signal):
         d = self.d
-        row = {"uptime": d.seconds, "signal": signal, "heap": gc.mem_free(), "version": d.version, "dropped": self.dropped}
+        row = {"uptime": d.uptime(), "signal": signal, "heap": gc.mem_free(), "version": d.version, "dropped": self.dropped}
         if self.state == ONLINE:
             self.send("vitals", json.dumps(row), False)
 

@@ -6,7 +6,7 @@ import ast
 from collections.abc import Iterator
 
 from zapato.checks.model import Rule, device
-from zapato.design.links import Link
+from zapato.design.links import Command, Link
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -37,7 +37,13 @@ def _effects(link: Link) -> set[Fact]:
     """The facts that the link makes true at once."""
     if link.after:
         return set()
-    return {(c.part, value) for c in link.commands if c.part for value in _SETS.get(c.action, ())}
+    return {(c.part, value) for c in link.commands if c.part for value in _values(link, c)}
+
+
+def _values(link: Link, command: Command) -> tuple[bool, ...]:
+    """What the command makes of its part; a toggle turns what the link waited for into its opposite."""
+    waited = tuple(not value for part, value in _triggers(link) if part == command.part)
+    return waited if command.action == "toggle" and waited else _SETS.get(command.action, ())
 
 
 def _find(design: Design) -> Iterator[Finding]:
