@@ -4,17 +4,31 @@ from __future__ import annotations
 
 import sys
 import textwrap
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from shutil import get_terminal_size
+from typing import TypeVar
 
 import click
 
 Row = Mapping[str, object]
+T = TypeVar("T")
+
+MANY = 20
+"""From so many items on, work shows its progress."""
 
 
 def styled(text: str, **style: object) -> str:
     """`text` in colour on a terminal, plain in a pipe."""
     return click.style(text, **style) if sys.stdout.isatty() else text  # type: ignore[arg-type]
+
+
+def progress(items: Sequence[T], label: str) -> Iterator[T]:
+    """The items one by one, with a bar on standard error where there are many and somebody looks."""
+    if len(items) < MANY or not sys.stderr.isatty():
+        yield from items
+        return
+    with click.progressbar(items, label=label, file=sys.stderr) as bar:
+        yield from bar
 
 
 def width() -> int:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zapato.boards import Board, boards
+from zapato.boards.site import site_boards
 from zapato.design import Design, PinUse, resolve
 from zapato.fitting.solve import Fit, all_pins, solve
 from zapato.parts.model import Need, Part
@@ -35,9 +36,10 @@ class BoardFit:
 
 
 def fit_boards(what: Design | Path | str) -> list[BoardFit]:
-    """Every board of the catalogue, the best first: carries all, fewest hazards, most pins left."""
+    """Every board of the catalogue and of the site, the best first: carries all, fewest hazards, most pins left."""
     design = what if isinstance(what, Design) else resolve(Path(what))
-    found = [_on(design, board) for board in boards()]
+    known = (*boards(), *site_boards(design.site.root).boards.values())
+    found = [_on(design, board) for board in known]
     return sorted(found, key=lambda each: (not each.ok, len(each.loses), each.fit.cost, -each.free))
 
 

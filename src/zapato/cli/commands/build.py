@@ -19,8 +19,10 @@ def COMMAND(paths: tuple[Path, ...], out: Path) -> int:
     """
     from zapato.checks import device_files
     from zapato.cli.report import built_lines
+    from zapato.cli.terminal import progress
     from zapato.firmware import build
 
-    for path in (each for given in paths for each in device_files(given)):
+    files = [each for given in paths for each in device_files(given)]
+    for path in progress(files, "building"):
         click.echo("\n".join(built_lines(build(path, out))))
     return 0

@@ -21,9 +21,13 @@ def COMMAND(paths: tuple[Path, ...], form: str) -> int:
 
     Exit code 0: no errors; 1: errors found; 2: the call itself was wrong.
     """
-    from zapato.checks import check as check_paths
+    from zapato.checks import device_files
+    from zapato.checks import report as report_of
+    from zapato.cli.terminal import progress
+    from zapato.design import resolve
 
-    report = check_paths(paths)
+    files = [each for given in paths for each in device_files(given)]
+    report = report_of(resolve(path) for path in progress(files, "checking"))
     if form != "text":
         import json
 

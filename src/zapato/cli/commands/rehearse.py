@@ -40,13 +40,14 @@ def COMMAND(
     """
     from zapato.checks import device_files
     from zapato.cli.report import rehearsal_lines
+    from zapato.cli.terminal import progress
     from zapato.errors import ZapatoError
     from zapato.stage import rehearse
 
     devices = [each for given in paths for each in device_files(given)]
     if len(devices) > 1 and (script or plot or trace):
         raise ZapatoError("--script, --plot and --trace go with one device")
-    results = [rehearse(path, script, seed=seed) for path in devices]
+    results = [rehearse(path, script, seed=seed) for path in progress(devices, "rehearsing")]
     if form == "json":
         import json
 
