@@ -144,6 +144,16 @@ def read_links(document: Document, parts: Mapping[str, Part]) -> list[Link]:
     return found
 
 
+def read_conditions(document: Document, parts: Mapping[str, Part]) -> None:
+    """Check the expressions that parts hold themselves, such as what an LED shows."""
+    scope = PartScope(parts)
+    for part in parts.values():
+        for field_ in part.kind.fields:
+            written = part.values.get(field_.name) if field_.role == "condition" else None
+            if written and written not in part.kind.words:
+                _boolean(document, scope, written, (*part.path, field_.name))
+
+
 def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index: int) -> Link:
     path: Keys = ("link", index)
     link = Link(

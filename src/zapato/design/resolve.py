@@ -10,7 +10,7 @@ from typing import Any, cast
 from zapato.boards import board, board_ids
 from zapato.boards.model import Board, Pin
 from zapato.boards.site import site_boards
-from zapato.design.links import read_links
+from zapato.design.links import read_conditions, read_links
 from zapato.design.model import Design, PinUse
 from zapato.errors import UnknownName
 from zapato.lang.document import Document
@@ -57,6 +57,7 @@ def resolve(path: Path) -> Design:
     for part in design.parts.values():
         _place(design, part)
     design.links = read_links(document, design.parts)
+    read_conditions(document, design.parts)
     return design
 
 

@@ -46,7 +46,8 @@ class Field:
         default: the value where the key is absent, or REQUIRED.
         secret: True where the value must come from secrets.toml.
         dimension: of a value with a unit: "time", "V", …; else "".
-        role: what a text means to the checks: "" or "pin", "part" (names of parts), "bus".
+        role: what a text means to the checks: "" or "pin", "part" (names of parts), "bus",
+            "condition" (an expression that is true or false, or a word of the kind's own).
     """
 
     name: str
@@ -81,7 +82,9 @@ def _expects(value: object, kind: type | tuple[type, ...], words: str, *fixes: s
         raise Wrong(f"takes {words}, not {described(value)}", *fixes)
 
 
-def text(name: str, help: str, default: Any = None, *, secret: bool = False, most: int = 200) -> Field:
+def text(
+    name: str, help: str, default: Any = None, *, secret: bool = False, most: int = 200, role: str = ""
+) -> Field:
     """A text of at most `most` characters."""
 
     def read(value: Any) -> str:
@@ -93,7 +96,7 @@ def text(name: str, help: str, default: Any = None, *, secret: bool = False, mos
             raise Wrong(f"is {len(value)} characters long; {most} is the most")
         return value
 
-    return Field(name, read, {"type": "string", "maxLength": most}, help, default, secret)
+    return Field(name, read, {"type": "string", "maxLength": most}, help, default, secret, role)
 
 
 def named(name: str, help: str, pattern: str, words: str, default: Any = REQUIRED) -> Field:

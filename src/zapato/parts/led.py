@@ -35,7 +35,9 @@ KIND = Kind(
     fields=(
         *switched_pin("the LED"),
         text(
-            "shows", 'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"'
+            "shows",
+            'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"',
+            role="condition",
         ),
     ),
     properties=on_property,
@@ -45,6 +47,7 @@ KIND = Kind(
     },
     needs=_needs,
     driver=_driver,
+    words=("status",),
     bench=level_bench,
     example='[led.ready]\npin = 2\nshows = "status"',
 )

@@ -232,6 +232,7 @@ class Kind:
         offers: pins that other parts can stand on, by the word after the dot in "io.3".
         addresses: the I2C addresses it can have, the usual one first.
         requires: further fields that this part must have, by what its other fields say.
+        words: what may stand in a field of role "condition" beside an expression.
         bus: the kind of bus that its field of role "bus" must name.
         example: a table that passes `check`, for the reference.
     """
@@ -249,6 +250,7 @@ class Kind:
     addresses: Callable[[Part], tuple[int, ...]] = _no_addresses
     requires: Callable[[Part], Iterable[str]] = _no_names
     bus: Callable[[Part], str] = _i2c
+    words: tuple[str, ...] = ()
     example: str = ""
     shape: Shape = field(init=False)
 
