@@ -132,7 +132,7 @@ class Mqtt:
                 self.drain()
             if flags & select.POLLIN:
                 self.take()
-        except OSError as error:
+        except (OSError, ValueError, IndexError) as error:  # the last two: bytes that are no packet
             self.lost(error)
 
     def write(self, data):
