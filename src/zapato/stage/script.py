@@ -205,7 +205,7 @@ def _steps(script: Script, design: Design) -> None:
 
 def _when(script: Script, values: Mapping[str, Any], path: Keys) -> None:
     at = values.get("at")
-    if at is None and path[1] == 0:
+    if at is None and "at" in values and path[1] == 0:
         script.document.found("missing-key", path, "the first step needs at", of="key")
     if at is not None and script.lasts and at > script.lasts:
         script.document.found("wrong-type", (*path, "at"), "the step comes after the rehearsal's end")
