@@ -199,3 +199,16 @@ def test_every_pin_that_is_proposed_is_free_of_errors(tmp_path: Path, name, want
             changed = [*pins[:index], first, *pins[index + 1 :]]
             again = [f for f in report(changed) if f.part == finding.part and f.severity == "error"]
             assert not again, (finding.code, first, [f.message for f in again])
+
+
+FOUGHT = [
+    ('[button.b]\npin = "D8"\npull = "up"\n', ["pin-pull-fought"]),
+    ('[button.b]\npin = "D3"\npull = "up"\n', []),
+    ('[contact.c]\npin = "D4"\npull = "up"\n', ["pin-fitted", "pin-boot-level"]),
+    ('[button.b]\npin = "D8"\npull = "none"\nactive = "high"\n', ["pin-boot-level"]),
+]
+
+
+@pytest.mark.parametrize(("body", "codes"), FOUGHT)
+def test_the_boards_own_resistors(body, codes, checked):
+    assert sorted(f.code for f in checked(body, "esp8266-30pin")) == sorted(codes)

@@ -62,6 +62,12 @@ def test_a_value_goes_evenly_where_it_is_sent(bench):
     assert not failed(result)
 
 
+def test_after_a_power_cut_time_counts_from_the_power_coming_back(bench):
+    body = RELAY + 'start = "on"\n'
+    script = steps("10s: power.cut", "<1s? r.on", "20s: power.cut over 5s", "<1s? r.on")
+    assert [(passed, at) for passed, at in verdicts(bench(body, script))] == [(True, 11.0), (True, 25.0)]
+
+
 def test_several_acts_at_one_moment(bench):
     body = '[contact.c]\npin = 32\npull = "up"\n[contact.d]\npin = 33\npull = "up"\n'
     device_steps = '[[step]]\nat = "5s"\nact = ["c.closed = true", "d.closed = true"]\n[[step]]\nwithin = "1s"\nexpect = "c.closed and d.closed"\n'

@@ -10,6 +10,7 @@ from typing import Any
 
 from zapato.boards.model import Analog, Board, Boot, Chip, Fitted, HeaderPin, Pin, Resources
 from zapato.errors import UnknownName
+from zapato.lang.units import quantity
 
 _HERE = Path(__file__).parent
 
@@ -139,12 +140,19 @@ def board_of(data: Mapping[str, Any]) -> Board:
         images=tuple(data.get("images", ["bin"])),
         ethernet=data.get("ethernet", ""),
         psram=data.get("psram", 0),
+        resistors={int(gpio): _resistor(text) for gpio, text in data.get("resistors", {}).items()},
     )
 
 
 def _fitted(data: Mapping[str, Any]) -> Fitted:
     plain: dict[str, Any] = {**data, "pins": tuple(data["pins"])}
     return Fitted(**plain)
+
+
+def _resistor(text: str) -> tuple[str, float]:
+    """ "down 12kohm" -> ("down", 12000.0)"""
+    side, _, ohms = text.partition(" ")
+    return side, quantity(ohms, "ohm")
 
 
 def _place(text: str) -> HeaderPin:

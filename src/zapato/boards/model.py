@@ -191,6 +191,7 @@ class Board:
         analog: range at the board's analog pins where the board divides it, else the chip's.
         rail_ma: what the 3.3 V rail gives to parts, mA; 0 where no source states it.
         images: forms of a whole-flash image, "bin" or "uf2".
+        resistors: GPIO number -> ("up" or "down", ohms) of a resistor that the board has on the pin.
     """
 
     id: str
@@ -209,7 +210,7 @@ class Board:
     images: tuple[str, ...] = ("bin",)
     ethernet: str = ""
     psram: int = 0
-    extra: Mapping[str, object] = field(default_factory=dict[str, object])
+    resistors: Mapping[int, tuple[str, float]] = field(default_factory=dict[int, tuple[str, float]])
 
     @cached_property
     def labels(self) -> Mapping[str, int]:

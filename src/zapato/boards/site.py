@@ -55,6 +55,16 @@ def _read_table(value: object) -> dict[str, Any]:
     return cast(dict[str, Any], value)
 
 
+def _read_resistors(value: object) -> dict[str, str]:
+    form = re.compile(r"(up|down) \d+(\.\d+)?(k|M)?ohm")
+    rows = cast(dict[str, object], value)
+    if not isinstance(value, dict) or not all(
+        k.isdigit() and isinstance(v, str) and form.fullmatch(v) for k, v in rows.items()
+    ):
+        raise Wrong('takes GPIO numbers with a side and a value: { 15 = "down 12kohm" }')
+    return cast(dict[str, str], value)
+
+
 def _free_table(name: str, help: str) -> Field:
     return Field(name, _read_table, {"type": "object"}, help, None)
 
@@ -72,6 +82,9 @@ BOARD = Shape(
         names("boot_mode", "the steps into boot mode, in words", (), role=""),
         _free_table("supply", "inputs, and what the 3.3 V rail gives: rail_ma, note"),
         _free_table("analog", "the range at the analog pins where the board divides it: high, why"),
+        Field(
+            "resistors", _read_resistors, {"type": "object"}, 'resistors on pins: { 15 = "down 12kohm" }', {}
+        ),
         Field("headers", _read_headers, {"type": "object"}, "the rows of pins in physical order", REQUIRED),
         Field("fitted", lambda value: value, {"type": "array"}, "parts soldered to it", ()),
     )

@@ -63,6 +63,7 @@ NETWORK = {
     "broker.down": "net.set_broker(False)",
     "broker.up": "net.set_broker(True)",
 }
+CUT = "power.cut"
 OFF_FOR = 1000
 """How long a power cut lasts without `over`, ms."""
 
@@ -243,12 +244,13 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
     for index, written in enumerate(values["act"]):
         raw = script.document.data["step"][path[1]]["act"]
         where = (*path, "act", index) if isinstance(raw, list) else (*path, "act")
-        code, mistake = _act(design, written, values.get("over") or 0)
+        over = values.get("over") or (OFF_FOR if written.strip() == CUT else 0)
+        code, mistake = _act(design, written, over)
         if mistake:
             script.document.found(
                 mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1
             )
-        timing = _timing(values)
+        timing: dict[str, Any] = {**_timing(values), "over": over}
         if index:
             timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
         place = script.document.place(where)
@@ -263,8 +265,8 @@ def _act(design: Design, written: str, over: int) -> tuple[str, Mistake | None]:
     body = tree.body if isinstance(tree, ast.Module) else []
     if written.strip() in NETWORK:
         return NETWORK[written.strip()], None
-    if written.strip() == "power.cut":
-        return f"w.power_cut({over or OFF_FOR})", None
+    if written.strip() == CUT:
+        return f"w.power_cut({over})", None
     if len(body) == 1 and isinstance(body[0], ast.Assign):
         return _setting(design, body[0], written, over)
     if len(body) == 1 and isinstance(body[0], ast.Expr):
@@ -273,7 +275,7 @@ def _act(design: Design, written: str, over: int) -> tuple[str, Mistake | None]:
             return _gesture(design, value.value.id, value.attr, offset_of(value, written))
         if isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id == "message":
             return _message(design, value)
-    words = ", ".join((*NETWORK, "power.cut"))
+    words = ", ".join((*NETWORK, CUT))
     return "", Mistake(
         0, f"an act is part.gesture, part.property = value, message('topic', 'payload'), or one of: {words}"
     )
@@ -311,7 +313,7 @@ def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[str, Mi
         return "", Mistake(
             offset,
             unknown.message,
-            (*unknown.fixes, f"or one of: {', '.join((*NETWORK, 'power.cut'))}"),
+            (*unknown.fixes, f"or one of: {', '.join((*NETWORK, CUT))}"),
             "link-unknown",
         )
     acts = part.kind.bench(part).acts
