@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 import zapato
 from zapato.cli.app import run
 from zapato.demo.copy import copy_site
 from zapato.findings import Report
+
+settings.register_profile("ci", derandomize=True, deadline=None)
+settings.load_profile("ci" if os.environ.get("CI") else "default")
+"""In CI the examples are the same on every run; at the desk each run looks for new ones."""
 
 HEADER = 'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n'
 

@@ -14,6 +14,7 @@ import hmac
 import io
 import json
 import tarfile
+import zlib
 from collections.abc import Mapping
 from typing import cast
 
@@ -54,15 +55,19 @@ def pack(about: Mapping[str, object], modules: Mapping[str, bytes], key: bytes) 
 
 def unpack(package: bytes, key: bytes) -> tuple[dict[str, object], dict[str, bytes]]:
     """Manifest and modules of a package whose signature and hashes are right. Raises PackageInvalid."""
-    try:
-        with tarfile.open(fileobj=io.BytesIO(package), mode="r:gz") as tar:
-            held = {m.name: cast(io.BufferedReader, tar.extractfile(m)).read() for m in tar if m.isfile()}
-    except (tarfile.TarError, OSError, EOFError) as error:
-        raise PackageInvalid(f"not an update package: {error}") from None
-    head, signature = held.pop(MANIFEST, b""), held.pop(SIGNATURE, b"").decode()
-    if not hmac.compare_digest(hmac.new(key, head, hashlib.sha256).hexdigest(), signature):
+    held = _members(package)
+    head, signature = held.pop(MANIFEST, b""), held.pop(SIGNATURE, b"")
+    if not hmac.compare_digest(hmac.new(key, head, hashlib.sha256).hexdigest().encode(), signature):
         raise PackageInvalid("the signature does not fit: damaged, or made with another device's key")
     about = cast(dict[str, object], json.loads(head))
     if {name: hashlib.sha256(data).hexdigest() for name, data in held.items()} != about["files"]:
         raise PackageInvalid("a module is not the one that was signed")
     return about, {name.removesuffix(".mpy"): data for name, data in held.items()}
+
+
+def _members(package: bytes) -> dict[str, bytes]:
+    try:
+        with tarfile.open(fileobj=io.BytesIO(package), mode="r:gz") as tar:
+            return {m.name: cast(io.BufferedReader, tar.extractfile(m)).read() for m in tar if m.isfile()}
+    except (tarfile.TarError, OSError, EOFError, ValueError, zlib.error) as error:
+        raise PackageInvalid(f"not an update package: {error}") from None

@@ -28,6 +28,8 @@ def set_broker(up):
     if not up:
         import stage_broker
 
+        if stage_broker.hub.session:
+            stage_broker.hub.session.live = False  # with the broker goes its memory of the will
         stage_broker.hub.session = None
         for each in list(sockets):
             each.broken()
