@@ -133,7 +133,7 @@ def test_a_heap_that_is_too_small_is_a_crash(site: Path):
 def test_a_program_that_never_waits_is_stopped(site: Path, tmp_path: Path, monkeypatch):
     import sys
 
-    monkeypatch.setattr(sys.modules["zapato.stage.rehearse"], "PATIENCE", 0.7)
+    monkeypatch.setattr(sys.modules["zapato.stage.rehearse"], "PATIENCE", 4.0)
     app = zapato.build(_device(site, "porch-light"), tmp_path).app
     source = "def run(settings):\n    while True:\n        pass\n"
     (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
