@@ -61,7 +61,7 @@ def _known(site: Path) -> dict[str, Board]:
     from zapato.boards import boards
     from zapato.boards.site import site_boards
 
-    own = site_boards(site if site.is_dir() else None)
+    own = site_boards(site if (site / "site.toml").is_file() else None)
     if own.findings:
         click.echo(
             f"zapato: {len(own.findings)} findings in the boards of {site}; zapato check shows them", err=True
