@@ -77,11 +77,6 @@ class Pin:
     source: str
 
     @property
-    def adc_unit(self) -> int:
-        """The number of the analog unit; 0 where the pin has none."""
-        return int(self.adc.partition(".")[0] or 0)
-
-    @property
     def reset_level(self) -> Level | None:
         """The level that stands on the pin from power-up, where it is known."""
         if self.reset in ("pull-up", "high"):

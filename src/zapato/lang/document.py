@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
@@ -152,6 +152,3 @@ class Document:
 
 def _table_words(path: Keys) -> str:
     return f"[{'.'.join(str(p) for p in path if isinstance(p, str))}]" if path else "the file"
-
-
-Reader = Callable[[Document, Mapping[str, Any], Keys], Any]

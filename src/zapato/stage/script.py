@@ -13,7 +13,6 @@ from zapato.design.model import Design
 from zapato.findings import Place
 from zapato.lang.document import Document
 from zapato.lang.expressions import (
-    Expression,
     Function,
     Mistake,
     NotThere,
@@ -230,14 +229,10 @@ def _expectation(script: Script, design: Design, values: Mapping[str, Any], path
             mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1
         )
     reads = tuple(dict.fromkeys(expression.reads))
-    code = _known_only(expression)
     place = script.document.place(where)
-    script.steps.append(Step(len(script.steps), written, code, False, place, reads=reads, **_timing(values)))
-
-
-def _known_only(expression: Expression) -> str:
-    """An expectation over a value that is unknown does not hold."""
-    return expression.code
+    script.steps.append(
+        Step(len(script.steps), written, expression.code, False, place, reads=reads, **_timing(values))
+    )
 
 
 def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys) -> None:
