@@ -194,3 +194,32 @@ def test_a_clean_check_loads_nothing_heavy(site: Path):
 def test_importing_zapato_loads_next_to_nothing():
     code = "import sys; import zapato; print(sorted(m for m in sys.modules if m.startswith('zapato')))"
     assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.strip() == "['zapato']"
+
+
+@pytest.mark.parametrize("text", ["x = \n", "update_keys = 3\n", b"\xff\xfe"])
+def test_a_secrets_file_that_cannot_be_read_is_one_line(text, tmp_path: Path, cli):
+    path = tmp_path / "secrets.toml"
+    path.write_bytes(text if isinstance(text, bytes) else text.encode())
+    path.chmod(0o600)
+    (tmp_path / "site.toml").write_text('[site]\nname = "a"\n')
+    before = path.read_bytes()
+    called = cli("new", "lamp", "--board", "esp32-38pin", "--site", tmp_path)
+    assert called.code == 2 and called.err.count("\n") == 1 and path.read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    "table",
+    ['[device]\nname = "x"\nboard = {secret}', '{head}[relay.a]\npin = 26\nlabel = {secret}', '{head}[[link]]\nwhen = {secret}\ndo = "a.on"'],
+)
+def test_a_secret_stands_only_where_nothing_shows_it(table, put, cli):
+    head = '[device]\nname = "x"\nboard = "esp32-38pin"\n'
+    text = table.replace("{secret}", '{ secret = "hidden" }').replace("{head}", head)
+    device = put({"site.toml": '[site]\nname = "a"\n', "secrets.toml": 'hidden = "chamois"\n', "device.toml": f"zapato = 1\n{text}\n"})
+    called = cli("check", device)
+    assert called.code == 1 and "cannot be a secret" in called.out and "chamois" not in called.out
+
+
+def test_labels_with_quotes_and_lines_stay_one_text(tmp_path: Path, cli):
+    label = 'The "old"\nlamp \\ {x}'
+    assert cli("new", "lamp", "--board", "esp32-38pin", "--label", label, "--site", tmp_path).code == 0
+    assert zapato.load(tmp_path / "devices" / "lamp.toml").label == label

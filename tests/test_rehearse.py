@@ -8,7 +8,7 @@ import pytest
 import zapato
 from zapato.errors import Refused, RehearsalInvalid, ToolMissing
 from zapato.firmware.compile import cache_folder, compile_all
-from zapato.stage import scripts
+from zapato.stage import default_script
 
 DEVICES = ("boot-dryer", "porch-light", "kettle-plug")
 
@@ -189,7 +189,7 @@ def test_the_vm_missing_is_one_line(site: Path, cli, monkeypatch):
 
 def test_no_rehearsal_and_errors_refuse(site: Path, cli):
     path = _device(site, "porch-light")
-    assert scripts(zapato.load(path))
+    assert default_script(zapato.load(path)).is_file()
     (site / "rehearsals" / "porch-light.toml").unlink()
     assert cli("rehearse", path).code == 2
     path.write_text(path.read_text().replace('"D5"', '"SD1"'))

@@ -85,7 +85,7 @@ def test_what_must_be_unique_over_a_site(world):
     folder = world(site=SITE, devices__a=DEVICE.format("a"), devices__b=DEVICE.format("a"), devices__c=DEVICE.format("c"))
     report = check(folder)
     assert _codes(report) == [("mqtt-topic-taken", "b.toml", 3)] and report.devices == ("a", "a", "c")
-    own = DEVICE.format("a") + '[mqtt]\nhost = "h"\ntopic = "refuge/other"\n'
+    own = DEVICE.format("a") + '[wifi]\nname = "hall"\n[mqtt]\nhost = "h"\ntopic = "refuge/other"\n'
     world(devices__b=own)
     assert not check(folder).findings
 
@@ -194,3 +194,21 @@ def test_the_references_are_fresh():
     tool = Path(__file__).parents[1] / "tools" / "reference.py"
     done = subprocess.run([sys.executable, str(tool), "--check"], capture_output=True, text=True)
     assert done.returncode == 0, f"{done.stdout}{done.stderr}run: make docs"
+
+
+GROUPS = [
+    ('[group.a]\nof = ["a"]\n', ["group-member"]),
+    ('[group.a]\nof = ["c"]\n[group.c]\nof = ["a"]\n', ["group-member", "group-member"]),
+    ('[group.a]\nof = ["c", "r"]\n[group.c]\nof = ["r"]\n[relay.r]\npin = 26\n', []),
+]
+
+
+@pytest.mark.parametrize(("body", "codes"), GROUPS)
+def test_groups_of_groups(body, codes, checked):
+    assert [f.code for f in checked(body)] == codes
+
+
+@pytest.mark.parametrize("lan", ['network = "192.168.4.0/99"', 'network = "10.0.0.0/8"\ndhcp = ["10.0.0.5"]', 'dhcp = ["a", "b"]\nnetwork = "10.0.0.0/8"'])
+def test_a_plan_that_cannot_be_read_is_said(lan, world):
+    report = check(world(site=f"{SITE}[lan]\n{lan}\n", devices__a=DEVICE.format("a")))
+    assert [f.code for f in report] == ["ip-outside"]

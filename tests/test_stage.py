@@ -168,3 +168,16 @@ def test_json_of_a_rehearsal(bench):
     data = bench(TOGGLE, steps("5s: b.press", "<1s? r.on")).as_dict()
     assert data["passed"] and data["expectations"][0]["seen"] == {"r.on": True} and data["crash"] is None
     assert 0 < data["heap_peak"] < data["heap"]
+
+
+def test_a_power_cut_while_the_power_is_off(bench):
+    """The second cut begins anew; the program starts once, after it."""
+    body = RELAY + 'start = "on"\n'
+    result = bench(body, steps("10s: power.cut over 5s", "12s: power.cut over 6s", "17s? not r.on", "18500ms? r.on"))
+    assert not failed(result)
+    assert [(r["t"], r["value"]) for r in result.records if r["what"] == "power"] == [(0, True), (10_000, False), (12_000, False), (18_000, True)]
+
+
+def test_the_end_comes_while_the_power_is_off(bench):
+    result = bench(RELAY, steps("10s: power.cut over 30s"), lasts="20s")
+    assert result.crash is None

@@ -99,7 +99,7 @@ def device_file() -> str:
         NOTE,
         "TOML 1.0. The first line is `zapato = 1`. Values with units are texts: "
         + "; ".join(EXAMPLES.values())
-        + '. `{ secret = "name" }` may stand wherever a text may.',
+        + '. `{ secret = "name" }` may stand for the Wi-Fi name and password and the broker\'s host, user and password.',
         "",
         "A **pin** is the chip's GPIO number (`26`), a label of the board (`\"D4\"`), the name of a fitted part (`\"relay1\"`), a pin that "
         'another part offers (`"io.3"`), or `"auto"`: `zapato fit` chooses.',

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -161,4 +162,5 @@ def _site_name(folder: Path) -> str:
 
 
 def _quoted(text: str) -> str:
-    return text.replace("\\", "\\\\").replace('"', '\\"')
+    """The text as it stands between the quotes of a TOML basic string (JSON escapes the same way)."""
+    return json.dumps(text, ensure_ascii=False)[1:-1]

@@ -25,7 +25,7 @@ def copy_site(to: Path, force: bool = False) -> Iterator[tuple[Path, str]]:
     """
     make_folder(to)
     note = to / NOTE
-    before: dict[str, str] = json.loads(note.read_text("utf-8")) if note.is_file() else {}
+    before = _noted(note)
     now: dict[str, str] = {}
     for name, content in sorted(_site(files("zapato.demo") / "site", "")):
         path = to / name
@@ -39,6 +39,14 @@ def copy_site(to: Path, force: bool = False) -> Iterator[tuple[Path, str]]:
     for path in sorted((to / "devices").glob("*.toml")):
         if f"devices/{path.name}" in now:
             add_update_key(to, path.stem)
+
+
+def _noted(note: Path) -> dict[str, str]:
+    """What was copied out last time; nothing where the note is missing or damaged."""
+    try:
+        return json.loads(note.read_text("utf-8"))
+    except (OSError, ValueError):
+        return {}
 
 
 def _one(path: Path, content: bytes, before: str, force: bool) -> str:

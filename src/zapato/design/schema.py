@@ -77,8 +77,7 @@ def table(shape: Shape) -> dict[str, Any]:
 
 def _field(field: Field) -> dict[str, Any]:
     own = dict(field.schema)
-    takes_text = own.get("type") == "string" and "pattern" not in own
-    made: dict[str, Any] = {"anyOf": [own, SECRET]} if takes_text else own
+    made: dict[str, Any] = {"anyOf": [own, SECRET]} if field.hidden else own
     default = field.default
     if (
         isinstance(default, (str, bool, int, float))

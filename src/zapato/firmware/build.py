@@ -159,7 +159,16 @@ def _summary(design: Design, sizes: Mapping[str, int], about: Mapping[str, objec
     """build.json: inputs, sizes, hashes."""
     board = design.board
     assert board is not None
-    inputs = {"device": _hash(design.document.source.text)}
+    pieces = {source.path.name: source for source, _ in design.document.origins.values()}
+    inputs = {
+        "device": _hash(design.document.source.text),
+        "topic": design.topic,
+        "pieces": {
+            name: _hash(source.text)
+            for name, source in pieces.items()
+            if source is not design.document.source
+        },
+    }
     data = {
         "device": design.name,
         "version": design.version,

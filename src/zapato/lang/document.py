@@ -115,6 +115,10 @@ class Document:
             return raw
         if not isinstance(raw, dict) or cast(dict[str, Any], raw).keys() != {"secret"}:
             return cast(Any, raw)
+        if not known.hidden:
+            raise Wrong(
+                "cannot be a secret: it is shown in reports or goes into the update package", "write it out"
+            )
         name = cast(dict[str, Any], raw)["secret"]
         if not isinstance(name, str):
             raise Wrong(f"names a secret, and a name is a text, not {described(name)}")

@@ -45,6 +45,8 @@ class Field:
         help: one sentence for the reference.
         default: the value where the key is absent, or REQUIRED.
         secret: True where the value must come from secrets.toml.
+        hidden: the value goes to the device's settings alone, never into a report or an update
+            package, so a named secret may stand there.
         dimension: of a value with a unit: "time", "V", …; else "".
         role: what a text means to the checks: "" or "pin", "part" (names of parts), "bus",
             "condition" (an expression that is true or false, or a word of the kind's own).
@@ -58,6 +60,7 @@ class Field:
     secret: bool = False
     role: str = ""
     dimension: str = ""
+    hidden: bool = False
 
     @property
     def required(self) -> bool:
@@ -83,9 +86,16 @@ def _expects(value: object, kind: type | tuple[type, ...], words: str, *fixes: s
 
 
 def text(
-    name: str, help: str, default: Any = None, *, secret: bool = False, most: int = 200, role: str = ""
+    name: str,
+    help: str,
+    default: Any = None,
+    *,
+    secret: bool = False,
+    hidden: bool = False,
+    most: int = 200,
+    role: str = "",
 ) -> Field:
-    """A text of at most `most` characters."""
+    """A text of at most `most` characters. A `secret` one is hidden, too."""
 
     def read(value: Any) -> str:
         _expects(
@@ -96,7 +106,8 @@ def text(
             raise Wrong(f"is {len(value)} characters long; {most} is the most")
         return value
 
-    return Field(name, read, {"type": "string", "maxLength": most}, help, default, secret, role)
+    schema = {"type": "string", "maxLength": most}
+    return Field(name, read, schema, help, default, secret, role, hidden=hidden or secret)
 
 
 def named(name: str, help: str, pattern: str, words: str, default: Any = REQUIRED) -> Field:

@@ -46,7 +46,7 @@ SITE = Shape(
 )
 WIFI = Shape(
     (
-        text("name", "the network's name (SSID)", REQUIRED),
+        text("name", "the network's name (SSID)", REQUIRED, hidden=True),
         text("password", "its password", "", secret=True),
         text("country", "two letters, for the radio's channels", ""),
         choice("band", "the network's band", "2.4GHz", "5GHz", default="2.4GHz"),
@@ -54,9 +54,9 @@ WIFI = Shape(
 )
 MQTT = Shape(
     (
-        text("host", "name or address of the broker", REQUIRED),
+        text("host", "name or address of the broker", REQUIRED, hidden=True),
         whole("port", "its port; 1883, or 8883 with TLS", None, least=1, most=65535),
-        text("user", "user name, where the broker asks for one", ""),
+        text("user", "user name, where the broker asks for one", "", hidden=True),
         text("password", "its password", "", secret=True),
         boolean("tls", "speak TLS", False),
         text("topic", "the first levels of the device's topics, in place of site/device", None),
@@ -213,18 +213,25 @@ KEY_BYTES = 32
 def add_update_key(root: Path, device: str) -> str:
     """Make and store an update key for `device` in the site's secrets.toml, mode 0600; returns it as hex.
 
-    An existing key stays. Raises Unwritable; the file is replaced whole or not at all.
+    An existing key stays. Raises Unreadable where the file there is not TOML, Unwritable; the file
+    is replaced whole or not at all.
     """
     import secrets as randomness
 
     import tomlkit
+    from tomlkit.exceptions import TOMLKitError
 
     from zapato.lang.files import write_private
 
     path = root / "secrets.toml"
-    document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
+    try:
+        document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
+    except (TOMLKitError, ValueError):
+        raise Unreadable(f"{shown(path)} is not TOML", "zapato check shows the line") from None
     keys = document.setdefault("update_keys", tomlkit.table())
+    if not isinstance(keys, dict):
+        raise Unreadable(f"update_keys in {shown(path)} is not a table", "[update_keys]")
     if device not in keys:
         keys[device] = randomness.token_hex(KEY_BYTES)
         write_private(path, tomlkit.dumps(document))
-    return str(keys[device])
+    return str(cast(dict[str, Any], keys)[device])

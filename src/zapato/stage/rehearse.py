@@ -63,23 +63,14 @@ def rehearse(
     return _run(design, read, modules, read.seed if seed is None else seed)
 
 
-def scripts(design: Design) -> list[Path]:
-    """The rehearsal files of the device's site that are for this device: NAME.toml, then NAME-*.toml."""
-    folder = (design.site.root or design.document.source.path.absolute().parent) / "rehearsals"
-    own = [folder / f"{design.name}.toml"]
-    return [path for path in own if path.is_file()]
-
-
 def default_script(design: Design) -> Path:
-    """The device's rehearsal. Raises Unreadable where it has none."""
-    found = scripts(design)
-    if not found:
-        folder = (design.site.root or design.document.source.path.absolute().parent) / "rehearsals"
-        raise Unreadable(
-            f"{design.name} has no rehearsal: {shown(folder / f'{design.name}.toml')} is not there",
-            "name one with --script FILE",
-        )
-    return found[0]
+    """The device's rehearsal, rehearsals/<device>.toml of its site. Raises Unreadable where it has none."""
+    folder = (design.site.root or design.document.source.path.absolute().parent) / "rehearsals"
+    path = folder / f"{design.name}.toml"
+    if not path.is_file():
+        message = f"{design.name} has no rehearsal: {shown(path)} is not there"
+        raise Unreadable(message, "name one with --script FILE")
+    return path
 
 
 def _run(design: Design, script: Script, modules: Mapping[str, bytes], seed: int) -> Rehearsal:

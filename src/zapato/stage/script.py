@@ -29,7 +29,6 @@ HEAD = Shape(
     (
         text("title", "what is rehearsed", ""),
         measured("lasts", "how long the rehearsal is, in virtual time", "time", REQUIRED, least=100),
-        text("device", "the device it is for; the file's own name where absent"),
         whole("seed", "of everything random: contact bounce, waiting times", 1),
     )
 )

@@ -65,8 +65,24 @@ def _plan(site: Site) -> _Plan:
     return _Plan(network, dhcp, others)
 
 
+def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
+    """A plan that cannot be read would silence everything that is compared with it."""
+    lan, document = site.lan or {}, site.document
+    if document and lan.get("network") and plan.network is None:
+        message = f'"{lan["network"]}" is no network'
+        place = document.place(("lan", "network"))
+        yield Finding("ip-outside", "error", place, message, "", ('address and length: "192.168.4.0/24"',))
+    if document and lan.get("dhcp") and plan.dhcp is None:
+        message = "dhcp takes the first and the last address of the range"
+        place = document.place(("lan", "dhcp"))
+        yield Finding(
+            "ip-outside", "error", place, message, "", ('dhcp = ["192.168.4.100", "192.168.4.199"]',)
+        )
+
+
 def _outside(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
     plan = _plan(site)
+    yield from _unreadable(site, plan)
     for each in _fixed(site, designs):
         if each.ip is None:
             message = f'"{each.text}" of {each.owner} is no address'

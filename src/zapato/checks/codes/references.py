@@ -6,6 +6,7 @@ from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.fields import nearest
+from zapato.parts.model import Part
 
 
 def _accepted(design: Design) -> Iterator[Finding]:
@@ -38,14 +39,30 @@ def _members(design: Design) -> Iterator[Finding]:
     for part in design.of_kind("group"):
         for name in part.get("of", ()):
             member = design.parts.get(name)
-            if member is part or (member and "on" not in member.properties):
-                why = "a group switches its parts on and off, so each must be one that can be on."
-                message = (
-                    f"{name} cannot be part of a group"
-                    if member is not part
-                    else f"{name} cannot be part of itself"
+            if member is None:
+                continue
+            if part in _within(member, design):
+                message = f"{part.name} would be part of itself" + (
+                    f", through {name}" if member is not part else ""
                 )
-                yield design.finding("group-member", "error", (*part.path, "of"), message, why=why)
+            elif "on" not in member.properties:
+                message = f"{name} cannot be part of a group"
+            else:
+                continue
+            why = "a group switches its parts on and off, so each must be another one that can be on."
+            yield design.finding("group-member", "error", (*part.path, "of"), message, why=why)
+
+
+def _within(part: Part, design: Design) -> list[Part]:
+    """The part itself and all that it switches, near and far."""
+    found: list[Part] = []
+    waiting = [part]
+    while waiting:
+        each = waiting.pop()
+        if each not in found:
+            found.append(each)
+            waiting += [design.parts[name] for name in each.values.get("of", ()) if name in design.parts]
+    return found
 
 
 RULES = (

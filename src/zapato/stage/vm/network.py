@@ -35,7 +35,7 @@ class WLAN:
     def joined(self, name, password, tries):
         if tries == self.tries and stage_net.wifi and (name, password) == stage_net.known:
             stage_net.station = self
-            log("net", "joined", name)
+            log("net", "joined", True)
 
     def disconnect(self):
         self.tries += 1

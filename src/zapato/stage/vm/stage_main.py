@@ -87,21 +87,22 @@ def crash(error):
 def rehearse(script):
     own = script["modules"]
     settings = script["settings"]
+    pause = None  # ms that the power stays off before it comes on, or None
     while True:
         try:
+            if pause is not None:
+                off(pause, own)
+            pause = None
             stage_log.log("power", "on", True)
             power_up(settings)
             crash(RuntimeError("the program came to its end"))
             return
         except stage_clock.PowerCut as cut:
             stage_log.log("power", "on", False)
-            try:
-                off(cut.args[0], own)
-            except stage_clock.End:
-                return
+            pause = cut.args[0]
         except machine.Reset:
             stage_log.log("power", "reset", True)
-            off(0, own)
+            pause = 0
         except stage_clock.End:
             return
         except Exception as error:
