@@ -81,6 +81,7 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
         why=why,
         routes={name: _route(row) for name, row in routes.items()},
         routes_source=routes_source,
+        collect_share=data.get("collect_share", 0.0),
     )
 
 

@@ -119,6 +119,7 @@ class Chip:
         port: the MicroPython port that runs on it.
         logic: volts of its high level; input_most: volts a pin bears at the most.
         heap: bytes that the program can count on; a lower bound.
+        collect_share: the port collects whenever this share of the heap was allocated; 0 where it sets none.
         pins: by GPIO number.
         why: reasons that checks quote, by topic.
         routes: "uart.tx" -> controller number -> the pins it reaches; a function that is absent reaches any pin.
@@ -145,6 +146,7 @@ class Chip:
         default_factory=dict[str, Mapping[int, tuple[int, ...]]]
     )
     routes_source: str = ""
+    collect_share: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,30 +2,32 @@
 
 from __future__ import annotations
 
-import json
-import tempfile
 import time
-from collections.abc import Iterable, Mapping
-from importlib.resources import as_file, files
+from collections.abc import Mapping
+from functools import cache
+from importlib.resources import files
 from pathlib import Path
-from threading import Timer
+from random import Random
 from typing import Any
 
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
-from zapato.errors import Refused, RehearsalInvalid, Unreadable, ZapatoError
+from zapato.errors import Refused, RehearsalInvalid, Unreadable
 from zapato.firmware.build import compile_device, refuse_undriven
+from zapato.firmware.compile import cache_folder, compile_all
 from zapato.firmware.plan import settings
 from zapato.lang.source import shown
 from zapato.stage import vm
+from zapato.stage.board import BUDGET, Board, Reset
+from zapato.stage.broker import Broker
+from zapato.stage.clock import Clock, End
+from zapato.stage.network import Air
+from zapato.stage.player import Player, PowerCut
 from zapato.stage.result import Crash, Expectation, Rehearsal
 from zapato.stage.script import Script, read_script
+from zapato.stage.trace import Trace
+from zapato.stage.vm import Stopped
 
-MARK = "\x1e"
-STAGE_HEAP = 220 * 1024
-"""Bytes of VM heap for the stage itself; what of it is left over when the program starts is taken away."""
-PATIENCE = 120.0
-"""Seconds of wall time after which a program that never waits is stopped."""
 PASSWORD = "rehearsal"
 """Stands for every password on the stage: real ones are not needed there."""
 
@@ -53,6 +55,7 @@ def rehearse(
             checked.texts,
         )
     refuse_undriven(design)
+    vm.ready()
     path = Path(script) if script else default_script(design)
     read = read_script(path, design)
     if read.document.findings:
@@ -75,66 +78,83 @@ def default_script(design: Design) -> Path:
 
 def _run(design: Design, script: Script, modules: Mapping[str, bytes], seed: int) -> Rehearsal:
     assert design.board is not None
-    heap = 2 * design.board.chip.heap
     begun = time.perf_counter()
-    with (
-        tempfile.TemporaryDirectory(prefix="zapato-") as name,
-        as_file(files("zapato") / "stage" / "vm") as stage,
-    ):
-        folder = Path(name)
-        app, flash = folder / "app", folder / "flash"
-        app.mkdir()
-        flash.mkdir()
-        for module, data in modules.items():
-            (app / f"{module}.mpy").write_bytes(data)
-        (flash / "steps.py").write_text(_steps_module(script), "utf-8")
-        (flash / "script.json").write_text(
-            json.dumps(_script_data(design, script, modules, seed, heap)), "utf-8"
-        )
-        with vm.running(flash, heap + STAGE_HEAP, [app, flash, stage]) as process:
-            records, complaint = _listen(process)
-    wall = time.perf_counter() - begun
-    return _result(design, script, records, complaint, heap, wall)
+    random = Random(seed)
+    clock = Clock()
+    trace = Trace(clock)
+    wifi = ((design.wifi or {}).get("name", ""), PASSWORD) if design.wifi is not None else None
+    air, broker = Air(clock, trace, wifi), Broker(clock, trace)
+    board = Board(
+        design.board,
+        {f"{name}.mpy": data for name, data in modules.items()},
+        shims(),
+        {**_settings(design), "seed": random.getrandbits(30)},
+        clock,
+        trace,
+        random,
+        air,
+        broker,
+    )
+    _prepare(design, script, board, air, broker)
+    crash = _until_the_end(board, clock, trace, script.lasts)
+    return _result(design, script, board, trace, crash, time.perf_counter() - begun)
 
 
-def _steps_module(script: Script) -> str:
-    """The steps as a module of functions for the stage."""
-    lines = [
-        "import stage_broker",
-        "import stage_net as net",
-        "",
-        "def fill(w, acts, expects):",
-        "    broker = stage_broker.hub",
-    ]
-    for step in script.steps:
-        lines.append(f"    {'acts' if step.act else 'expects'}[{step.number}] = lambda: {step.code}")
-    return "\n".join(lines) + "\n"
+def _prepare(design: Design, script: Script, board: Board, air: Air, broker: Broker) -> None:
+    """The world as it is at the beginning, and the steps."""
+    benches = {part.name: part.kind.bench(part) for part in design.parts.values()}
+    player = Player(board, air, broker, board.clock, board.trace, benches, design.topic)
+    for use in design.uses:
+        if use.need.rest and use.pin.gpio >= 0:
+            board.pins.line(use.pin.gpio).change(int(use.need.rest == "high"))
+    for key, value in script.world:
+        player.put(key, value)
+    board.pins.bounces = True
+    player.load(script.steps)
+
+    def end() -> None:
+        raise End
+
+    board.clock.at(script.lasts, end)
 
 
-def _script_data(
-    design: Design, script: Script, modules: Iterable[str], seed: int, heap: int
-) -> dict[str, object]:
-    bench: dict[str, dict[str, list[object]]] = {"reads": {}, "sets": {}, "acts": {}}
-    for part in design.parts.values():
-        own = part.kind.bench(part)
-        for group, entries in (("reads", own.reads), ("sets", own.sets), ("acts", own.acts)):
-            bench[group].update({f"{part.name}.{key}": entry for key, entry in entries.items()})
-    assert design.board is not None
-    return {
-        "seed": seed,
-        "heap": heap,
-        "lasts": script.lasts,
-        "pins": _pins(design),
-        "rest": _rest_levels(design),
-        "full": design.board.analog.high,
-        "bench": bench,
-        "topic": design.topic,
-        "wifi": [(design.wifi or {}).get("name", ""), PASSWORD] if design.wifi is not None else None,
-        "world": script.world,
-        "steps": [step.as_dict() for step in script.steps],
-        "modules": sorted(modules),
-        "settings": _settings(design),
+def _until_the_end(board: Board, clock: Clock, trace: Trace, lasts: int) -> Crash | None:
+    """Run the program, power-up after power-up."""
+    dark: int | None = None
+    try:
+        while True:
+            try:
+                if dark is not None:
+                    ms, dark = dark, None
+                    board.power_off()
+                    clock.go(clock.now + ms)
+                trace.log("power", "on", True)
+                error, traceback = board.run()
+                trace.log("crash", error, traceback)
+                return Crash(error, traceback, clock.now / 1000)
+            except PowerCut as cut:
+                trace.log("power", "on", False)
+                dark = cut.ms
+            except Reset:
+                trace.log("power", "reset", True)
+                dark = 0
+    except End:
+        return None
+    except Stopped:
+        what = "the program never waits"
+        return Crash("Stopped", f"{what}: stopped after {BUDGET:,} instructions", clock.now / 1000)
+
+
+@cache
+def shims() -> dict[str, bytes]:
+    """The stage's own modules, compiled, by file name."""
+    folder = files("zapato") / "stage" / "shims"
+    sources = {
+        entry.name.removesuffix(".py"): entry.read_text("utf-8")
+        for entry in folder.iterdir()
+        if entry.name.endswith(".py")
     }
+    return {f"{name}.mpy": data for name, data in compile_all(sources, cache_folder()).items()}
 
 
 def _settings(design: Design) -> dict[str, Any]:
@@ -146,80 +166,26 @@ def _settings(design: Design) -> dict[str, Any]:
     return found
 
 
-def _pins(design: Design) -> list[dict[str, object]]:
-    """The chip's limits as the stage enforces them."""
-    assert design.board is not None
-    return [
-        {
-            "gpio": pin.gpio,
-            "name": pin.name,
-            "drives": pin.drives,
-            "up": pin.pull_up,
-            "down": pin.pull_down,
-            "irq": pin.interrupt,
-            "adc": bool(pin.adc),
-            "reset": {"high": 1, "low": 2, None: 0}[pin.reset_level],
-        }
-        for pin in design.board.chip.pins.values()
-    ]
-
-
-def _rest_levels(design: Design) -> list[tuple[int, int]]:
-    """What the parts' circuits do to their pins while nobody drives them."""
-    return [(use.pin.gpio, int(use.need.rest == "high")) for use in design.uses if use.need.rest]
-
-
-def _listen(process: Any) -> tuple[list[dict[str, Any]], str]:
-    """The records of a run, and what the VM itself complained of."""
-    records: list[dict[str, Any]] = []
-    stuck: list[bool] = []
-    timer = Timer(PATIENCE, lambda: (stuck.append(True), process.kill()))
-    timer.daemon = True
-    timer.start()
-    loose: list[str] = []
-    try:
-        for line in process.stdout:
-            _take(line, records, loose)
-        complaint = process.stderr.read()
-        code = process.wait()
-    finally:
-        timer.cancel()
-    if stuck:
-        return records, f"the program never waits: stopped after {PATIENCE:g} s of work"
-    ended = bool(records) and records[-1]["what"] == "end"
-    return records, "" if ended else complaint.strip() or "\n".join(
-        loose
-    ).strip() or f"the VM ended with code {code}"
-
-
-def _take(line: str, records: list[dict[str, Any]], loose: list[str]) -> None:
-    if line.startswith(MARK):
-        records.append(json.loads(line[1:]))
-    else:
-        loose.append(line.rstrip("\n"))
-
-
 def _result(
-    design: Design, script: Script, records: list[dict[str, Any]], complaint: str, heap: int, wall: float
+    design: Design, script: Script, board: Board, trace: Trace, crash: Crash | None, wall: float
 ) -> Rehearsal:
-    last = records[-1]["t"] / 1000 if records else 0.0
-    crash = next(
-        (Crash(r["name"], r["value"].strip(), r["t"] / 1000) for r in records if r["what"] == "crash"), None
-    )
-    if complaint and crash is None:
-        if not records:
-            raise ZapatoError(f"the stage did not start: {complaint.splitlines()[-1]}")
-        crash = Crash(complaint.splitlines()[-1], complaint, last)
-    verdicts = {r["number"]: r for r in records if r["what"] == "expect"}
+    verdicts = {r["number"]: r for r in trace.rows if r["what"] == "expect"}
     expectations = [
         _expectation(step.text, step.place, verdicts.get(step.number))
         for step in script.steps
         if not step.act
     ]
-    peak = records[-1]["value"] if records and records[-1]["what"] == "end" else 0
-    kept = tuple(r for r in records if r["what"] != "end")
     return Rehearsal(
-        design.name, script.title, script.lasts / 1000, wall, tuple(expectations), crash, peak, heap, kept
+        design.name,
+        script.title,
+        script.lasts / 1000,
+        wall,
+        tuple(expectations),
+        crash,
+        board.heap,
+        board.facts.chip.heap,
+        board.effort,
+        tuple(trace.rows),
     )
 
 

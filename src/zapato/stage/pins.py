@@ -1,0 +1,137 @@
+"""The pins of one board: what the program, the world and the resistors make of their levels."""
+
+from __future__ import annotations
+
+from random import Random
+from typing import Any
+
+from zapato.boards.model import Chip
+from zapato.stage.clock import Clock
+from zapato.stage.trace import Trace
+from zapato.stage.wasi import Fault
+
+RISING, FALLING = 1, 2
+BOUNCE = 20
+"""ms that a contact's metal bounces at the most."""
+REFUSED = {"invalid pin": 1, "pin can only be input": 2, "invalid pull": 3, "pin has no interrupt": 4}
+"""What a port says to a pin that cannot do it; the shims have the words by these numbers."""
+
+
+class Line:
+    """One pin."""
+
+    def __init__(self, pins: Pins, gpio: int, name: str, reset: int) -> None:
+        self.pins, self.gpio, self.name, self.reset_pull = pins, gpio, name, reset
+        self.out: int | None = None
+        self.drive: int | None = None
+        self.pull = reset
+        self.shown: int | None = None
+        self.trigger = 0
+
+    def reset(self) -> None:
+        """Power-up: nobody drives the pin, its resistors are as the chip's reset leaves them."""
+        self.out, self.pull, self.trigger = None, self.reset_pull, 0
+        self.hear()
+
+    def dark(self) -> None:
+        """Power off."""
+        self.out, self.pull, self.trigger = None, 0, 0
+        self.hear()
+
+    @property
+    def level(self) -> int:
+        if self.out is not None:
+            return self.out
+        if self.drive is not None:
+            return self.drive
+        return int(self.pull == 1)
+
+    def change(self, drive: int | None) -> None:
+        """The world puts another level on the pin."""
+        self.drive = drive
+        self.hear()
+
+    def write(self, level: int) -> None:
+        """The program does."""
+        self.out = level
+        self.hear()
+
+    def hear(self) -> None:
+        before, level = self.shown, self.level
+        if level == before:
+            return
+        self.shown = level
+        self.pins.trace.log("pin", self.name, level)
+        if before is not None and self.trigger & (RISING if level else FALLING):
+            self.pins.fire(self.gpio)
+
+
+class Pins:
+    """All pins of a chip, with its limits."""
+
+    def __init__(self, chip: Chip, clock: Clock, trace: Trace, random: Random) -> None:
+        self.chip, self.clock, self.trace, self.random = chip, clock, trace, random
+        self._lines: dict[int, Line] = {}
+        self.fired: list[int] = []
+        self.bounces = False
+        self.on_write: Any = lambda gpio, level: None
+
+    def line(self, gpio: int) -> Line:
+        """The line of this pin. Raises Fault where the chip has none."""
+        found = self._lines.get(gpio)
+        if found is None:
+            pin = self.chip.pins.get(gpio)
+            if pin is None:
+                raise Fault(REFUSED["invalid pin"])
+            level = {"high": 1, "low": 2, None: 0}[pin.reset_level]
+            found = self._lines[gpio] = Line(self, gpio, pin.name, level)
+            found.hear()
+        return found
+
+    def fire(self, gpio: int) -> None:
+        if gpio not in self.fired:
+            self.fired.append(gpio)
+
+    def set_up(self, gpio: int, mode: int, pull: int, level: int) -> None:
+        """Pin.init of the program: mode 0 in, 1 out, 2 open drain; -1 leaves a setting. Raises Fault."""
+        line, can = self.line(gpio), self.chip.pins[gpio]
+        if mode in (1, 2) and not can.drives:
+            raise Fault(REFUSED["pin can only be input"])
+        if (pull == 1 and not can.pull_up) or (pull == 2 and not can.pull_down):
+            raise Fault(REFUSED["invalid pull"])
+        if mode == 0:
+            line.out, line.pull = None, pull if pull in (1, 2) else 0
+            line.hear()
+        elif mode == 1:
+            self.write(gpio, line.level if level < 0 else level)
+
+    def write(self, gpio: int, level: int) -> None:
+        self.line(gpio).write(level)
+        self.on_write(gpio, level)
+
+    def listen(self, gpio: int, trigger: int) -> None:
+        """Pin.irq of the program. Raises Fault."""
+        if not self.chip.pins[gpio].interrupt:
+            raise Fault(REFUSED["pin has no interrupt"])
+        self.line(gpio).trigger = trigger
+
+    def contact(self, gpio: int, level: int) -> None:
+        """A contact moves: its metal bounces for up to 20 ms before it lies still."""
+        line = self.line(gpio)
+        if not self.bounces or line.level == level:
+            line.change(level)
+            return
+        moments = sorted(self.random.randrange(1, BOUNCE) for _ in range(2 * self.random.randrange(4)))
+        line.change(level)
+        for turn, ms in enumerate(moments):
+            self.clock.after(ms, lambda to=level if turn % 2 else 1 - level: line.change(to))
+
+    def power_on(self) -> None:
+        self.fired.clear()
+        for each in self._lines.values():
+            each.reset()
+
+    def power_off(self) -> None:
+        self.fired.clear()
+        for each in self._lines.values():
+            each.dark()

@@ -1,0 +1,231 @@
+"""Plays a rehearsal's steps: gestures on the world, and expectations that are watched."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from zapato.parts.model import Bench
+from zapato.stage.board import Board
+from zapato.stage.broker import Broker
+from zapato.stage.clock import Clock
+from zapato.stage.network import Air
+from zapato.stage.script import Call, Step
+from zapato.stage.trace import Trace
+
+TAP_GAP = 120
+"""ms between two taps of one gesture."""
+
+
+class PowerCut(Exception):
+    """The power goes for so many ms."""
+
+    def __init__(self, ms: int) -> None:
+        super().__init__(ms)
+        self.ms = ms
+
+
+@dataclass
+class Running:
+    """A step on its way.
+
+    Attributes:
+        next: the step that follows it, where that has no moment of its own.
+        begun, until: ms; asked: how often the program had been looked at when it began.
+        closing: its last moment is over, and only the program's own values are waited for.
+    """
+
+    step: Step
+    judge: Callable[[], bool]
+    next: Running | None = None
+    begun: int = 0
+    until: int = 0
+    asked: int = 0
+    waited: bool = False
+    closing: bool = False
+
+
+class Player:
+    """The steps of one device's rehearsal.
+
+    `benches` says how the world reaches each part.
+    """
+
+    def __init__(
+        self, board: Board, air: Air, broker: Broker, clock: Clock, trace: Trace, benches: Mapping[str, Bench], topic: str
+    ) -> None:
+        self.board, self.air, self.broker, self.clock, self.trace = board, air, broker, clock, trace
+        self.benches, self.topic = benches, topic
+        self.watching: list[Running] = []
+        clock.watchers.append(self.watch)
+
+    # --- the world
+
+    def put(self, key: str, value: Any, over: int = 0) -> None:
+        """Set something of the world: "door.closed", "cabinet.temperature"."""
+        part, _, name = key.partition(".")
+        how = self.benches[part].sets[name]
+        kind, at = how[0], how[1:]
+        if kind == "contact":
+            gpio, active = at
+            self.board.pins.contact(gpio, active if value else 1 - active)
+        elif kind == "i2c":
+            sda, address, chip, what = at
+            self.board.chip_on(sda, address, chip)
+            self.board.quantities["i2c", sda, address, what].set(value, over)
+        elif kind == "dht":
+            self.board.quantities["dht", at[0], at[1]].set(value, over)
+        else:
+            self.board.quantities[kind, at[0]].set(value if value is None else value / at[1], over)
+
+    def gesture(self, key: str) -> None:
+        """A finger on a button: "start.press"."""
+        part, _, word = key.partition(".")
+        kind, *rest = self.benches[part].acts[word]
+        gpio, active = rest[-2:]
+        count, length = (1, rest[0]) if kind == "tap" else (rest[0], rest[1])
+        for ms in range(0, count * (length + TAP_GAP), length + TAP_GAP):
+            self.clock.after(ms, lambda: self.board.pins.contact(gpio, active))
+            self.clock.after(ms + length, lambda: self.board.pins.contact(gpio, 1 - active))
+
+    def cut(self, ms: int) -> None:
+        raise PowerCut(ms)
+
+    def message(self, topic: str, payload: str, retain: bool = False) -> None:
+        self.broker.message(topic, payload, retain)
+
+    def wifi(self, up: bool) -> None:
+        self.air.set(up)
+
+    def server(self, word: str, value: Any) -> None:
+        """The broker: "up", "silent", "refuses", "denies", or "close"."""
+        if word == "up":
+            self.broker.set(value)
+        elif word == "close":
+            self.broker.close_all()
+        else:
+            setattr(self.broker, word, value)
+
+    def lookup(self, ms: int) -> None:
+        """Names take so long to be looked up."""
+        self.air.names_take = ms
+
+    def flash(self, works: bool) -> None:
+        """The flash refuses to be written, or works again."""
+        from zapato.stage.files import NO_DEVICE
+        from zapato.stage.wasi import Fault
+
+        def refuse(name: str) -> None:
+            raise Fault(NO_DEVICE)
+
+        self.board.flash.before_write = (lambda name: None) if works else refuse
+
+    def act(self, call: Call) -> None:
+        """Do one act."""
+        getattr(self, call.name)(*call.arguments)
+
+    # --- what expectations read
+
+    def read(self, part: str, name: str) -> Any:
+        """A property: measured on the pin where that can be, else as the program has it."""
+        how = self.benches[part].reads.get(name)
+        if how:
+            return self.board.pins.line(how[1]).level == how[2]
+        return self.board.seen.get((part, name))
+
+    def published(self, name: str, payload: str | None = None) -> bool:
+        """Whether the device published this since the last act."""
+        full = f"{self.topic}/{name}"
+        return any(t == full and payload in (None, p) for t, p in self.broker.seen)
+
+    # --- steps
+
+    def load(self, steps: Sequence[Step]) -> None:
+        """Steps with `at` are set on the clock; the others follow the one before."""
+        before: Running | None = None
+        for step in steps:
+            running = Running(step, self._judge(step))
+            if step.at is None and before is not None:
+                before.next = running
+            else:
+                self.clock.at(step.at or 0, lambda running=running: self.begin(running))
+            before = running
+
+    def _judge(self, step: Step) -> Callable[[], bool]:
+        """The expectation as a call; it was made by the type checker, from its own syntax tree."""
+        if step.act:
+            return lambda: True
+        code = compile(step.code, "expectation", "eval")
+        names = {"__builtins__": {}, "w": self, "min": min, "max": max, "abs": abs, "round": round}
+
+        def judge() -> bool:
+            try:
+                return bool(eval(code, names))
+            except (TypeError, ZeroDivisionError, OverflowError):
+                return False
+
+        return judge
+
+    def begin(self, running: Running) -> None:
+        step = running.step
+        if step.wait and not running.waited:
+            running.waited = True
+            self.clock.after(step.wait, lambda: self.begin(running))
+            return
+        if step.act and step.act_call:
+            self.broker.seen.clear()
+            self.trace.log("act", step.text, step.number)
+            if running.next:
+                follower = running.next
+                self.clock.after(step.over, lambda: self.begin(follower))
+            self.act(step.act_call)
+            return
+        running.begun, running.asked = self.clock.now, self.board.looks
+        running.until = self.clock.now + (step.within or step.stays or 0)
+        self.watching.append(running)
+        self._look()
+        self.clock.at(running.until, lambda: self.close(running))
+
+    def _look(self) -> None:
+        """Have the program's own properties told that some watched expectation reads."""
+        reads = {read for each in self.watching for read in self._own(each.step)}
+        self.board.look(tuple(sorted(reads)))
+
+    def _own(self, step: Step) -> list[tuple[str, str]]:
+        return [(part, name) for part, name in step.reads if name not in self.benches[part].reads]
+
+    def fresh(self, running: Running) -> bool:
+        """True where what the expectation reads of the program was seen since it began, or there is no program."""
+        if not self._own(running.step) or self.board.machine is None:
+            return True
+        return self.board.looks > running.asked
+
+    def watch(self) -> None:
+        """After everything that happens: judge what can be judged."""
+        for each in list(self.watching):
+            if not self.fresh(each):
+                continue
+            if each.closing:
+                self.done(each, each.judge())
+            elif each.step.within and each.judge():
+                self.done(each, True)
+            elif each.step.stays and not each.judge():
+                self.done(each, False)
+
+    def close(self, running: Running) -> None:
+        """The last moment of an expectation."""
+        if running in self.watching:
+            running.closing = True
+            if self.fresh(running):
+                self.done(running, running.judge())
+
+    def done(self, running: Running, passed: bool) -> None:
+        self.watching.remove(running)
+        step = running.step
+        seen = {f"{part}.{name}": self.read(part, name) for part, name in step.reads}
+        after = self.clock.now - running.begun
+        self.trace.log("expect", step.text, passed, number=step.number, seen=seen, after=after)
+        self._look()
+        if running.next:
+            self.begin(running.next)

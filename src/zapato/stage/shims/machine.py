@@ -1,0 +1,108 @@
+# Stands in for the port's machine module, with the limits of the chip's pin table.
+from world import ask, handlers, pipe
+
+_REFUSED = ("", "invalid pin", "pin can only be input", "invalid pull", "pin has no interrupt")
+
+
+def _ask(name, data):
+    # A pin that cannot do it raises ValueError, as on the ports.
+    try:
+        return ask(name, data)
+    except OSError as error:
+        if 0 < error.errno < len(_REFUSED):
+            raise ValueError(_REFUSED[error.errno])
+        raise
+
+
+class Pin:
+    IN, OUT, OPEN_DRAIN = 0, 1, 2
+    PULL_UP, PULL_DOWN = 1, 2
+    IRQ_RISING, IRQ_FALLING = 1, 2
+
+    def __init__(self, gpio, mode=-1, pull=-1, value=None):
+        self.gpio = gpio
+        self.init(mode, pull, value)
+
+    def init(self, mode=-1, pull=-1, value=None):
+        level = -1 if value is None else int(bool(value))
+        _ask("pin", "%d %d %d %d" % (self.gpio, mode, -1 if pull is None else pull, level))
+
+    def value(self, level=None):
+        if level is None:
+            return int(ask("get", str(self.gpio)))
+        ask("set", "%d %d" % (self.gpio, 1 if level else 0))
+
+    __call__ = value
+
+    def on(self):
+        self.value(1)
+
+    def off(self):
+        self.value(0)
+
+    def irq(self, handler=None, trigger=3, hard=False):
+        _ask("irq", "%d %d" % (self.gpio, trigger if handler else 0))
+        if handler:
+            handlers[self.gpio] = (handler, self)
+        else:
+            handlers.pop(self.gpio, None)
+
+
+class ADC:
+    ATTN_0DB, ATTN_2_5DB, ATTN_6DB, ATTN_11DB = 0, 1, 2, 3
+
+    def __init__(self, source, atten=None):
+        self.gpio = source.gpio if isinstance(source, Pin) else -1
+        self.read_uv()
+
+    def read_u16(self):
+        return self.read_uv() * 65535 // int(ask("full"))
+
+    def read_uv(self):
+        return int(_ask("adc", str(self.gpio)))
+
+
+class SoftI2C:
+    def __init__(self, scl, sda, freq=400000, timeout=50000):
+        self.sda = sda.gpio
+        self.freq = freq
+
+    def scan(self):
+        return [int(each) for each in ask("i2c_scan", str(self.sda)).split()]
+
+    def writeto(self, address, data, stop=True):
+        ask("i2c_write", b"%d %d %d\n" % (self.sda, address, self.freq) + bytes(data))
+        return len(data) + 1
+
+    def readfrom_into(self, address, data, stop=True):
+        ask("i2c_read", "%d %d %d %d" % (self.sda, address, len(data), self.freq))
+        pipe.readinto(data)
+
+    def readfrom(self, address, size, stop=True):
+        data = bytearray(size)
+        self.readfrom_into(address, data)
+        return bytes(data)
+
+
+def reset():
+    ask("reset")
+
+
+def unique_id():
+    return b"\x02\x5a\x41\x50\x00\x01"
+
+
+def freq(hz=None):
+    return 160000000
+
+
+def idle():
+    pass
+
+
+class WDT:
+    def __init__(self, id=0, timeout=5000):
+        ask("watchdog", str(timeout))
+
+    def feed(self):
+        ask("fed")

@@ -1,0 +1,66 @@
+# Starts the program as its board would, alone with the heap that the chip has.
+import gc
+import json
+import sys
+
+import host
+import micropython
+import world
+
+# What a program may bring in beside its own modules; loaded now, so that they do not count as its own.
+import dht
+import errno
+import machine
+import network
+import os
+import random
+import select
+import socket
+import struct
+import time
+
+
+class _Gc:
+    # The collector, measured wherever the program itself collects.
+    def __getattr__(self, name):
+        return getattr(gc, name)
+
+    def collect(self):
+        gc.collect()
+        measure("")
+
+    def mem_alloc(self):
+        return gc.mem_alloc() - len(ballast)
+
+
+def measure(when):
+    host.call("catch", "")
+    micropython.mem_info()
+    host.call("heap", "%d,%s" % (gc_base, when))
+
+
+with open("/stage/settings.json") as _file:
+    settings = json.load(_file)
+random.seed(settings.pop("seed"))
+collector = _Gc()
+sys.modules["gc"] = collector
+gc.collect()
+_heap = int(host.call("shims", str(gc.mem_alloc())))
+ballast = None
+gc.collect()
+ballast = bytearray(gc.mem_free() - _heap - 16)
+gc.collect()
+gc_base = gc.mem_alloc()
+_at = int(host.call("collect_at", ""))
+if _at > 0:
+    gc.threshold(_at)
+_started = False
+try:
+    import start
+
+    start.run(settings)
+    raise RuntimeError("the program came to its end")
+except Exception as error:
+    ballast = None
+    host.call("crash", type(error).__name__)
+    sys.print_exception(error)

@@ -1,0 +1,40 @@
+# Stands in for the port's time module, on the stage's time.
+from world import ask, now
+
+PERIOD = 1 << 30
+EPOCH = 1773100800  # seconds: the virtual day begins at midnight
+
+
+def ticks_ms():
+    return now[0]
+
+
+def ticks_us():
+    return now[1]
+
+
+def ticks_add(ticks, delta):
+    if not -PERIOD // 2 < delta < PERIOD // 2:
+        raise OverflowError("ticks interval overflow")
+    return (ticks + delta) % PERIOD
+
+
+def ticks_diff(end, start):
+    return (end - start + PERIOD // 2) % PERIOD - PERIOD // 2
+
+
+def sleep_ms(ms):
+    if ms > 0:
+        ask("sleep", str(ms))
+
+
+def sleep(seconds):
+    sleep_ms(int(seconds * 1000))
+
+
+def sleep_us(us):
+    ask("busy", str(us))
+
+
+def time():
+    return EPOCH + now[3]
