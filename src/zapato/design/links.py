@@ -62,11 +62,18 @@ _EVENT = re.compile(r"\s*([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
 
 @dataclass(frozen=True, slots=True)
 class Command:
-    """One thing a link does: device code, and the code that takes it back ("" where nothing does)."""
+    """One thing a link does.
+
+    Attributes:
+        text: as written.
+        code: device code; "" for an action without arguments, which part and action say.
+        takes_back: True where `for` can take it back.
+        part, action: whose action or property it is; the action is "notify" for a text.
+    """
 
     text: str
     code: str
-    undo: str = ""
+    takes_back: bool = False
     part: str = ""
     action: str = ""
 
@@ -250,7 +257,7 @@ def _timing(document: Document, link: Link, path: Keys) -> None:
         )
     if link.undo_after:
         for command in link.commands:
-            if not command.undo and command.action != "notify":
+            if not command.takes_back and command.action != "notify":
                 document.found(
                     "link-type",
                     (*path, "for"),
@@ -337,11 +344,18 @@ class _Commands:
             )
         ):
             return self.wrong(value, f"{part.name}.{target.attr} is {known.low:g} to {known.high:g}")
-        guarded = f"({new.code}) if {' and '.join(f'{g} is not None' for g in self.into.guards)} else None"
-        code = guarded if self.into.guards else new.code
         return Command(
-            self.written, f"p_{part.name}.set({target.attr!r}, {code})", part=part.name, action=target.attr
+            self.written,
+            self.guarded(f"p_{part.name}.set({target.attr!r}, {new.code})"),
+            part=part.name,
+            action=target.attr,
         )
+
+    def guarded(self, code: str) -> str:
+        """The code, left undone and told where something it reads is still unknown."""
+        known = " and ".join(f"{guard} is not None" for guard in self.into.guards)
+        return f"{code} if {known} else d.unknown()" if known else code
+
 
     def action(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
         part = self.owner(node.value)
@@ -364,9 +378,8 @@ class _Commands:
         codes = [
             self.argument(argument, value) for argument, value in zip(known.arguments, given, strict=False)
         ]
-        code = f"p_{part.name}.do({', '.join([repr(node.attr), *codes])})"
-        undo = f"p_{part.name}.do({known.undo!r})" if known.undo else ""
-        return Command(self.written, code, undo, part.name, node.attr)
+        code = f"p_{part.name}.do({', '.join([repr(node.attr), *codes])})" if codes else ""
+        return Command(self.written, self.guarded(code) if code else "", bool(known.undo), part.name, node.attr)
 
     def argument(self, argument: Argument, node: ast.expr) -> str:
         value = compile_node(node, self.written, self.scope, self.into)
@@ -406,4 +419,5 @@ class _Commands:
         for mistake in inner.mistakes:
             self.wrong(node, mistake.message, mistake.fixes, mistake.code)
         self.into.reads.extend(inner.reads)
-        return inner.value.code
+        known = " and ".join(f"{guard} is not None" for guard in inner.guards)
+        return f"({inner.value.code} if {known} else None)" if known else inner.value.code

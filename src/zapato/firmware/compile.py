@@ -46,21 +46,25 @@ def runtime_source(module: str, port: str) -> str:
     return (own if own.is_file() else folder / f"{module}.py").read_text("utf-8")
 
 
-def compile_all(sources: Mapping[str, str], cache_folder: Path) -> dict[str, bytes]:
-    """The compiled form (.mpy) of each module, by name.
+def compile_all(sources: Mapping[str, str], cache_folder: Path, *, lines: bool = True) -> dict[str, bytes]:
+    """The compiled form (.mpy) of each module, by name; without `lines`, tracebacks name functions only.
 
     Compiled modules are kept in `cache_folder` by the hash of source and compiler, so that an
     unchanged module is not compiled again. Raises ToolMissing, Unwritable.
     """
     _, version = _version(cache_folder)
     keys = {
-        name: hashlib.sha256(f"{VERSION}\0{version}\0{name}\0{text}".encode()).hexdigest()
+        name: hashlib.sha256(f"{VERSION}\0{version}\0{lines}\0{name}\0{text}".encode()).hexdigest()
         for name, text in sources.items()
     }
     missing = [name for name in sources if not _kept(cache_folder, keys[name]).is_file()]
+
+    def compiled(name: str, text: str) -> bytes:
+        return _compile(name, text, lines)
+
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         for name, data in zip(
-            missing, pool.map(_compile, missing, [sources[name] for name in missing]), strict=True
+            missing, pool.map(compiled, missing, [sources[name] for name in missing]), strict=True
         ):
             write(_kept(cache_folder, keys[name]), data)
     return {name: _kept(cache_folder, key).read_bytes() for name, key in keys.items()}
@@ -86,12 +90,12 @@ def _version(folder: Path) -> tuple[str, str]:
     return stamp, version
 
 
-def _compile(name: str, source: str) -> bytes:
+def _compile(name: str, source: str, lines: bool) -> bytes:
     with tempfile.TemporaryDirectory() as folder:
         path, out = Path(folder) / f"{name}.py", Path(folder) / f"{name}.mpy"
         path.write_text(source, "utf-8")
         done = subprocess.run(
-            [compiler()[0], "-s", f"{name}.py", "-o", str(out), str(path)],
+            [compiler()[0], *([] if lines else ["-O3"]), "-s", f"{name}.py", "-o", str(out), str(path)],
             capture_output=True,
             text=True,
             check=False,

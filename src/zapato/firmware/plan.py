@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.design.links import Link, PartScope
 from zapato.design.model import Design
 from zapato.lang.expressions import Expression, compile_expression
@@ -22,7 +23,7 @@ class Plan:
     Attributes:
         plan: source of plan.py: parts and links.
         levels: source of levels.py: the pins set before anything else.
-        modules: names of the runtime modules, sorted.
+        modules: names of the runtime modules that go into the bundle, sorted.
     """
 
     plan: str
@@ -34,10 +35,10 @@ def make_plan(design: Design) -> Plan:
     """The plan of a design without errors."""
     drivers = [(part, driver) for part in _ordered(design) if (driver := part.kind.driver(part))]
     followers = [part for part in design.parts.values() if _follows(part)]
-    lines = [f"# {design.name} {design.version}", "from loop import Device"]
-    lines += sorted({f"from {driver.module} import {driver.cls}" for _, driver in drivers})
-    if design.links or followers:
-        lines.append("from links import Follow, Link")
+    used = {"Device", *(driver.cls for _, driver in drivers)}
+    used |= {"Link"} if design.links else set[str]()
+    used |= {"Follow"} if followers else set[str]()
+    lines = [f"# {design.name} {design.version}", f"from {BUNDLE} import {', '.join(sorted(used))}"]
     full = design.board.analog.high if design.board else 0.0
     lines += ["", f"d = Device({design.name!r}, {design.topic!r}, {design.version!r}, {full!r})"]
     lines += [_construct(part, driver) for part, driver in drivers]
@@ -88,28 +89,29 @@ def _link(link: Link) -> list[str]:
             names[letter] = f"{letter}{n}"
     if link.rearm:
         lines += _function(f"r{n}", link.rearm)
-    lines += ["", f"def a{n}():", *(f"    {command.code}" for command in link.commands)]
-    if link.undo_after:
-        lines += [
-            "",
-            f"def u{n}():",
-            *(f"    {command.undo}" for command in reversed(link.commands) if command.undo),
-        ]
-    event = repr(".".join(link.event)) if link.event else "None"
-    arguments = (
-        "d",
-        _keys(link.when),
-        event,
-        names.get("w", "None"),
-        names.get("i", "None"),
-        f"a{n}",
-        f"u{n}" if link.undo_after else "None",
-        f"r{n}" if link.rearm else "None",
-        str(link.held),
-        str(link.after),
-        str(link.undo_after),
-    )
-    return [*lines, "", f"Link({', '.join(arguments)})"]
+    acts: list[str] = []
+    for place, command in enumerate(link.commands):
+        if command.code:
+            lines += _function(f"a{n}_{place}", command.code)
+        acts.append(f"a{n}_{place}" if command.code else f"(p_{command.part}, {command.action!r})")
+    takes = dict.fromkeys(f"p_{each.part}" for each in link.commands if each.takes_back and link.undo_after)
+    given = {
+        "reads": _keys(link.when) if link.when else "",
+        "event": repr("!".join(link.event)) if link.event else "",
+        "when": names.get("w", ""),
+        "test": names.get("i", ""),
+        "takes": _tuple(takes) if takes else "",
+        "rearm": f"r{n}" if link.rearm else "",
+        "held": str(link.held or ""),
+        "wait": str(link.after or ""),
+        "span": str(link.undo_after or ""),
+    }
+    more = "".join(f", {key}={code}" for key, code in given.items() if code)
+    return [*lines, "", f"Link(d, {n}, {_tuple(acts)}{more})"]
+
+
+def _tuple(codes: Iterable[str]) -> str:
+    return f"({''.join(f'{code}, ' for code in codes)})"
 
 
 def _keys(expression: Expression | None) -> str:
@@ -135,19 +137,19 @@ def _connect(design: Design) -> Iterable[str]:
         return
     mqtt = "None"
     if design.mqtt is not None:
-        yield "    from mqtt import Mqtt"
+        yield f"    from {BUNDLE} import Mqtt"
         yield "    m = settings['mqtt']"
         mqtt = "Mqtt(d, m['host'], m['port'], m['user'], m['password'], m['qos'], m['keep_alive'])"
-    yield "    from net import Net"
+    yield f"    from {BUNDLE} import Net"
     yield "    w = settings['wifi']"
     yield f"    Net(d, w['name'], w['password'], {mqtt}, w['country'])"
 
 
 def _modules(design: Design, drivers: list[Driver]) -> tuple[str, ...]:
-    found = {"start", "loop"}
+    found = {"loop", "values"}
     for driver in drivers:
         found |= {driver.module, *driver.also}
-    if found & {"relay", "led"}:
+    if found & {"relay", "relay_kept", "led"}:
         found.add("output")
     if design.links or any(_follows(part) for part in design.parts.values()):
         found.add("links")

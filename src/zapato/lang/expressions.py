@@ -22,6 +22,8 @@ _COMPARE: Mapping[type[ast.AST], str] = {
     ast.NotEq: "!=",
 }
 _FUNCTIONS = {"min": (2, 9), "max": (2, 9), "abs": (1, 1), "round": (1, 2)}
+KNOWN = "known"
+"""The function that tells whether a property has a value yet."""
 LONGEST = 1000
 """Characters of an expression at the most."""
 
@@ -194,7 +196,7 @@ class _Compiler:
         if form is None:
             return self.wrong(
                 node,
-                "expressions have names, numbers, texts, comparisons, and/or/not, + - * / and min max abs round",
+                "expressions have names, numbers, texts, comparisons, and/or/not, + - * / and min max abs round known",
             )
         return form(node)
 
@@ -299,8 +301,10 @@ class _Compiler:
         name = node.func.id if isinstance(node.func, ast.Name) else ""
         if own := self.scope.functions.get(name):
             return self.own_call(name, own, node)
+        if name == KNOWN:
+            return self.known(node)
         if name not in _FUNCTIONS or node.keywords:
-            return self.wrong(node, f"functions are {', '.join(_FUNCTIONS)}")
+            return self.wrong(node, f"functions are {', '.join((*_FUNCTIONS, KNOWN))}")
         least, most = _FUNCTIONS[name]
         if not least <= len(node.args) <= most:
             return self.wrong(
@@ -309,6 +313,16 @@ class _Compiler:
             )
         values = [self.expect(each, "number", f"{name} takes numbers") for each in node.args]
         return Value("number", f"{name}({', '.join(v.code for v in values)})", values[0].unit)
+
+    def known(self, node: ast.Call) -> Value:
+        """known(part.property): whether it has a value by now; reading it this way guards nothing."""
+        only = node.args[0] if len(node.args) == 1 and not node.keywords else None
+        if not isinstance(only, ast.Attribute):
+            return self.wrong(node, f"{KNOWN} takes one property: {KNOWN}(cabinet.temperature)")
+        before = list(self.into.guards)
+        value = self.value(only)
+        self.into.guards[:] = before
+        return Value("boolean", f"({value.code} is not None)")
 
     def own_call(self, name: str, own: Function, node: ast.Call) -> Value:
         if not own.least <= len(node.args) <= own.most or node.keywords:

@@ -28,8 +28,11 @@ def _driver(part: Part) -> Driver:
     gpio, active = part.pins["pin"].gpio, active_number(part)
     keeps = part.get("start", "off") == "last"
     starts_on = start_level(part) == active
-    excludes = tuple(part.get("excludes", ()))
-    return Driver("relay", "Relay", (gpio, active, starts_on, keeps, excludes), ("store",) if keeps else ())
+    excludes = tuple(sorted(p.name for key, p in part.linked.items() if key.startswith("excludes.")))
+    arguments = (gpio, active, starts_on, excludes)
+    if keeps:
+        return Driver("relay_kept", "KeptRelay", arguments, ("relay", "store"))
+    return Driver("relay", "Relay", arguments)
 
 
 KIND = Kind(

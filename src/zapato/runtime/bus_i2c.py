@@ -1,26 +1,25 @@
 # An I2C bus in software: it can be on any pins of every port.
 from machine import Pin, SoftI2C
 
+from loop import Part
 
-class Bus:
+
+class Bus(Part):
     props = ("found",)
-    sets = ()
-    timed = ()
 
     def __init__(self, d, name, sda, scl, speed):
-        self.d = d
-        self.name = name
+        super().__init__(d, name)
         self.found = None
         self.i2c = SoftI2C(scl=Pin(scl), sda=Pin(sda), freq=speed)
         d.after(20, self.scan)
 
     def scan(self):
-        self.found = " ".join("0x%02x" % address for address in self.i2c.scan())
+        self.found = " ".join(["0x%02x" % address for address in self.i2c.scan()])
         self.d.changed(self, "found")
         self.d.note(self.name + " found " + (self.found or "nothing"))
 
-    def do(self, action):
-        if action != "scan":
+    def do(self, action, *given):
+        if action != "scan" or given:
             return False
         self.scan()
         return True

@@ -1,6 +1,4 @@
 # A push button: a switch that also tells holding and pressing twice.
-import time
-
 from switch import Switch
 
 
@@ -9,7 +7,7 @@ class Button(Switch):
         super().__init__(d, name, gpio, pull, active, settle, poll, "down", "pressed", "released")
         self.hold = hold
         self.double = double
-        self.last = None
+        self.again = None  # runs while a second press makes it two
         self.holding = None
 
     def moved(self, level):
@@ -17,12 +15,15 @@ class Button(Switch):
         if not level:
             return
         self.holding = self.d.after(self.hold, self.held)
-        now = time.ticks_ms()
-        if self.last is not None and time.ticks_diff(now, self.last) <= self.double:
-            self.last = None
+        if self.again:
+            self.alone()
             self.d.emit(self, "doubled")
         else:
-            self.last = now
+            self.again = self.d.after(self.double, self.alone)
+
+    def alone(self):
+        self.d.cancel(self.again)
+        self.again = None
 
     def held(self):
         self.d.emit(self, "held")

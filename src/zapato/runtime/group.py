@@ -1,40 +1,47 @@
 # Several parts switched as one: on where any of them is.
+from loop import Part
+from values import truth
 
 
-class Group:
+class Group(Part):
     props = ("on",)
     sets = ("on",)
-    timed = ()
 
     def __init__(self, d, name, members):
-        self.d = d
-        self.name = name
+        super().__init__(d, name)
         self.members = members
-        self.on = any(d.parts[each].on for each in members)
-        d.links.append(self)
+        self.was = self.on
+        for each in members:
+            d.listen(each + ".on", self.weigh)
 
-    def begin(self):
-        self.weigh()
+    @property
+    def on(self):
+        for each in self.members:
+            if self.d.parts[each].on:
+                return True
+        return False
 
-    def hear(self, key, event):
-        if not event and key.endswith(".on") and key[:-3] in self.members:
-            self.weigh()
+    def mark(self):
+        for each in self.members:
+            if self.d.parts[each].mark():
+                return True
+        return False
 
     def weigh(self):
-        on = any(self.d.parts[each].on for each in self.members)
-        if on != self.on:
-            self.on = on
+        if self.on != self.was:
+            self.was = not self.was
             self.d.changed(self, "on")
 
     def set(self, name, value):
-        if name == "on" and value is not None:
-            self.do("on" if value else "off")
+        self.do("on" if truth(value) else "off")
 
-    def do(self, action):
+    def do(self, action, *given):
         if action == "toggle":
-            action = "off" if self.on else "on"
-        if action not in ("on", "off"):
+            action = "off" if self.mark() else "on"
+        if action not in ("on", "off") or given:
             return False
         for each in self.members:
-            self.d.parts[each].do(action)
+            part = self.d.parts[each]
+            if part.do(action) is False:  # a flag is set, not switched
+                part.set("on", action == "on")
         return True

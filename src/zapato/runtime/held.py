@@ -1,25 +1,27 @@
 # A value that links and the network set: a flag or a number.
+from loop import Part
+from values import number, truth
 
 
-class Held:
-    timed = ()
-
+class Held(Part):
     def __init__(self, d, name, prop, start, low, high):
-        self.d = d
-        self.name = name
+        super().__init__(d, name)
         self.prop = prop
-        self.props = (prop,)
-        self.sets = (prop,)
+        self.props = self.sets = (prop,)
         self.low = low
         self.high = high
         setattr(self, prop, start)
 
+    def take(self, name, value):
+        if self.prop != "on":
+            number(value, self.low, self.high)
+        self.set(name, value)
+
     def set(self, name, value):
-        if name != self.prop or value is None:
-            return
         if self.prop == "on":
-            value = bool(value)
+            value = truth(value)
         else:
+            number(value)
             if self.low is not None and value < self.low:
                 value = self.low
             if self.high is not None and value > self.high:
@@ -28,8 +30,8 @@ class Held:
             setattr(self, name, value)
             self.d.changed(self, name)
 
-    def do(self, action, value=None):
-        if action != "set" or value is None:
+    def do(self, action, *given):
+        if action != "set" or len(given) != 1:
             return False
-        self.set(self.prop, value)
+        self.take(self.prop, given[0])
         return True

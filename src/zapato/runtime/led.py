@@ -1,43 +1,48 @@
 # An LED: an output that can blink, and show the device's state.
 from output import Output
+from values import span
 
-# A half cycle of the blink code in ms by state: no network, no broker, online (steady).
-CODES = (100, 500, 0)
+# The blink code in ms on and off by state: no network, no broker, online (steady), refused.
+CODES = ((100, 100), (500, 500), (0, 0), (100, 1900))
 
 
 class Led(Output):
     def __init__(self, d, name, gpio, active, on, shows_status):
         super().__init__(d, name, gpio, active, on)
-        self.half = 0
+        self.bright = self.dark = 0
         self.lit = self.on
         if shows_status:
             d.lamp = self
 
-    def do(self, action, ms=0):
-        self.half = 0
-        if action == "blink" and ms > 0:
-            self.d.cancel(self.timer)
+    def mark(self):
+        return (self.on, self.bright) if self.bright else self.on
+
+    def do(self, action, *given):
+        if action == "blink":
+            half = span(*given) // 2 or 1
             self.switch(True)
-            self.blink(ms // 2 or 1)
+            self.blink(half, half)
             return True
-        return super().do(action, ms)
+        if action == "toggle":
+            action = "off" if self.on else "on"
+        self.bright = 0
+        return super().do(action, *given)
 
     def status(self, code):
-        half = CODES[code]
-        if half:
-            if half != self.half:
-                self.d.cancel(self.timer)
-                self.blink(half)
-        else:
+        bright, dark = CODES[code]
+        if not bright:
             self.do("on")
+        elif (bright, dark) != (self.bright, self.dark):
+            self.blink(bright, dark)
 
-    def blink(self, half):
-        self.half = half
-        self.lit = True
-        self.level(True)
-        self.timer = self.d.after(half, self.flip)
+    def blink(self, bright, dark):
+        self.d.cancel(self.timer)
+        self.bright = bright
+        self.dark = dark
+        self.lit = False
+        self.flip()
 
     def flip(self):
         self.lit = not self.lit
         self.level(self.lit)
-        self.timer = self.d.after(self.half, self.flip)
+        self.timer = self.d.after(self.bright if self.lit else self.dark, self.flip)

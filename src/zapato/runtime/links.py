@@ -2,37 +2,44 @@
 
 
 class Link:
-    def __init__(self, d, reads, event, when, test, act, undo, rearm, held, wait, span):
+    # What most links do without is kept here, not in each of them.
+    when = test = rearm = None
+    takes = ()
+    held = wait = span = 0
+    armed = True
+    holding = undoing = taken = None
+
+    def __init__(self, d, number, acts, reads=(), event=None, **more):
         self.d = d
-        self.reads = reads  # "part.property" keys that the condition depends on
-        self.event = event  # "part.event", or None
-        self.when = when
-        self.test = test
-        self.act = act
-        self.undo = undo
-        self.rearm = rearm
-        self.held = held
-        self.wait = wait
-        self.span = span
-        self.armed = True
-        self.holding = None
-        self.undoing = None
-        d.links.append(self)
+        self.number = number
+        self.acts = acts  # functions, or pairs of a part and what it is to do
+        for key in more:  # when, test, rearm: functions; takes: parts; held, wait, span: ms
+            setattr(self, key, more[key])
+        if event:
+            d.listen(event, self.fire)
+        for key in reads:  # "part.property" keys that the condition depends on
+            d.listen(key, self.weigh)
+        if self.when:
+            d.starts.append(self.begin)
 
     def begin(self):
-        if self.when and self.when():
+        # What holds at power-up has not come true just now; but `held` counts from then.
+        if self.guard(self.when):
             self.armed = False
+            if self.held:
+                self.holding = self.d.after(self.held, self.fire)
 
-    def hear(self, key, event):
-        if event:
-            if key == self.event:
-                self.fire()
-        elif self.when and key in self.reads:
-            self.weigh()
+    def guard(self, call, *given):
+        # A mistake in one link's expressions is told by its number; as a condition it counts as false.
+        try:
+            return call(*given)
+        except MemoryError:
+            raise
+        except Exception as error:
+            self.d.fault("link %d" % self.number, error)
 
     def weigh(self):
-        now = self.when()
-        if now:
+        if self.guard(self.when):
             if self.armed:
                 self.armed = False
                 if self.held:
@@ -44,12 +51,12 @@ class Link:
             self.d.cancel(self.holding)
             self.holding = None
             self.armed = True
-        if not (self.rearm and self.rearm()):
+        if not (self.rearm and self.guard(self.rearm)):
             self.armed = True
 
     def fire(self):
         self.holding = None
-        if self.test and not self.test():
+        if self.test and not self.guard(self.test):
             return
         if self.wait:
             self.d.after(self.wait, self.go)
@@ -57,23 +64,45 @@ class Link:
             self.go()
 
     def go(self):
-        self.act()
-        if self.span:
+        before = [part.mark() for part in self.takes]
+        for act in self.acts:
+            done = self.guard(act[0].do, act[1]) if isinstance(act, tuple) else self.guard(act)
+            if done is False:
+                self.d.fault("link %d" % self.number, "an action was refused")
+        if not self.takes:
+            return
+        # Only what this link changed is taken back, and only where nobody has changed it since.
+        self.taken = self.taken or []
+        for part, was in zip(self.takes, before):
+            if part.mark() != was:
+                self.taken.append((part, was, part.mark()))
+        if self.taken:
             self.d.cancel(self.undoing)
             self.undoing = self.d.after(self.span, self.undo)
+
+    def undo(self):
+        taken, self.taken, self.undoing = self.taken, None, None
+        for part, was, now in reversed(taken):
+            if part.mark() == now:
+                part.do("on" if was else "off")
 
 
 class Follow:
     # An output that shows an expression all the time.
     def __init__(self, d, part, when, reads):
+        self.d = d
         self.part = part
         self.when = when
-        self.reads = reads
-        d.links.append(self)
+        for key in reads:
+            d.listen(key, self.show)
+        d.starts.append(self.show)
 
-    def begin(self):
-        self.part.do("on" if self.when() else "off")
-
-    def hear(self, key, event):
-        if not event and key in self.reads:
-            self.begin()
+    def show(self):
+        on = False
+        try:
+            on = self.when()
+        except MemoryError:
+            raise
+        except Exception as error:
+            self.d.fault("shows of " + self.part.name, error)
+        self.part.do("on" if on else "off")

@@ -1,11 +1,18 @@
-# The cooperative loop: timers, inputs that woke up, changes and events, the network.
+# The cooperative loop: timers, inputs that woke up, changes and events, the network; and the net under them all.
+from micropython import const
+import gc
 import io
+import machine
 import select
+import sys
 import time
 
-import gc
-
-TURN = 64  # changes handled before the network gets its turn again
+_TURN = const(32)  # changes handled before the network gets its turn again
+_WAITING = const(64)  # changes that may wait; what comes beyond is dropped and counted
+_LONG = const(1 << 28)  # ms: the ports' counters tell no more than 2^29 apart, so longer times go in pieces
+_TOLD = const(12)  # faults that are remembered as told
+_TIDY = const(20000)
+_DOG = const(8000)  # ms: the longest that every port's watchdog can wait
 
 
 class Wake(io.IOBase):
@@ -16,6 +23,32 @@ class Wake(io.IOBase):
         return flags if request == 3 and self.up else 0
 
 
+class Part:
+    # What every part has: properties, those that can be set, actions whose last argument is a time.
+    props = ()
+    sets = ()
+    timed = ()
+    new = 0  # bits of the properties whose value waits to be published
+
+    def __init__(self, d, name):
+        self.d = d
+        self.name = name
+
+    def do(self, action):
+        return False
+
+    def set(self, name, value):
+        raise ValueError("cannot be set")
+
+    def take(self, name, value):
+        # A setting that came over the network.
+        self.set(name, value)
+
+    def mark(self):
+        # What `for` compares to know whether somebody changed it since.
+        return getattr(self, "on", None)
+
+
 class Device:
     def __init__(self, name, topic, version, full):
         self.name = name
@@ -23,12 +56,17 @@ class Device:
         self.version = version
         self.full = full  # volts at the analog pins at full scale
         self.parts = {}
-        self.links = []
+        self.starts = []  # what wants to be called when everything is there
+        self.ears = {}  # "part.property" or "part!event" -> who hears of it
         self.inputs = []
-        self.timers = []
+        self.timers = []  # [when, call, period, what is left of a long time], the next one first
         self.queue = []
+        self.told = []
+        self.dropped = 0
         self.net = None
         self.lamp = None  # the status LED
+        self.dog = None
+        self.store = None  # what outlives a power cut
         self.seconds = 0
         self.counted = time.ticks_ms()
         self.wake = Wake()
@@ -39,20 +77,66 @@ class Device:
         self.parts[part.name] = part
         return part
 
-    def after(self, ms, call):
-        timer = [time.ticks_add(time.ticks_ms(), ms), call]
-        self.timers.append(timer)
+    def listen(self, key, hear):
+        self.ears.setdefault(key, []).append(hear)
+
+    # --- time
+
+    def after(self, ms, call, period=0):
+        return self.arm([0, call, period, 0], ms)
+
+    def every(self, ms, call, first=None):
+        return self.after(ms if first is None else first, call, ms)
+
+    def arm(self, timer, ms):
+        timer[3] = ms - _LONG if ms > _LONG else 0
+        now = time.ticks_ms()
+        when = timer[0] = time.ticks_add(now, ms - timer[3])
+        at = 0
+        for other in self.timers:
+            if time.ticks_diff(when, other[0]) < 0:
+                break
+            at += 1
+        self.timers.insert(at, timer)
         return timer
 
     def cancel(self, timer):
-        if timer in self.timers:
-            self.timers.remove(timer)
+        # Timers are told apart by identity: two may be equal.
+        for at in range(len(self.timers)):
+            if self.timers[at] is timer:
+                del self.timers[at]
+                return
+
+    # --- what happens
 
     def changed(self, part, name):
-        self.queue.append((part, name, 0))
+        self.happened(part, name, 0)
 
     def emit(self, part, event):
-        self.queue.append((part, event, 1))
+        self.happened(part, event, 1)
+
+    def happened(self, part, name, event):
+        if len(self.queue) >= _WAITING:
+            self.dropped += 1
+            self.fault("the queue", "too much happens at once")
+            return
+        self.queue.append((part, name, event))
+
+    def settle(self):
+        for _ in range(_TURN):
+            if not self.queue:
+                return
+            part, name, event = self.queue.pop(0)
+            for hear in self.ears.get(part.name + ("!" if event else ".") + name, ()):
+                self.guard(hear)
+            if self.net:
+                if not event:
+                    part.new |= 1 << part.props.index(name)
+                    self.net.value(part)
+                elif name not in part.props:  # a property of the same name has said it already
+                    self.net.event(part, name)
+
+    # --- what is told
 
     def notify(self, text):
         self.note(text)
@@ -66,7 +150,10 @@ class Device:
         if value is None:
             return "?"
         if spec:
-            return ("{:" + spec + "}").format(value)
+            try:
+                return ("{:" + spec + "}").format(value)
+            except (ValueError, TypeError):
+                pass
         if isinstance(value, float):
             return ("%.2f" % value).rstrip("0").rstrip(".")
         return ("yes" if value else "no") if isinstance(value, bool) else str(value)
@@ -75,14 +162,61 @@ class Device:
         if self.lamp:
             self.lamp.status(code)
 
-    def run(self):
-        for link in self.links:
-            link.begin()
+    # --- the net under it all
+
+    def guard(self, call, *given):
+        # Nothing that one part or link does may end the others.
+        try:
+            return call(*given)
+        except MemoryError:
+            self.spare()
+        except Exception as error:
+            self.fault("", error)
+
+    def fault(self, place, error):
+        # Told once for each place and kind of fault.
+        if isinstance(error, Exception):
+            found = io.StringIO()
+            sys.print_exception(error, found)
+            lines = found.getvalue().rstrip().split("\n")
+            print("\n".join(lines))
+            place = place or (lines[-2].strip() if len(lines) > 1 else "")
+            error = lines[-1]
+        text = "fault in %s: %s" % (place, error)
+        if text in self.told:
+            return
+        if len(self.told) >= _TOLD:
+            self.told.pop(0)
+        self.told.append(text)
+        self.note(text)
+
+    def unknown(self):
+        raise ValueError("it reads a value that is not known yet")
+
+    def spare(self):
+        # Out of memory: what only waits to be said goes first, and is counted.
+        self.dropped += len(self.queue)
+        self.queue.clear()
         if self.net:
-            self.net.begin()
+            self.net.spare()
+        gc.collect()
+        self.fault("memory", "there was none left")
+
+    # --- running
+
+    def run(self):
+        for begin in self.starts:
+            self.guard(begin)
+        self.starts = None
+        if self.net:
+            self.guard(self.net.begin)
         else:
             self.status(2)
-        self.after(20000, self.tidy)
+        self.every(_TIDY, self.tidy)
+        try:
+            self.dog = machine.WDT(timeout=_DOG)
+        except TypeError:  # the ESP8266's has one time only
+            self.dog = machine.WDT()
         while True:
             self.turn()
 
@@ -96,45 +230,38 @@ class Device:
     def tidy(self):
         self.uptime()
         gc.collect()
-        self.after(20000, self.tidy)
 
     def turn(self):
+        if self.dog:
+            self.dog.feed()
         wait = self.due()
         if self.queue:
-            self.handle()
+            self.settle()
             wait = 0
         for found in self.poller.poll(wait):
             if found[0] is self.wake:
                 self.wake.up = 0
                 for each in self.inputs:
-                    each.look()
+                    self.guard(each.look)
             elif self.net:
-                self.net.ready(found[1])
+                self.guard(self.net.ready, found[1])
 
     def due(self):
         # Run the timers that are due; how long until the next one, in ms.
-        now = time.ticks_ms()
-        wait = 10000
-        for timer in self.timers:
-            left = time.ticks_diff(timer[0], now)
-            if left <= 0:
-                self.timers.remove(timer)
-                timer[1]()
+        for _ in range(_TURN):
+            if not self.timers:
+                return 3000
+            timer = self.timers[0]
+            left = time.ticks_diff(timer[0], time.ticks_ms())
+            if left > 0:
+                return left if left < 3000 else 3000
+            del self.timers[0]
+            if timer[3]:
+                self.arm(timer, timer[3])
+                continue
+            if timer[2]:
+                self.arm(timer, timer[2])
+            self.guard(timer[1])
+            if self.queue:
                 return 0
-            if left < wait:
-                wait = left
-        return wait
-
-    def handle(self):
-        for _ in range(TURN):
-            if not self.queue:
-                return
-            part, name, event = self.queue.pop(0)
-            key = part.name + "." + name
-            for link in self.links:
-                link.hear(key, event)
-            if self.net:
-                if not event:
-                    self.net.value(part, name)
-                elif name not in part.props:  # a property of the same name has said it already
-                    self.net.event(part, name)
+        return 0

@@ -1,37 +1,27 @@
 # A non-blocking MQTT 3.1.1 client (OASIS standard, 29 October 2014): QoS 0 and 1, will, keep-alive.
+from micropython import const
 import errno
 import gc
 import json
 import random
 import select
 import socket
-import struct
 import time
 
-KEPT = 24  # messages kept while the broker is away; older ones are dropped and counted
-FLIGHT = 8  # QoS 1 messages that may wait for their acknowledgement at once
-FULL = 2048  # bytes waiting to leave; beyond this, messages wait in the queue
-LARGEST = 1024  # bytes of an incoming packet
-BEAT = 5000  # ms between looks at the connection's health
-LONGEST = 60000  # ms between two tries at the most
+from values import number
 
-AWAY, CALLING, GREETING, ONLINE = 0, 1, 2, 3
+_KEPT = const(24)  # messages kept while the broker is away; older ones are dropped and counted
+_FLIGHT = const(8)  # QoS 1 messages that may wait for their acknowledgement at once
+_ROOM = const(512)  # bytes waiting to leave at the most
+_LARGEST = const(320)  # bytes of an incoming packet; a longer one is passed over
+_SHORT = const(128)  # bytes of a payload: values and arguments are shorter
+_PATIENCE = const(6000)  # ms until an answer to the greeting
+_LONGEST = const(8000)  # ms between two tries at the most
 
-
-def text(value):
-    data = value.encode() if isinstance(value, str) else value
-    return struct.pack(">H", len(data)) + data
-
-
-def packet(kind, body):
-    size = len(body)
-    head = bytearray([kind])
-    while True:
-        low = size & 127
-        size >>= 7
-        head.append(low | 128 if size else low)
-        if not size:
-            return bytes(head) + body
+_AWAY = const(0)
+_CALLING = const(1)
+_GREETING = const(2)
+_ONLINE = const(3)
 
 
 class Mqtt:
@@ -42,20 +32,29 @@ class Mqtt:
         self.password = password
         self.qos = qos
         self.keep = keep
-        self.state = AWAY
+        self.state = _AWAY
         self.up = False
         self.sock = None
         self.timer = None
         self.pause = 1000
-        self.out = bytearray()
-        self.into = bytearray()
+        self.trouble = None  # what was told last about not getting through
+        self.out = bytearray(_ROOM)
+        self.view = memoryview(self.out)
+        self.size = 0  # bytes in out
+        self.news = 0  # messages among them that are gone if the connection is
+        self.into = bytearray(_LARGEST)
+        self.got = 0  # bytes in into
+        self.over = 0  # bytes of a packet too long to be kept that are still to come
         self.queue = []
-        self.fresh = []
+        self.fresh = []  # parts with values to publish
         self.flight = []
+        self.again = 0  # how many of them are to be sent again
         self.number = 0
         self.dropped = 0
         self.heard = 0
         self.sent = 0
+        if password and not user:
+            d.note("the broker's password is left out: MQTT 3.1.1 has none without a user")
 
     # --- the connection
 
@@ -68,52 +67,62 @@ class Mqtt:
         self.close()
 
     def call(self):
+        self.timer = None
         try:
             address = socket.getaddrinfo(self.address[0], self.address[1])[0][-1]
+        except OSError as error:
+            self.lost("%s is not known (%s)" % (self.address[0], error))
+            return
+        try:
             self.sock = socket.socket()
             self.sock.setblocking(False)
             try:
                 self.sock.connect(address)
             except OSError as error:
-                if error.errno != errno.EINPROGRESS:
+                if error.errno not in (errno.EINPROGRESS, 119):  # 119: the ESP32's own number for it
                     raise
         except OSError as error:
             self.lost(error)
             return
-        self.state = CALLING
-        self.heard = time.ticks_ms()
+        self.state = _CALLING
+        self.heard = self.sent = time.ticks_ms()
         self.d.poller.register(self.sock, select.POLLIN | select.POLLOUT)
-        self.d.cancel(self.timer)
-        self.timer = self.d.after(BEAT, self.beat)
+        self.timer = self.d.every(max(1000, min(5000, self.keep // 4)), self.beat)
 
     def close(self):
         self.d.cancel(self.timer)
         self.timer = None
         if self.sock:
-            self.d.poller.unregister(self.sock)
-            self.sock.close()
-            self.sock = None
-        self.out = bytearray()
-        self.into = bytearray()
-        self.state = AWAY
+            try:
+                self.d.poller.unregister(self.sock)
+            finally:
+                self.sock.close()
+                self.sock = None
+        self.dropped += self.news
+        self.size = self.news = self.got = self.over = 0
+        self.state = _AWAY
 
     def lost(self, why):
-        if self.state == ONLINE:
-            print("broker lost:", why)
+        if self.state == _ONLINE:
             self.d.status(1)
+        why = str(why)
+        if why != self.trouble:  # said once, not at every try
+            self.trouble = why
+            print("broker:", why)
         self.close()
         if self.up:
             self.timer = self.d.after(self.pause + random.getrandbits(9), self.call)
-            self.pause = min(self.pause * 2, LONGEST)
+            self.pause = min(self.pause * 2, _LONGEST)
 
     def beat(self):
-        self.timer = self.d.after(BEAT, self.beat)
         now = time.ticks_ms()
         silence = time.ticks_diff(now, self.heard)
-        if silence > (self.keep * 3 // 2 if self.state == ONLINE else 10000):
+        if silence > (self.keep * 3 // 2 if self.state == _ONLINE else _PATIENCE):
             self.lost("silence")
-        elif self.state == ONLINE and max(silence, time.ticks_diff(now, self.sent)) > self.keep * 3 // 4:
-            self.write(b"\xc0\x00")
+        elif self.state == _ONLINE and max(silence, time.ticks_diff(now, self.sent)) * 2 > self.keep:
+            if self.room(2):
+                self.put(b"\xc0\x00")
+                self.flush()
             self.sent = now
 
     # --- bytes
@@ -124,44 +133,61 @@ class Mqtt:
         try:
             if flags & (select.POLLERR | select.POLLHUP) and not flags & select.POLLIN:
                 raise OSError(errno.ECONNRESET)
-            if self.state == CALLING and flags & select.POLLOUT:
-                self.state = GREETING
+            if self.state == _CALLING and flags & select.POLLOUT:
+                self.state = _GREETING
                 self.greet()
-            elif flags & select.POLLOUT:
-                self.flush()
-                self.drain()
             if flags & select.POLLIN:
                 self.take()
+            if self.sock and flags & select.POLLOUT:
+                self.flush()
+                self.drain()
         except (OSError, ValueError, IndexError) as error:  # the last two: bytes that are no packet
             self.lost(error)
 
-    def write(self, data):
-        self.out.extend(data)
-        try:
-            self.flush()
-        except OSError as error:
-            self.lost(error)
+    def room(self, size):
+        return self.sock and self.size + size <= _ROOM
+
+    def put(self, data):
+        end = self.size + len(data)
+        self.out[self.size : end] = data
+        self.size = end
+
+    def head(self, kind, size):
+        self.put(bytes((kind, size)) if size < 128 else bytes((kind, size & 127 | 128, size >> 7)))
+
+    def text(self, *pieces):
+        size = 0
+        for each in pieces:
+            size += len(each)
+        self.put(bytes((size >> 8, size & 255)))
+        for each in pieces:
+            self.put(each)
 
     def flush(self):
-        while self.out and self.sock:
-            try:
-                count = self.sock.send(self.out)
-            except OSError as error:
-                if error.errno != errno.EAGAIN:
-                    raise
+        try:
+            while self.size and self.sock:
                 count = 0
-            if not count:
-                break
-            self.out = self.out[count:]
-            self.sent = time.ticks_ms()
+                try:
+                    count = self.sock.send(self.view[: self.size])
+                except OSError as error:
+                    if error.errno != errno.EAGAIN:
+                        raise
+                if not count:
+                    break
+                self.size -= count
+                self.view[: self.size] = self.view[count : count + self.size]
+                self.sent = time.ticks_ms()
+                if not self.size:
+                    self.news = 0
+        except OSError as error:
+            self.lost(error)
+            return
         if self.sock:
-            self.d.poller.modify(self.sock, select.POLLIN | select.POLLOUT if self.out else select.POLLIN)
+            self.d.poller.modify(self.sock, select.POLLIN | select.POLLOUT if self.size else select.POLLIN)
 
     def take(self):
-        if not self.sock:
-            return
         try:
-            data = self.sock.recv(512)
+            data = self.sock.recv(_LARGEST - self.got)
         except OSError as error:
             if error.errno == errno.EAGAIN:
                 return
@@ -169,15 +195,26 @@ class Mqtt:
         if not data:
             raise OSError(errno.ECONNRESET)
         self.heard = time.ticks_ms()
-        self.into.extend(data)
-        while self.sock and self.parse():
+        if self.over:
+            data = self.skip(data)
+        end = self.got + len(data)
+        self.into[self.got : end] = data
+        self.got = end
+        data = None
+        while self.sock and self.got and self.parse():
             pass
+
+    def skip(self, data):
+        # The rest of a packet that is too long goes by without being kept.
+        passed = min(self.over, len(data))
+        self.over -= passed
+        return data[passed:]
 
     def parse(self):
         # One whole packet from what has come in; False where none is whole yet.
         size, shift, at = 0, 0, 1
         while True:
-            if at >= len(self.into):
+            if at >= self.got:
                 return False
             byte = self.into[at]
             size |= (byte & 127) << shift
@@ -185,123 +222,243 @@ class Mqtt:
             at += 1
             if not byte & 128:
                 break
-        if size > LARGEST:
-            raise OSError(errno.EINVAL)
-        if len(self.into) < at + size:
+            if shift > 21:
+                raise ValueError("no MQTT packet")
+        end = at + size
+        if end > _LARGEST:
+            return self.pass_over(at, end)
+        if self.got < end:
             return False
-        kind, body = self.into[0], bytes(self.into[at : at + size])
-        self.into = self.into[at + size :]
-        self.packet(kind, body)
+        view = memoryview(self.into)
+        try:
+            self.packet(self.into[0], view[at:end])
+        finally:
+            if self.sock and self.got >= end:
+                self.got -= end
+                view[: self.got] = view[end : end + self.got]
         return True
+
+    def pass_over(self, at, end):
+        # Wait until what an acknowledgement needs is there, then let the packet go by.
+        if self.got < at + 2:
+            return False
+        need = at + 4 + (self.into[at] << 8 | self.into[at + 1])
+        kind = self.into[0]
+        if kind & 0xF6 == 0x32 and need <= min(end, _LARGEST):
+            if self.got < need:
+                return False
+            self.ack(self.into[need - 2], self.into[need - 1])
+        self.d.fault("a message", "%d bytes are too long" % end)
+        self.over = max(0, end - self.got)
+        left = max(0, self.got - end)
+        self.into[:left] = self.into[self.got - left : self.got]
+        self.got = left
+        return left > 0
 
     # --- packets
 
     def greet(self):
-        flags = 0x02 | 0x04 | 0x20 | (0x80 if self.user else 0) | (0x40 if self.password else 0)
-        body = text("MQTT") + bytes([4, flags]) + struct.pack(">H", self.keep // 1000)
-        body += text(self.d.topic.replace("/", "-")) + text(self.d.topic + "/state") + text("offline")
-        if self.user:
-            body += text(self.user)
-        if self.password:
-            body += text(self.password)
-        self.write(packet(0x10, body))
+        user, password = self.user.encode(), self.password.encode() if self.user else b""
+        topic = self.d.topic.encode()
+        size = 10 + 2 + len(topic) + 2 + len(topic) + 6 + 2 + 7
+        flags = 0x02 | 0x04 | 0x20
+        if user:
+            flags |= 0x80
+            size += 2 + len(user)
+        if password:
+            flags |= 0x40
+            size += 2 + len(password)
+        if not self.room(size + 3):
+            raise ValueError("user and password are too long")
+        self.head(0x10, size)
+        self.text(b"MQTT")
+        self.put(bytes((4, flags, self.keep // 1000 >> 8, self.keep // 1000 & 255)))
+        self.text(self.d.topic.replace("/", "-").encode())
+        self.text(topic, b"/state")
+        self.text(b"offline")
+        if user:
+            self.text(user)
+        if password:
+            self.text(password)
+        self.flush()
 
     def packet(self, kind, body):
         high = kind & 0xF0
         if high == 0x20:
             if body[1]:
-                raise OSError("refused by the broker, code %d" % body[1])
+                self.d.status(3)
+                raise OSError("the broker refuses, code %d%s" % (body[1], ": user or password" if body[1] > 3 else ""))
             self.online()
         elif high == 0x30:
             self.message(kind, body)
         elif high == 0x40:
-            number = struct.unpack(">H", body)[0]
-            self.flight = [each for each in self.flight if each[0] != number]
+            got = body[0] << 8 | body[1]
+            for each in self.flight:
+                if each[0] == got:
+                    self.flight.remove(each)
+                    self.again = min(self.again, len(self.flight))
+                    break
             self.drain()
+        elif high == 0x90:
+            for code in body[2:]:
+                if code & 0x80:
+                    self.d.status(3)
+                    self.d.fault("the broker", "it lets nobody command this device")
 
     def online(self):
-        self.state = ONLINE
+        self.state = _ONLINE
         self.pause = 1000
+        self.trouble = None
         print("broker reached")
         self.d.status(2)
-        topic = self.d.topic
-        filters = text(topic + "/+/+/set") + bytes([self.qos]) + text(topic + "/+/do/+") + bytes([self.qos])
-        self.write(packet(0x82, struct.pack(">H", self.next()) + filters))
-        for each in self.flight:
-            self.write(bytes([each[1][0] | 8]) + each[1][1:])
-        self.publish("state", "online", True)
-        self.fresh = [(part, name) for part in self.d.parts.values() for name in part.props]
+        topic = self.d.topic.encode()
+        self.head(0x82, 2 + 2 * (2 + len(topic) + 1) + 8 + 7)
+        number = self.next()
+        self.put(bytes((number >> 8, number & 255)))
+        self.text(topic, b"/+/+/set")
+        self.put(bytes((self.qos,)))
+        self.text(topic, b"/+/do/+")
+        self.put(bytes((self.qos,)))
+        self.again = len(self.flight)
+        self.publish("state", "online", 1, self.next() if self.qos else 0)
+        for part in self.d.parts.values():
+            if part.props:
+                part.new = (1 << len(part.props)) - 1
+                if part not in self.fresh:
+                    self.fresh.append(part)
         self.drain()
 
     def next(self):
         self.number = self.number % 65535 + 1
         return self.number
 
-    def message(self, kind, body):
-        size = struct.unpack(">H", body)[0]
-        topic = body[2 : 2 + size].decode()
-        at = 2 + size
-        if kind & 6:
-            self.write(b"\x40\x02" + body[at : at + 2])
-            at += 2
-        try:
-            self.obey(topic[len(self.d.topic) + 1 :].split("/"), body[at:])
-        except (ValueError, TypeError, KeyError) as error:
-            self.d.note("not understood: " + topic + " " + str(error))
+    def ack(self, high, low):
+        if self.room(4):
+            self.put(bytes((0x40, 2, high, low)))
+            self.flush()
 
-    def obey(self, way, payload):
-        part = self.d.parts[way[0]]
-        value = json.loads(payload) if payload else None
-        if len(way) == 3 and way[2] == "set" and way[1] in part.sets:
-            part.set(way[1], value)
-        elif len(way) == 3 and way[1] == "do":
-            given = [] if value is None or value == {} else value if isinstance(value, list) else [value]
-            if way[2] in part.timed and given:
-                given[-1] = int(given[-1] * 1000)
-            if not part.do(way[2], *given):
-                raise ValueError("no such action")
-        else:
-            raise ValueError("no such property")
+    def message(self, kind, body):
+        at = 2 + (body[0] << 8 | body[1])
+        topic = bytes(body[2:at])
+        if kind & 6:
+            self.ack(body[at], body[at + 1])
+            at += 2
+        payload = bytes(body[at:])
+        body = None
+        try:
+            if kind & 1:
+                raise ValueError("retained: it is a command from before, and not obeyed")
+            self.obey(topic, payload)
+        except MemoryError:
+            self.d.spare()
+        except Exception as error:
+            try:
+                name = topic[len(self.d.topic) + 1 :].decode()
+            except UnicodeError:
+                name = "?"
+            what = "wrong arguments" if isinstance(error, TypeError) else error
+            self.d.fault("a message", "not understood: %s %s" % (name[:40], what))
+        self.d.settle()
+
+    def obey(self, topic, payload):
+        if len(payload) > _SHORT:
+            raise ValueError("too long")
+        way = topic[len(self.d.topic) + 1 :].decode().split("/")
+        part = self.d.parts.get(way[0])
+        if part is None or len(way) != 3:
+            raise ValueError("no such part")
+        try:
+            value = json.loads(payload) if payload else None
+        except ValueError:
+            raise ValueError("no JSON value")
+        if way[2] == "set":
+            if way[1] not in part.sets:
+                raise ValueError("no such property")
+            part.take(way[1], value)
+            return
+        given = [] if value is None or value == {} else value if isinstance(value, list) else [value]
+        if way[2] in part.timed and given:
+            given[-1] = number(given[-1]) * 1000
+        if part.do(way[2], *given) is False:
+            raise ValueError("no such action")
 
     # --- what the device says
 
-    def value(self, part, name):
-        # Only the newest value counts, so a property waits as a name, not as a message.
-        if self.state == ONLINE and (part, name) not in self.fresh:
-            self.fresh.append((part, name))
+    def value(self, part):
+        # Only the newest value counts, so a part waits here with its changed bits, not a message.
+        if self.state == _ONLINE and part not in self.fresh:
+            self.fresh.append(part)
             self.drain()
 
     def vitals(self, signal):
         d = self.d
-        row = {"uptime": d.uptime(), "signal": signal, "heap": gc.mem_free(), "version": d.version, "dropped": self.dropped}
-        if self.state == ONLINE:
-            self.send("vitals", json.dumps(row), False)
+        lost = self.dropped + d.dropped
+        row = {"uptime": d.uptime(), "signal": signal, "heap": gc.mem_free(), "version": d.version, "dropped": lost}
+        if self.state == _ONLINE:
+            self.send("vitals", json.dumps(row))
 
-    def send(self, topic, payload, retain):
-        if len(self.queue) >= KEPT:
+    def send(self, topic, payload):
+        if len(self.queue) >= _KEPT:
             self.queue.pop(0)
             self.dropped += 1
-        self.queue.append((topic, payload, retain))
+        self.queue.append((topic, payload))
         self.drain()
 
-    def drain(self):
-        while self.state == ONLINE and len(self.out) < FULL:
-            if self.qos and len(self.flight) >= FLIGHT:
-                return
-            if self.queue:
-                self.publish(*self.queue.pop(0))
-            elif self.fresh:
-                part, name = self.fresh.pop(0)
-                self.publish(part.name + "/" + name, json.dumps(getattr(part, name)), True)
-            else:
-                return
+    def spare(self):
+        self.dropped += len(self.queue)
+        self.queue.clear()
 
-    def publish(self, topic, payload, retain):
-        body = text(self.d.topic + "/" + topic)
-        if self.qos:
-            number = self.next()
-            body += struct.pack(">H", number)
-        made = packet(0x30 | self.qos << 1 | retain, body + payload.encode())
-        if self.qos:
-            self.flight.append((number, made))
-        self.write(made)
+    def drain(self):
+        while self.state == _ONLINE:
+            if self.again:
+                number, topic, payload = self.flight[-self.again]
+                if not self.publish(topic, payload, 0, number, 8):
+                    break
+                self.again -= 1
+                continue
+            if self.qos and len(self.flight) >= _FLIGHT:
+                break
+            if self.queue:
+                if not self.offer(self.queue[0][0], self.queue[0][1], 0):
+                    break
+                self.queue.pop(0)
+            elif self.fresh:
+                part = self.fresh[0]
+                at = 0
+                while not part.new & (1 << at):
+                    at += 1
+                name = part.props[at]
+                if not self.offer(part.name + "/" + name, json.dumps(getattr(part, name)), 1):
+                    break
+                part.new &= ~(1 << at)
+                if not part.new:
+                    self.fresh.pop(0)
+            else:
+                break
+        self.flush()
+
+    def offer(self, topic, payload, retain):
+        # Into the bytes that leave, where there is room; what never can have any is cut.
+        most = _ROOM - len(self.d.topic) - len(topic.encode()) - 12
+        if len(payload.encode()) > most:
+            payload = payload[: max(0, most // 4)]
+        number = self.next() if self.qos else 0
+        if not self.publish(topic, payload, retain, number):
+            return False
+        if number:
+            self.flight.append((number, topic, payload))
+        elif not retain:
+            self.news += 1
+        return True
+
+    def publish(self, topic, payload, retain, number, again=0):
+        base, topic, payload = self.d.topic.encode(), topic.encode(), payload.encode()
+        size = 2 + len(base) + 1 + len(topic) + (2 if number else 0) + len(payload)
+        if not self.room(size + 3):
+            return False
+        self.head(0x30 | again | (2 if number else 0) | retain, size)
+        self.text(base, b"/", topic)
+        if number:
+            self.put(bytes((number >> 8, number & 255)))
+        self.put(payload)
+        return True

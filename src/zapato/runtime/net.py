@@ -1,12 +1,13 @@
 # Wi-Fi: join, watch, join again.
+from micropython import const
 import random
 
 import network
 
-LOOK = 500  # ms between looks while joining
-WATCH = 5000  # ms between looks while joined
-PATIENCE = 20000  # ms until a try to join is given up
-LONGEST = 60000  # ms between two tries at the most
+_LOOK = const(500)  # ms between looks while joining
+_WATCH = const(5000)  # ms between looks while joined
+_JOINING = const(20000)  # ms until a try to join is given up
+_APART = const(30000)  # ms between two tries at the most
 
 
 class Net:
@@ -25,20 +26,24 @@ class Net:
 
     def begin(self):
         self.d.status(0)
-        self.d.after(60000, self.vitals)
+        self.d.every(60000, self.vitals)
         self.join()
+
+    def radio(self, call, *given):
+        # What the radio refuses is no reason to stop: the next look tries again.
+        try:
+            return call(*given)
+        except (OSError, RuntimeError, ValueError, TypeError) as error:
+            print("wifi:", error)
 
     def join(self):
         self.waited = 0
-        self.wlan.active(True)
-        try:
-            self.wlan.connect(self.ssid, self.password)
-        except OSError as error:
-            print("wifi:", error)
-        self.d.after(LOOK, self.look)
+        self.radio(self.wlan.active, True)
+        self.radio(self.wlan.connect, self.ssid, self.password)
+        self.d.after(_LOOK, self.look)
 
     def look(self):
-        if self.wlan.isconnected():
+        if self.radio(self.wlan.isconnected):
             if not self.joined:
                 self.joined = True
                 self.pause = 2000
@@ -46,7 +51,7 @@ class Net:
                 print("wifi joined,", self.wlan.ifconfig()[0])
                 if self.mqtt:
                     self.mqtt.begin()
-            self.d.after(WATCH, self.look)
+            self.d.after(_WATCH, self.look)
             return
         if self.joined:
             self.joined = False
@@ -56,30 +61,33 @@ class Net:
                 self.mqtt.end()
             self.join()
             return
-        self.waited += LOOK
-        if self.waited < PATIENCE:
-            self.d.after(LOOK, self.look)
+        self.waited += _LOOK
+        if self.waited < _JOINING:
+            self.d.after(_LOOK, self.look)
             return
-        self.wlan.disconnect()
+        self.radio(self.wlan.disconnect)
         self.d.after(self.pause + random.getrandbits(10), self.join)
-        self.pause = min(self.pause * 2, LONGEST)
+        self.pause = min(self.pause * 2, _APART)
 
     def vitals(self):
-        self.d.after(60000, self.vitals)
         if self.mqtt and self.joined:
-            self.mqtt.vitals(self.wlan.status("rssi"))
+            self.mqtt.vitals(self.radio(self.wlan.status, "rssi"))
 
     def ready(self, flags):
         self.mqtt.ready(flags)
 
     def say(self, topic, text):
         if self.mqtt:
-            self.mqtt.send(topic, text, False)
+            self.mqtt.send(topic, text)
 
     def event(self, part, name):
         if self.mqtt:
-            self.mqtt.send(part.name + "/" + name, "{}", False)
+            self.mqtt.send(part.name + "/" + name, "{}")
 
-    def value(self, part, name):
+    def value(self, part):
         if self.mqtt:
-            self.mqtt.value(part, name)
+            self.mqtt.value(part)
+
+    def spare(self):
+        if self.mqtt:
+            self.mqtt.spare()

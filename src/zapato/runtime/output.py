@@ -1,15 +1,17 @@
 # One switched pin: what relays and LEDs share.
 from machine import Pin
 
+from loop import Part
+from values import span, truth
 
-class Output:
+
+class Output(Part):
     props = ("on",)
     sets = ("on",)
     timed = ("pulse", "blink")
 
     def __init__(self, d, name, gpio, active, on):
-        self.d = d
-        self.name = name
+        super().__init__(d, name)
         self.active = active
         self.on = bool(on)
         self.pin = Pin(gpio, Pin.OUT, value=active if on else 1 - active)
@@ -19,27 +21,26 @@ class Output:
         self.pin.value(self.active if on else 1 - self.active)
 
     def switch(self, on):
-        on = bool(on)
         self.level(on)
         if on != self.on:
             self.on = on
             self.d.changed(self, "on")
 
     def set(self, name, value):
-        if name == "on" and value is not None:
-            self.do("on" if value else "off")
+        self.do("on" if truth(value) else "off")
 
-    def do(self, action, ms=0):
-        self.d.cancel(self.timer)
+    def do(self, action, *given):
         if action == "toggle":
-            action = "off" if self.on else "on"
-        if action in ("on", "off"):
-            self.switch(action == "on")
-        elif action == "pulse" and ms > 0:
-            self.switch(True)
-            self.timer = self.d.after(ms, self.back)
-        else:
+            action = "off" if self.mark() else "on"
+        ms = 0
+        if action == "pulse":
+            ms = span(*given)
+        elif action not in ("on", "off") or given:
             return False
+        self.d.cancel(self.timer)
+        self.switch(action != "off")
+        if ms:
+            self.timer = self.d.after(ms, self.back)
         return True
 
     def back(self):

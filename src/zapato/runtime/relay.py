@@ -1,27 +1,48 @@
-# A relay: an output that can exclude others and remember its state.
+# A relay: an output that can exclude others.
+from micropython import const
 from output import Output
+
+_DEAD = const(100)  # ms from one relay's opening to the closing of another that excludes it
 
 
 class Relay(Output):
-    def __init__(self, d, name, gpio, active, on, keeps, excludes):
-        self.keeps = keeps
+    def __init__(self, d, name, gpio, active, on, excludes):
         self.excludes = excludes
-        if keeps:
-            import store
-
-            on = store.get(name, False)
+        self.want = False  # closes as soon as the others have been open for long enough
+        self.resting = None
+        if on:
+            for other in excludes:
+                if other in d.parts and d.parts[other].on:
+                    on = False
         super().__init__(d, name, gpio, active, on)
 
+    def mark(self):
+        return self.on or self.want
+
     def switch(self, on):
-        if on:
-            for other in self.excludes:
-                self.d.parts[other].do("off")
-            for other in self.d.parts.values():
-                if self.name in getattr(other, "excludes", ()):
-                    other.do("off")
+        if on and not self.on and self.blocked():
+            self.want = True
+            return
+        self.want = False
         was = self.on
         super().switch(on)
-        if self.keeps and was != self.on:
-            import store
+        if was and not on and self.excludes:
+            self.d.cancel(self.resting)
+            self.resting = self.d.after(_DEAD, self.rested)
 
-            store.put(self.name, self.on)
+    def blocked(self):
+        waits = False
+        for name in self.excludes:
+            other = self.d.parts[name]
+            if other.mark():
+                other.do("off")
+            if other.resting:
+                waits = True
+        return waits
+
+    def rested(self):
+        self.resting = None
+        for name in self.excludes:
+            other = self.d.parts[name]
+            if other.want:
+                other.switch(True)

@@ -1,5 +1,5 @@
 # A voltage on an analog input, behind a divider of this ratio.
-import volts
+from volts import Volts
 
 from sensor import Sensor
 
@@ -8,7 +8,7 @@ class Analog(Sensor):
     props = ("voltage",)
 
     def __init__(self, d, name, every, change, gpio, ratio):
-        self.input = volts.Input(gpio, d.full)
+        self.input = Volts(gpio, d.full)
         self.ratio = ratio
         super().__init__(d, name, every, change)
 

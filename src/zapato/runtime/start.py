@@ -1,15 +1,45 @@
 # The way up: safe levels before anything else, then the plan, then the loop.
-from machine import Pin
+import gc
+import os
 
 import levels
-
-for _gpio, _level in levels.OUT:
-    Pin(_gpio, Pin.OUT, value=_level)
+from machine import Pin
 
 
-def run(secrets):
-    import plan
+def safe():
+    for gpio, level in levels.OUT:
+        Pin(gpio, Pin.OUT, value=level)
 
-    print(plan.d.name, plan.d.version)
-    plan.connect(secrets)
-    plan.d.run()
+
+safe()
+
+
+def run(settings):
+    try:
+        import plan
+
+        print(plan.d.name, plan.d.version)
+        plan.connect(settings)
+        settings = None
+        if "fault.json" in os.listdir():
+            import fault
+
+            fault.tell(plan.d)
+        gc.collect()
+        plan.d.run()
+    except Exception as error:
+        safe()
+        end(error)
+
+
+def end(error):
+    # Nothing went on after this: tell it, keep it, and begin anew.
+    gc.collect()
+    try:
+        import fault
+
+        fault.keep(error, safe)
+    finally:
+        import machine
+
+        machine.reset()

@@ -1,19 +1,19 @@
 # A digital input that counts a new level only after it has stood for a while.
+from micropython import const
+import time
+
 from machine import Pin
 
-POLL = 10  # ms between looks at a pin without interrupt
+from loop import Part
+
+_POLL = const(10)  # ms between looks at a pin without interrupt
 
 
-class Switch:
-    props = ()
-    sets = ()
-    timed = ()
-
+class Switch(Part):
     def __init__(self, d, name, gpio, pull, active, settle, poll, prop, into, out):
-        self.d = d
-        self.name = name
+        super().__init__(d, name)
         self.active = active
-        self.settle = settle
+        self.wait = settle
         self.prop = prop
         self.props = (prop,)
         self.words = (out, into)
@@ -23,49 +23,67 @@ class Switch:
             self.pin = Pin(gpio, Pin.IN)
         self.timer = None
         self.edge = False
-        self.state = self.read()
+        self.seen = self.state = self.read()
+        self.since = time.ticks_ms()
+        self.missed = False
         setattr(self, prop, self.state)
         if poll:
-            self.raw = self.state
-            d.after(POLL, self.sample)
-        else:
-            d.inputs.append(self)
-            self.pin.irq(self.interrupt, Pin.IRQ_RISING | Pin.IRQ_FALLING)
+            d.every(_POLL, self.sample)
+            return
+        d.inputs.append(self)
+        self.pin.irq(self.interrupt, Pin.IRQ_RISING | Pin.IRQ_FALLING)
+        d.starts.append(self.check)
 
     def read(self):
         return self.pin.value() == self.active
 
+    def check(self):
+        # What moved before its interrupt was armed would otherwise never be noticed.
+        if self.read() != self.state:
+            self.begin()
+
     def interrupt(self, pin):
+        # While the program is busy elsewhere, a level may come, stand long enough, and go: keep that.
+        level = pin.value() == self.active
+        if level == self.seen:
+            level = not level  # the edges in between were too quick to be seen one by one
+        now = time.ticks_ms()
+        if self.seen != self.state and time.ticks_diff(now, self.since) >= self.wait:
+            self.missed = True
+        self.seen = pin.value() == self.active
+        self.since = now
         self.edge = True
         self.d.wake.up = 1
 
     def look(self):
+        if self.missed:
+            self.missed = False
+            self.turn()
         if self.edge:
             self.edge = False
-            self.wait()
+            self.begin()
 
     def sample(self):
         level = self.read()
-        if level != self.raw:
-            self.raw = level
-            self.wait()
-        self.d.after(POLL, self.sample)
+        if level != self.seen:
+            self.seen = level
+            self.begin()
 
-    def wait(self):
+    def begin(self):
         self.d.cancel(self.timer)
-        self.timer = self.d.after(self.settle, self.settled)
+        self.timer = self.d.after(self.wait, self.settled)
 
     def settled(self):
-        level = self.read()
-        if level != self.state:
-            self.state = level
-            setattr(self, self.prop, level)
-            self.d.changed(self, self.prop)
-            self.d.emit(self, self.words[level])
-            self.moved(level)
+        self.timer = None
+        if self.read() != self.state:
+            self.turn()
+
+    def turn(self):
+        level = self.state = not self.state
+        setattr(self, self.prop, level)
+        self.d.changed(self, self.prop)
+        self.d.emit(self, self.words[level])
+        self.moved(level)
 
     def moved(self, level):
         pass
-
-    def do(self, action):
-        return False

@@ -2,7 +2,7 @@
 from machine import ADC, Pin
 
 
-class Input:
+class Volts:
     def __init__(self, gpio, full):
         self.adc = ADC(Pin(gpio), atten=ADC.ATTN_11DB)
 

@@ -2,7 +2,7 @@
 from machine import ADC
 
 
-class Input:
+class Volts:
     def __init__(self, gpio, full):
         self.adc = ADC(0)
         self.full = full

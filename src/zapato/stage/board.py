@@ -34,6 +34,8 @@ SLACK = 24 * 1024
 """Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
+REACTION = 100
+"""ms after an interrupt within which a pin that is written counts as the reaction to it."""
 NO_BUS_ANSWER, TIMED_OUT = 19, 110
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
 BLOCK = 16
@@ -118,9 +120,9 @@ class Board:
         self._pipe = b""
         self._caught: list[str] | None = None
         self._crash: list[str] = []
-        self._irq_at = -1
+        self._irq_at, self._irq_time = -1, 0
         self._turn_at = 0
-        self._patience, self._fed = 0, 0
+        self._patience, self._fed, self._began = 0, 0, 0
         self._measured: dict[int, tuple[int, tuple[int, int]]] = {}
         files = {
             "app": self.program,
@@ -172,7 +174,7 @@ class Board:
         if self.machine and self._shared:
             now, micro = self.clock.now, self.clock.micro
             ms, us = (now + OFFSET) % TICKS, ((now + OFFSET) * 1000 + micro) % TICKS
-            row = struct.pack("<IIII", ms, us, len(self.pins.fired), now // 1000)
+            row = struct.pack("<IIIII", ms, us, len(self.pins.fired), now // 1000, self._due())
             self.machine.memory.write(self._shared, row)
 
     def _device(self, name: str) -> Opened | None:
@@ -207,6 +209,7 @@ class Board:
     def on_shims(self, data: bytes) -> int:
         """What the shims took; gives the heap that the program is to have."""
         self.heap.shims = int(data)
+        self._began = self.machine.spent if self.machine else 0
         return self.facts.chip.heap
 
     def on_collect_at(self, data: bytes) -> int:
@@ -284,7 +287,7 @@ class Board:
             return
         spent = self.machine.spent
         if not self._turn_at:
-            self.effort.starting = max(self.effort.starting, spent)
+            self.effort.starting = max(self.effort.starting, spent - self._began)
         else:
             self.effort.turns += 1
             self.effort.turning += spent - self._turn_at
@@ -299,7 +302,7 @@ class Board:
         fired = " ".join(map(str, self.pins.fired))
         self.pins.fired.clear()
         if self.machine and fired:
-            self._irq_at = self.machine.spent
+            self._irq_at, self._irq_time = self.machine.spent, self.clock.now
         return fired
 
     # --- the player's look into the program
@@ -333,8 +336,9 @@ class Board:
         self.pins.listen(gpio, trigger)
 
     def _wrote(self, gpio: int, level: int) -> None:
-        if self._irq_at >= 0 and self.machine:
+        if self._irq_at >= 0 and self.machine and self.clock.now - self._irq_time <= REACTION:
             self.effort.reacting = max(self.effort.reacting, self.machine.spent - self._irq_at)
+        self._irq_at = -1
 
     def on_adc(self, data: bytes) -> int:
         """Microvolts at an analog pin; -1 asks for the only one."""

