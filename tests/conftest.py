@@ -130,3 +130,22 @@ def failed(result: zapato.Rehearsal) -> list[tuple]:
     """The expectations that did not hold, with what was seen; a crash as one of them."""
     missed = [(e.text, e.passed, e.at, dict(e.seen)) for e in result.expectations if not e.passed]
     return missed + ([("crash", result.crash.traceback)] if result.crash else [])
+
+
+def in_the_vm(main: str, modules: Mapping[str, str], files: Mapping[str, bytes] | None = None, heap: int = 1 << 23) -> str:
+    """Run a MicroPython text in the real VM beside these modules of the runtime; gives what it printed."""
+    from zapato.firmware.compile import cache_folder, compile_all
+    from zapato.stage.files import Disk, Flash
+    from zapato.stage.rehearse import shims
+    from zapato.stage.vm import Machine
+
+    flash = Flash()
+    flash.files.update(files or {})
+    program = {f"{name}.mpy": data for name, data in compile_all({**modules, "test_main": main}, cache_folder()).items()}
+    said: list[bytes] = []
+    disk = Disk({"app": program, "shims": shims(), "stage": {"pipe": b""}}, flash, lambda name: None)
+    machine = Machine(heap, disk, lambda name, data: "", said.append, {"MICROPYPATH": "/shims:/app"})
+    code = machine.run("test_main")
+    text = b"".join(said).decode()
+    assert code == 0, text
+    return text

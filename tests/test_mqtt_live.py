@@ -1,7 +1,6 @@
 """The runtime's MQTT client in the real VM, with real sockets, against a real mosquitto."""
 
 import json
-import os
 import queue
 import shutil
 import socket
@@ -12,54 +11,39 @@ from pathlib import Path
 import paho.mqtt.client as paho
 import pytest
 
-from zapato.firmware.compile import cache_folder, compile_all, runtime_source
-from zapato.stage.vm import command
+import zapato
+from zapato.firmware.build import compile_device
+from zapato.firmware.plan import settings
+from zapato.stage.live import LiveBoard
+from zapato.stage.rehearse import shims
 
 MOSQUITTO = shutil.which("mosquitto") or shutil.which("mosquitto", path="/usr/sbin")
 pytestmark = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed")
 
-# A device without pins: a lamp in software, on the real loop and the real client.
-PROGRAM = """
-import sys
-sys.path.insert(0, "app")
-from loop import Device
-from mqtt import Mqtt
-
-d = Device("lamp", "refuge/lamp", "1.0.0", 3.3)
-
-
-class Lamp:
-    name, props, sets, timed, on = "lamp", ("on",), ("on",), (), False
-
-    def set(self, name, value):
-        self.on = bool(value)
-        d.changed(self, "on")
-
-    def do(self, action):
-        if action == "flash":
-            d.emit(self, "flashed")
-        return action == "flash"
-
-
-d.add(Lamp())
-
-
-class Wire:
-    def __init__(self, mqtt):
-        self.mqtt, self.ready, self.value = mqtt, mqtt.ready, mqtt.value
-
-    def begin(self):
-        self.mqtt.begin()
-
-    def say(self, topic, text):
-        self.mqtt.send(topic, text, False)
-
-    def event(self, part, name):
-        self.mqtt.send(part.name + "/" + name, "{}", False)
-
-
-d.net = Wire(Mqtt(d, "127.0.0.1", %d, "devices", "marmot", %d, 5000))
-d.run()
+DEVICE = """
+zapato = 1
+[device]
+name = "lamp"
+board = "esp8266-30pin"
+[relay.lamp]
+pin = 14
+[flag.flash]
+[[link]]
+when = "flash.on"
+do = ["notify('flashed')", "flash.on = false"]
+"""
+SITE = """
+[site]
+name = "refuge"
+[wifi]
+name = "hall"
+[mqtt]
+host = "127.0.0.1"
+port = {port}
+user = "devices"
+password = "marmot"
+qos = {qos}
+keep_alive = "5s"
 """
 
 
@@ -129,15 +113,15 @@ def broker(tmp_path: Path):
 
 
 @pytest.fixture(params=[0, 1], ids=["qos0", "qos1"])
-def device(request, broker, tmp_path: Path):
-    (tmp_path / "app").mkdir()
-    sources = {name: runtime_source(name, "esp32") for name in ("loop", "mqtt")}
-    for name, data in compile_all(sources, cache_folder()).items():
-        (tmp_path / "app" / f"{name}.mpy").write_bytes(data)
-    (tmp_path / "program.py").write_text(PROGRAM % (broker.port, request.param))
-    with subprocess.Popen([*command(), "program.py"], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, env=dict(os.environ)) as vm:
-        yield vm
-        vm.kill()
+def device(request, broker, put):
+    """The whole firmware of a small device, live: real time, real sockets, the chip's heap."""
+    site = SITE.format(port=broker.port, qos=request.param)
+    design = zapato.load(put({"device.toml": DEVICE, "site.toml": site}))
+    live = LiveBoard(design.board, compile_device(design), shims(), settings(design, "00" * 32))
+    live.start()
+    yield live
+    live.stop()
+    assert live.crash is None
 
 
 def test_a_real_broker(device, broker):
@@ -147,19 +131,19 @@ def test_a_real_broker(device, broker):
         listener.until("refuge/lamp/lamp/on", "false")
         listener.client.publish("refuge/lamp/lamp/on/set", "true", 1)
         listener.until("refuge/lamp/lamp/on", "true")
-        listener.client.publish("refuge/lamp/lamp/do/flash", "", 1)
-        listener.until("refuge/lamp/lamp/flashed", "{}")
+        listener.client.publish("refuge/lamp/flash/do/set", "true", 1)
+        listener.until("refuge/lamp/notes", "flashed")
         listener.client.publish("refuge/lamp/lamp/on/set", "{nonsense", 1)
         assert "not understood" in listener.until("refuge/lamp/notes")
         listener.client.publish("refuge/lamp/nobody/on/set", "x" * 700, 1)
-        assert "not understood" in listener.until("refuge/lamp/notes")
+        assert "too long" in listener.until("refuge/lamp/notes")
         broker.stop()
         listener.close()
         broker.start()
         listener = Listener(broker.port)
         listener.until("refuge/lamp/state", "online", 25)
         assert json.loads(listener.until("refuge/lamp/lamp/on")) is True
-        device.kill()
+        device.stop()
         listener.until("refuge/lamp/state", "offline")
     finally:
         listener.close()

@@ -187,7 +187,7 @@ ASKED = {
     "do with an empty object": ("message('r/do/on', '{}')", "r.on"),
     "a time in seconds": ("message('r/do/pulse', '30')", "r.on"),
     "a list of arguments": ("message('r/do/pulse', '[30]')", "r.on"),
-    "a number, held to its range": ("message('n/value/set', '99')", "n.value == 10"),
+    "a number": ("message('n/value/set', '9.5')", "n.value == 9.5"),
     "an action with a value": ("message('n/do/set', '7')", "n.value == 7"),
 }
 

@@ -107,7 +107,7 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
         )
         lines += [f"    {line}" for line in crash.traceback.splitlines()]
     lines.append(
-        f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's, doubled for the 64-bit VM"
+        f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's; largest free piece {result.used.largest:,} bytes at its smallest"
     )
     return lines
 

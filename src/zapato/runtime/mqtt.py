@@ -371,7 +371,7 @@ class Mqtt:
             value = json.loads(payload) if payload else None
         except ValueError:
             raise ValueError("no JSON value")
-        if way[2] == "set":
+        if way[1] != "do" and way[2] == "set":
             if way[1] not in part.sets:
                 raise ValueError("no such property")
             part.take(way[1], value)
@@ -445,10 +445,11 @@ class Mqtt:
         number = self.next() if self.qos else 0
         if not self.publish(topic, payload, retain, number):
             return False
-        if number:
-            self.flight.append((number, topic, payload))
-        elif not retain:
-            self.news += 1
+        if not retain:  # what is retained is said anew after every greeting
+            if number:
+                self.flight.append((number, topic, payload))
+            else:
+                self.news += 1
         return True
 
     def publish(self, topic, payload, retain, number, again=0):

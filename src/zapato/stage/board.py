@@ -427,7 +427,8 @@ class Board:
         return self.station.socket()
 
     def on_connect(self, data: bytes) -> None:
-        self.station.wires[int(data)].connect()
+        number, host, port = data.decode("utf-8", "replace").split()
+        self.station.wires[int(number)].connect(host, int(port))
 
     def on_watch(self, data: bytes) -> None:
         number, mask = map(int, data.split())

@@ -117,7 +117,8 @@ class Wire(NoDevice):
         found = (READ if self.into or self.ended else 0) | (WRITE if self.open else 0)
         return (found & self.watched) | (ERROR | HUNG_UP if self.failed else 0)
 
-    def connect(self) -> None:
+    def connect(self, host: str, port: int) -> None:
+        """Every address leads to the one server of the stage."""
         self.alive = True
         if self.station.joined:
             self.clock.after(2 * FLIGHT, self._answered)

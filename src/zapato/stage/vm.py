@@ -33,8 +33,8 @@ class Stopped(Exception):
 
 
 @cache
-def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module]:
-    """The compiled image. wasmtime keeps it on disk, so only the first run on a machine compiles."""
+def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module, wasmtime.Module]:
+    """The compiled image, and a module whose one function says how long an answer may be (asked at every call). wasmtime keeps it on disk, so only the first run on a machine compiles."""
     try:
         import wasmtime
     except (ImportError, OSError) as error:
@@ -48,18 +48,10 @@ def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module]:
         settings.cache = True
         engine = wasmtime.Engine(settings)
         image = (files("zapato") / "stage" / "vm_image" / IMAGE).read_bytes()
-        return engine, wasmtime.Module(engine, image)
+        room = f'(module (func (export "room") (result i32) i32.const {LARGEST_ANSWER}))'
+        return engine, wasmtime.Module(engine, image), wasmtime.Module(engine, room)
     except (wasmtime.WasmtimeError, OSError) as error:
         raise ToolMissing(f"the MicroPython VM cannot be loaded here: {str(error).splitlines()[0]}") from None
-
-
-@cache
-def _constant(value: int) -> wasmtime.Module:
-    """A module whose one function gives this number: asked at every call, so it must cost nothing."""
-    import wasmtime
-
-    text = f'(module (func (export "value") (result i32) i32.const {value}))'
-    return wasmtime.Module(_loaded()[0], text)
 
 
 def ready() -> None:
@@ -106,7 +98,7 @@ class Machine:
     def __post_init__(self) -> None:
         import wasmtime
 
-        self._engine, self._module = _loaded()
+        self._engine, self._module, self._room = _loaded()
         self._store = wasmtime.Store(self._engine)
         self._spent, self._granted = 0, 0
         self.allow(START)
@@ -136,7 +128,7 @@ class Machine:
         system = System(None, words, [f"{k}={v}" for k, v in self.variables.items()], self.files, self.say)
         own = {"host_call": self._host, "proc_exit": self._exit}
         calls = own | {name: self._guarded(call) for name, call in system.calls().items()}
-        room = linker.instantiate(self._store, _constant(LARGEST_ANSWER)).exports(self._store)
+        room = linker.instantiate(self._store, self._room).exports(self._store)
         linker.define(self._store, MODULE, "host_result_cap", cast(wasmtime.Func, room.by_index[0]))
         for need in self._module.imports:
             name, kind = str(need.name), cast(wasmtime.FuncType, need.type)

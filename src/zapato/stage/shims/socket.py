@@ -21,7 +21,7 @@ class socket:
             raise NotImplementedError("the stage has non-blocking sockets only")
 
     def connect(self, address):
-        ask("connect", str(self.number))
+        ask("connect", "%d %s %d" % (self.number, address[0], address[1]))
         raise OSError(errno.EINPROGRESS)
 
     def send(self, data):

@@ -1,0 +1,196 @@
+"""The live stage: the same program and shims, on this machine's clock and with its real sockets."""
+
+from __future__ import annotations
+
+import errno
+import heapq
+import selectors
+import socket
+import threading
+import time
+from collections.abc import Callable, Mapping
+from random import Random
+from typing import Any
+
+from zapato.boards.model import Board as BoardFacts
+from zapato.stage.board import Board, Reset
+from zapato.stage.clock import Clock, End
+from zapato.stage.files import NoDevice
+from zapato.stage.network import READ, WRITE, Air, Station
+from zapato.stage.trace import Trace
+from zapato.stage.wasi import AGAIN, Fault
+
+LONGEST = 0.5
+"""Seconds of one wait at the most, so that an end is noticed."""
+
+
+class LiveClock(Clock):
+    """Real time in ms; waiting watches the real sockets."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._begun = time.monotonic()
+        self.selector = selectors.DefaultSelector()
+        self.ended = threading.Event()
+
+    def _advance(self) -> None:
+        passed = time.monotonic() - self._begun
+        self.now, self.micro = int(passed * 1000), int(passed * 1_000_000) % 1000
+
+    def go(self, limit: int, ready: Callable[[], bool] | None = None) -> bool:
+        while True:
+            if self.ended.is_set():
+                raise End
+            self._advance()
+            while self._queue and self._queue[0][0] <= self.now:
+                heapq.heappop(self._queue)[2]()
+            self._watch()
+            if ready and ready():
+                return True
+            if self.now >= limit:
+                return False
+            until = min(limit, self._queue[0][0] if self._queue else limit)
+            self._wait(min(LONGEST, max(0.0, (until - self.now) / 1000)))
+
+    def _wait(self, seconds: float) -> None:
+        if not self.selector.get_map():
+            self.ended.wait(seconds)
+            return
+        for key, _ in self.selector.select(seconds):
+            key.data.noticed()
+
+    def busy(self, us: int) -> None:
+        time.sleep(us / 1e6)
+        self._advance()
+
+
+class LiveWire(NoDevice):
+    """One real TCP connection."""
+
+    def __init__(self, station: LiveStation, number: int) -> None:
+        self.station, self.number = station, number
+        self.socket = socket.socket()
+        self.socket.setblocking(False)
+        self._selector = station.clock.selector
+        self._watched = 0
+        self._ready = 0
+
+    def connect(self, host: str, port: int) -> None:
+        code = self.socket.connect_ex((host, port))
+        if code not in (0, errno.EINPROGRESS, errno.EWOULDBLOCK):
+            raise Fault(111)
+
+    @property
+    def watched(self) -> int:
+        return self._watched
+
+    @watched.setter
+    def watched(self, mask: int) -> None:
+        events = (selectors.EVENT_READ if mask & READ else 0) | (selectors.EVENT_WRITE if mask & WRITE else 0)
+        if self._watched:
+            self._selector.unregister(self.socket)
+        if events:
+            self._selector.register(self.socket, events, self)
+        self._watched = mask
+
+    @property
+    def flags(self) -> int:
+        if not self._watched:
+            return 0
+        with selectors.DefaultSelector() as one:
+            key = self._selector.get_key(self.socket)
+            one.register(self.socket, key.events)
+            found = sum(mask for _, mask in one.select(0))
+        return (READ if found & selectors.EVENT_READ else 0) | (WRITE if found & selectors.EVENT_WRITE else 0)
+
+    def noticed(self) -> None:
+        """Something can be done with it; the flags say what."""
+
+    def read(self, size: int) -> bytes:
+        try:
+            return self.socket.recv(size)
+        except BlockingIOError:
+            raise Fault(AGAIN) from None
+        except OSError as error:
+            raise Fault(error.errno or 104) from None
+
+    def write(self, data: bytes) -> int:
+        try:
+            return self.socket.send(data)
+        except BlockingIOError:
+            raise Fault(AGAIN) from None
+        except OSError as error:
+            raise Fault(error.errno or 104) from None
+
+    def close(self) -> None:
+        self.watched = 0
+        self.station.wires.pop(self.number, None)
+        self.socket.close()
+
+    def vanish(self) -> None:
+        self.close()
+
+
+class LiveStation(Station):
+    """The board's radio, which is this machine's network: joined at once."""
+
+    clock: LiveClock
+
+    def __init__(self, air: Air, clock: LiveClock) -> None:
+        super().__init__(air, None)  # type: ignore[arg-type]
+        self.clock = clock
+
+    def connect(self, name: str, password: str) -> None:
+        self.joined = True
+
+    def socket(self) -> int:
+        self.count += 1
+        self.wires[self.count] = LiveWire(self, self.count)  # type: ignore[assignment]
+        return self.count
+
+
+class LiveBoard:
+    """A device's program running in a thread of its own until it is stopped.
+
+    `settings` are those of its data partition; `modules` its compiled program by module name.
+    """
+
+    def __init__(
+        self,
+        facts: BoardFacts,
+        modules: Mapping[str, bytes],
+        shims: Mapping[str, bytes],
+        settings: Mapping[str, Any],
+        on_row: Callable[[dict[str, Any]], None] | None = None,
+    ) -> None:
+        self.clock = LiveClock()
+        self.trace = Trace(self.clock)
+        air = Air(self.clock, self.trace, None)
+        program = {f"{name}.mpy": data for name, data in modules.items()}
+        self.board = Board(
+            facts, program, shims, {**settings, "seed": 1}, self.clock, self.trace, Random(1), air, None  # type: ignore[arg-type]
+        )
+        air.stations.clear()
+        self.board.station = LiveStation(air, self.clock)
+        self.crash: tuple[str, str] | None = None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+
+    def start(self) -> None:
+        """Power up."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Pull the plug: nobody says goodbye."""
+        self.clock.ended.set()
+        self._thread.join(10)
+
+    def _run(self) -> None:
+        while not self.clock.ended.is_set():
+            try:
+                self.crash = self.board.run()
+                return
+            except Reset:
+                self.board.power_off()
+            except End:
+                break
+        self.board.power_off()
