@@ -9,7 +9,9 @@ from pathlib import Path
 import pytest
 
 import zapato
-from zapato.errors import Refused, Unwritable
+from zapato.errors import Refused, Unwritable, ZapatoError
+from zapato.firmware.bundle import bundle
+from zapato.firmware.compile import runtime_source
 from zapato.firmware.package import PackageInvalid, unpack
 from zapato.firmware.plan import make_plan
 
@@ -29,10 +31,25 @@ def test_equal_inputs_give_equal_bytes(site: Path, tmp_path: Path, monkeypatch):
 
 
 def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put):
-    dryer = set(zapato.build(site / DRYER, tmp_path).modules)
+    dryer = set(make_plan(zapato.load(site / DRYER)).modules)
     assert {"relay", "s_dht22", "mqtt", "links"} <= dryer and not dryer & {"s_bh1750", "bus_i2c", "store", "volts"}
     alone = put('zapato = 1\n[device]\nname = "alone"\nboard = "esp32-38pin"\n[led.a]\npin = 25\n')
-    assert set(zapato.build(alone, tmp_path).modules) == {"led", "levels", "loop", "output", "plan", "start"}
+    assert make_plan(zapato.load(alone)).modules == ("led", "loop", "output", "values")
+    assert set(zapato.build(alone, tmp_path).modules) == {"device", "fault", "levels", "plan", "start"}
+
+
+def test_the_bundle_knows_where_its_lines_come_from():
+    """A traceback of the device names a line of the bundle; the map leads back to the module."""
+    sources = {name: runtime_source(name, "esp32") for name in ("loop", "values", "output", "relay", "links", "mqtt", "net")}
+    together = bundle(sources)
+    lines = together.text.split("\n")
+    for number, line in enumerate(lines, 1):
+        if line.strip() and not line.startswith(("import", "from")):
+            module, at = together.origin(number)
+            assert sources[module].split("\n")[at - 1] == line
+    assert lines.index("class Output(Part):") < lines.index("class Relay(Output):")
+    with pytest.raises(ZapatoError, match="both have"):
+        bundle({"one": "X = 1\n", "two": "X = 2\n"})
 
 
 def test_the_package_is_signed_and_tells_damage(site: Path, tmp_path: Path):

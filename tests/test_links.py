@@ -102,22 +102,22 @@ def plan(put, links: str) -> str:
 
 
 MADE = {
-    'when = "b.pressed"\ndo = "r.toggle"': ["def a1():\n    p_r.do('toggle')", "Link(d, (), 'b.pressed', None, None, a1, None, None, 0, 0, 0)"],
+    'when = "b.pressed"\ndo = "r.toggle"': ["Link(d, 1, ((p_r, 'toggle'), ), event='b!pressed')"],
     'when = "s.humidity < 35"\nback = 5\ndo = "r.on"\nfor = "15min"': [
         "def w1():\n    return p_s.humidity is not None and ((p_s.humidity < 35))",
         "def r1():\n    return p_s.humidity is not None and (p_s.humidity < 35 + 5)",
-        "def u1():\n    p_r.do('off')",
-        "Link(d, ('s.humidity',), None, w1, None, a1, u1, r1, 0, 0, 900000)",
+        "Link(d, 1, ((p_r, 'on'), ), reads=('s.humidity',), when=w1, takes=(p_r, ), rearm=r1, span=900000)",
     ],
     'when = "r.on"\nheld = "2h"\nafter = "1s"\ndo = ["r.off", "l.blink(\'500ms\')"]': [
-        "def a1():\n    p_r.do('off')\n    p_l.do('blink', 500)",
-        "Link(d, ('r.on',), None, w1, None, a1, None, None, 7200000, 1000, 0)",
+        "def a1_1():\n    return p_l.do('blink', 500)",
+        "Link(d, 1, ((p_r, 'off'), a1_1, ), reads=('r.on',), when=w1, held=7200000, wait=1000)",
     ],
     'when = "b.pressed"\nif = "f.on or s.temperature > 3"\ndo = "n.value = s.temperature"': [
         "def i1():\n    return p_s.temperature is not None and ((p_f.on or (p_s.temperature > 3)))",
-        "p_n.set('value', (p_s.temperature) if p_s.temperature is not None else None)",
+        "p_n.set('value', p_s.temperature) if p_s.temperature is not None else d.unknown()",
     ],
-    "when = \"b.pressed\"\ndo = \"notify('it\\\\'s {s.temperature:.1f}')\"": ["d.notify(\"it's \" + d.show(p_s.temperature, '.1f'))"],
+    "when = \"b.pressed\"\ndo = \"notify('it\\\\'s {s.temperature:.1f}')\"": ["d.notify(\"it's \" + d.show((p_s.temperature if p_s.temperature is not None else None), '.1f'))"],
+    'when = "not known(s.temperature) or s.humidity > 90"\ndo = "r.off"': ["return p_s.humidity is not None and (((not (p_s.temperature is not None)) or (p_s.humidity > 90)))"],
 }
 
 

@@ -8,7 +8,6 @@ import random
 import struct
 
 import pytest
-
 from conftest import in_the_vm
 
 from zapato.firmware.compile import runtime_source

@@ -9,18 +9,45 @@ from __future__ import annotations
 import os
 import sys
 
+PLAIN = {"Ω": "ohm", "µ": "u", "μ": "u", "°": " deg", "−": "-", "–": "-", "—": "-", "…": "...", "·": ".", "→": "->", "×": "x", "≥": ">=", "≤": "<=", "²": "2"}
+"""What stands for a sign that the output's code page does not have."""
+
 
 def main() -> None:
     """Run the command line; the entry point of the console script."""
-    from zapato.cli.app import run
-
     try:
+        _streams()
+        from zapato.cli.app import run
+
         code = run(sys.argv[1:])
-        sys.stdout.flush()
+        if sys.stdout:
+            sys.stdout.flush()
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        if sys.stdout:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         code = 0
     except KeyboardInterrupt:
-        sys.stderr.write("\ninterrupted\n")
+        if sys.stderr:
+            sys.stderr.write("\ninterrupted\n")
         code = 130
     sys.exit(code)
+
+
+def _streams() -> None:
+    """Output that fits any code page, and any closed stream."""
+    import codecs
+
+    def plain(error: UnicodeError) -> tuple[str, int]:
+        if not isinstance(error, UnicodeEncodeError):
+            raise error
+        signs = error.object[error.start : error.end]
+        return "".join(PLAIN.get(sign, "?") for sign in signs), error.end
+
+    codecs.register_error("zapato-plain", plain)
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        try:
+            stream.reconfigure(errors="zapato-plain")
+        except (AttributeError, OSError):
+            if stream is None:  # closed before the start: what is said goes nowhere
+                setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115

@@ -16,6 +16,7 @@ from zapato.lang.expressions import (
     Mistake,
     NotThere,
     Read,
+    Value,
     compile_expression,
     compile_node,
     offset_of,
@@ -25,7 +26,7 @@ from zapato.lang.expressions import (
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text
 from zapato.lang.source import Keys
 from zapato.lang.units import QuantityError, quantity
-from zapato.parts.model import Argument, Part
+from zapato.parts.model import Argument, Part, Property
 
 
 def _read_do(value: object) -> tuple[str, ...]:
@@ -57,6 +58,8 @@ SHAPE = Shape(
     )
 )
 
+LONGEST_TIME = 366 * 86_400_000
+"""ms: the longest time that the device counts."""
 _EVENT = re.compile(r"\s*([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
 
 
@@ -256,6 +259,8 @@ def _timing(document: Document, link: Link, path: Keys) -> None:
             fixes=(f'when = "{link.event[0]}.down"' if link.event[1] == "pressed" else "",),
         )
     if link.undo_after:
+        if link.commands and all(command.action == "notify" for command in link.commands):
+            document.found("link-type", (*path, "for"), "for takes back what was done, and a note cannot be")
         for command in link.commands:
             if not command.takes_back and command.action != "notify":
                 document.found(
@@ -335,21 +340,28 @@ class _Commands:
             return self.wrong(target, f"{part.name}.{target.attr} can be read, not set")
         if new.type not in (known.type, "?"):
             return self.wrong(value, f"{part.name}.{target.attr} takes a {known.type}, not a {new.type}")
-        if (
-            isinstance(new.constant, (int, float))
-            and not isinstance(new.constant, bool)
-            and (
-                (known.low is not None and new.constant < known.low)
-                or (known.high is not None and new.constant > known.high)
-            )
-        ):
-            return self.wrong(value, f"{part.name}.{target.attr} is {known.low:g} to {known.high:g}")
+        if not self.fits(value, new, known, f"{part.name}.{target.attr}"):
+            return None
         return Command(
             self.written,
             self.guarded(f"p_{part.name}.set({target.attr!r}, {new.code})"),
             part=part.name,
             action=target.attr,
         )
+
+    def fits(self, node: ast.expr, value: Value, known: Property, what: str) -> bool:
+        """Whether a value's unit, range and options are those of a property; a mistake where not."""
+        if value.unit and known.unit and value.unit != known.unit:
+            self.wrong(node, f"{what} is in {known.unit}, and this is in {value.unit}")
+        elif value.constant is None or known.takes(value.constant):
+            return True
+        elif known.options:
+            options = list(known.options)
+            near = nearest(str(value.constant), options)
+            self.wrong(node, f'{what} has no "{value.constant}"', near or (f"there are: {', '.join(options)}",))
+        else:
+            self.wrong(node, f"{what} is {known.bounds}{f' {known.unit}' if known.unit else ''}")
+        return False
 
     def guarded(self, code: str) -> str:
         """The code, left undone and told where something it reads is still unknown."""
@@ -376,25 +388,35 @@ class _Commands:
                 else f"{part.name}.{node.attr} takes nothing in brackets",
             )
         codes = [
-            self.argument(argument, value) for argument, value in zip(known.arguments, given, strict=False)
+            self.argument(part, argument, value)
+            for argument, value in zip(known.arguments, given, strict=False)
         ]
         code = f"p_{part.name}.do({', '.join([repr(node.attr), *codes])})" if codes else ""
         return Command(self.written, self.guarded(code) if code else "", bool(known.undo), part.name, node.attr)
 
-    def argument(self, argument: Argument, node: ast.expr) -> str:
+    def argument(self, part: Part, argument: Argument, node: ast.expr) -> str:
         value = compile_node(node, self.written, self.scope, self.into)
         if argument.type == "time":
-            if not isinstance(value.constant, str):
-                self.wrong(node, f"{argument.name} takes a time in quotes, such as '2s'")
-                return "0"
-            try:
-                return str(round(quantity(value.constant, "time")))
-            except QuantityError as error:
-                self.wrong(node, f"{argument.name}: {error}")
-                return "0"
+            return self.time(argument, value, node)
         if value.type not in (argument.type, "?"):
             self.wrong(node, f"{argument.name} takes a {argument.type}, not a {value.type}")
+        elif known := part.properties.get(argument.name):
+            self.fits(node, value, known, argument.name)
         return value.code
+
+    def time(self, argument: Argument, value: Value, node: ast.expr) -> str:
+        """A time written in quotes, in ms."""
+        if not isinstance(value.constant, str):
+            self.wrong(node, f"{argument.name} takes a time in quotes, such as '2s'")
+            return "1"
+        try:
+            ms = round(quantity(value.constant, "time"))
+        except QuantityError as error:
+            self.wrong(node, f"{argument.name}: {error}")
+            return "1"
+        if not 1 <= ms <= LONGEST_TIME:
+            self.wrong(node, f"{argument.name} is 1 ms to a year")
+        return str(ms)
 
     def notify(self, node: ast.Call) -> Command | None:
         only = node.args[0] if len(node.args) == 1 else None

@@ -193,7 +193,29 @@ def _place(design: Design, part: Part) -> None:
                 design.uses.append(PinUse(part, need, pin))
     for each in part.kind.fields:
         if each.role in ("part", "bus") and part.values.get(each.name):
-            _refer(design, part, each.name, each.role)
+            if each.role == "bus" and not part.kind.bus(part):
+                _busless(design, part, each.name)
+            else:
+                _refer(design, part, each.name, each.role)
+    _pinless(design, part)
+
+
+def _busless(design: Design, part: Part, key: str) -> None:
+    """A bus is named where the part hangs on none; nothing is said while its chip is not known."""
+    if chip := part.get("chip", ""):
+        message = f"a {chip} hangs on a pin of its own, not on a bus"
+        fixes = ("pin = … in place of it",) if "pin" not in part.values or part.values["pin"] is None else ()
+        design.document.found("unknown-key", (*part.path, key), message, fixes=fixes, of="key")
+
+
+def _pinless(design: Design, part: Part) -> None:
+    """A pin is given where the part's chip hangs on a bus."""
+    needed = {need.field for need in part.needs}
+    chip = part.get("chip", "")
+    if part.kind.bus(part) and chip and "pin" in part.kind.shape.by_name and "pin" not in needed:
+        if part.values.get("pin") is not None:
+            message = f"a {chip} hangs on a bus, not on a pin of its own"
+            design.document.found("unknown-key", (*part.path, "pin"), message, fixes=("bus = …",), of="key")
 
 
 def _refer(design: Design, part: Part, key: str, role: str) -> None:

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.design.links import Link, PartScope
 from zapato.design.model import Design
+from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.parts.model import Driver, Part
 
@@ -53,12 +53,19 @@ def make_plan(design: Design) -> Plan:
 def _ordered(design: Design) -> list[Part]:
     """Buses before the parts that hang on them, groups after their members; else the order of the file."""
 
-    def depth(part: Part) -> int:
-        return 1 + max((depth(other) for other in part.linked.values() if other is not part), default=0)
-
-    return sorted(
-        design.parts.values(), key=lambda part: depth(part) if part.kind.name in ("group", "sensor") else 1
-    )
+    first = [part for part in design.parts.values() if part.kind.name not in ("group", "sensor")]
+    found = {part.name: part for part in first}
+    waiting = [part for part in design.parts.values() if part.name not in found]
+    waiting.reverse()
+    while waiting:
+        part = waiting[-1]
+        before = [p for p in part.linked.values() if p is not part and p.name not in found]
+        if before:
+            waiting += before
+            continue
+        waiting.pop()
+        found.setdefault(part.name, part)
+    return list(found.values())
 
 
 def _construct(part: Part, driver: Driver) -> str:

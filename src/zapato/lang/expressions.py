@@ -8,6 +8,7 @@ Every mistake of the text is reported, each with its position.
 from __future__ import annotations
 
 import ast
+import warnings
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -123,7 +124,9 @@ def parse(text: str, mode: str = "eval") -> tuple[ast.AST | None, list[Mistake]]
     if len(text) > LONGEST:
         return None, [Mistake(0, f"longer than {LONGEST} characters")]
     try:
-        return ast.parse(text.strip(), mode=mode), []
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # the parser's own advice is for people who write Python
+            return ast.parse(text.strip(), mode=mode), []
     except SyntaxError as error:
         return None, [Mistake(_syntax_offset(text, error), _syntax_words(text))]
     except (ValueError, RecursionError, MemoryError):

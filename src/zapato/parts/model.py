@@ -36,9 +36,32 @@ class Property:
     help: str = ""
 
 
+    @property
+    def bounds(self) -> str:
+        """The range in words: "5 to 30", "at least 5", "at most 30", or "" where there is none."""
+        if self.low is not None and self.high is not None:
+            return f"{self.low:g} to {self.high:g}"
+        if self.low is not None:
+            return f"at least {self.low:g}"
+        return f"at most {self.high:g}" if self.high is not None else ""
+
+    def takes(self, value: object) -> bool:
+        """True where a constant lies within the range and is one of the options."""
+        if self.options and value not in self.options:
+            return False
+        if isinstance(value, bool) or not isinstance(value, (int, float)):
+            return True
+        return not (
+            (self.low is not None and value < self.low) or (self.high is not None and value > self.high)
+        )
+
+
 @dataclass(frozen=True, slots=True)
 class Argument:
-    """One argument of an action: its name, its type ("time" is a text such as "2s")."""
+    """One argument of an action: its name, its type ("time" is a text such as "2s").
+
+    It has the unit, range and options of the part's property of the same name, where there is one.
+    """
 
     name: str
     type: Literal["boolean", "number", "text", "time"]

@@ -2,8 +2,17 @@
 
 from __future__ import annotations
 
-from zapato.lang.fields import number, text
+from zapato.lang.fields import Field, Wrong, nearest, number
+from zapato.lang.senml import MEANT, UNITS
 from zapato.parts.model import Action, Argument, Driver, Kind, Part, Property
+
+
+def _read_unit(value: object) -> str:
+    if isinstance(value, str) and value in UNITS:
+        return value
+    meant = MEANT.get(value.lower()) if isinstance(value, str) else None
+    near = (f'did you mean "{meant}"?',) if meant else nearest(str(value), sorted(UNITS))
+    raise Wrong(f"is {value!r}, which is no unit of the SenML registry (RFC 8428)", *near)
 
 
 def _driver(part: Part) -> Driver:
@@ -18,7 +27,7 @@ KIND = Kind(
         number("start", "its value after power-up; the lowest where absent"),
         number("low", "the least it can be"),
         number("high", "the most it can be"),
-        text("unit", 'a unit of the SenML registry (RFC 8428), such as "Cel"', ""),
+        Field("unit", _read_unit, {"enum": sorted(UNITS)}, 'a unit of the SenML registry, such as "Cel"', ""),
     ),
     properties=lambda part: {
         "value": Property(

@@ -18,7 +18,12 @@ KIND = Kind(
         "on": ON,
         "level": Property("number", "%", settable=True, low=0, high=100, help="brightness, 0 to 100 %"),
         "color": Property("text", settable=True, help='as "#rrggbb"'),
-        "effect": Property("text", settable=True, help="what it shows by itself"),
+        "effect": Property(
+            "text",
+            settable=True,
+            options=("still", "breathe", "flow", "sparkle"),
+            help="what it shows by itself",
+        ),
     },
     actions={**SWITCHING, "show": Action((Argument("effect", "text"),), help="show an effect")},
     needs=lambda part: [Need("pin", "output", circuit="the data input of a strip")],

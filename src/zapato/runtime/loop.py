@@ -250,11 +250,11 @@ class Device:
         # Run the timers that are due; how long until the next one, in ms.
         for _ in range(_TURN):
             if not self.timers:
-                return 3000
+                return 4000
             timer = self.timers[0]
             left = time.ticks_diff(timer[0], time.ticks_ms())
             if left > 0:
-                return left if left < 3000 else 3000
+                return left if left < 4000 else 4000
             del self.timers[0]
             if timer[3]:
                 self.arm(timer, timer[3])

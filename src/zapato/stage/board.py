@@ -30,10 +30,12 @@ TICKS = 1 << 30
 """Where the ports' counters of ms and us begin anew (py/mpconfig.h, MICROPY_PY_TIME_TICKS_PERIOD)."""
 OFFSET = TICKS - 60_000
 """The counter wraps around a minute after the start, as it does in the field."""
-SLACK = 24 * 1024
+SLACK = 19 * 1024
 """Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
+FED = 20
+"""Bytes into the shared words at which the program says that it fed the watchdog."""
 REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
 NO_BUS_ANSWER, TIMED_OUT = 19, 110
@@ -133,7 +135,7 @@ class Board:
 
     # --- power
 
-    def run(self) -> tuple[str, str] | None:
+    def run(self) -> tuple[str, str]:
         """Power up and run the program; gives the error and traceback that ended it.
 
         Raises what ends a run from outside: Reset, and what the script raises.
@@ -256,14 +258,14 @@ class Board:
 
         self.clock.after(self._patience, look)
 
-    def on_fed(self, data: bytes) -> None:
-        self._fed = self.clock.now
-
     # --- time
 
     def on_poll(self, data: bytes) -> str:
         """Wait up to so many ms; "p" where the program is to be looked at, else what became ready."""
         self._count()
+        if self._patience and self.machine and self.machine.memory.read(self._shared + FED, 4) != bytes(4):
+            self._fed = self.clock.now
+            self.machine.memory.write(self._shared + FED, bytes(4))
         timeout = int(data)
         self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
         self._resume()

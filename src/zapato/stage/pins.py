@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from random import Random
-from typing import Any
 
 from zapato.boards.model import Chip
 from zapato.stage.clock import Clock
@@ -66,6 +66,10 @@ class Line:
             self.pins.fire(self.gpio)
 
 
+def _ignore(gpio: int, level: int) -> None:
+    pass
+
+
 class Pins:
     """All pins of a chip, with its limits."""
 
@@ -74,7 +78,7 @@ class Pins:
         self._lines: dict[int, Line] = {}
         self.fired: list[int] = []
         self.bounces = False
-        self.on_write: Any = lambda gpio, level: None
+        self.on_write: Callable[[int, int], None] = _ignore
 
     def line(self, gpio: int) -> Line:
         """The line of this pin. Raises Fault where the chip has none."""

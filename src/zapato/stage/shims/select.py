@@ -7,6 +7,7 @@ from world import ask, now
 
 POLLIN, POLLOUT, POLLERR, POLLHUP = 1, 4, 8, 16
 _wanted = []
+_NOTHING = ()
 _measured = False  # what stays after loading
 
 
@@ -32,38 +33,38 @@ def _tell():
 
 class poll:
     def __init__(self):
-        self.entries = []
+        self.wires = {}  # number -> socket: the stage says which are ready
+        self.others = []  # (thing, mask): these are asked
 
     def register(self, thing, mask=POLLIN | POLLOUT):
-        for entry in self.entries:
-            if entry[0] is thing:
-                entry[1] = mask
-                break
-        else:
-            self.entries.append([thing, mask])
         if hasattr(thing, "number"):
+            self.wires[thing.number] = thing
             host.call("watch", "%d %d" % (thing.number, mask))
+        else:
+            self.others.append((thing, mask))
 
     def modify(self, thing, mask):
-        if not any(entry[0] is thing for entry in self.entries):
+        if thing.number not in self.wires:
             raise OSError(2)
         self.register(thing, mask)
 
     def unregister(self, thing):
-        self.entries = [entry for entry in self.entries if entry[0] is not thing]
         if hasattr(thing, "number"):
+            self.wires.pop(thing.number, None)
             host.call("watch", "%d 0" % thing.number)
+        else:
+            self.others = [entry for entry in self.others if entry[0] is not thing]
 
     def poll(self, timeout=-1):
         global _measured
         if not _measured:
             _measured = True
             sys.modules["gc"].settle()
-        found = self.ready("")
-        if found:
-            timeout = 0
+        for thing, mask in self.others:
+            if thing.ioctl(3, mask):
+                timeout = 0
         if not timeout and not now[4]:
-            return found  # nothing new without time going by
+            return self.ready("")  # nothing new without time going by
         if _wanted:
             try:
                 _tell()
@@ -74,25 +75,24 @@ class poll:
         while True:
             answer = ask("poll", str(left))
             if answer != "p":
-                break
+                return self.ready(answer)
             _look()
             if timeout >= 0:
                 left = max(0, timeout - ((now[0] - begun) & 0x3FFFFFFF))
-        return self.ready(answer)
 
     def ready(self, answer):
-        found = []
-        for thing, mask in self.entries:
-            flags = 0
-            if not hasattr(thing, "number"):
-                flags = thing.ioctl(3, mask)
-            elif answer:
-                for each in answer.split():
-                    number, _, word = each.partition(":")
-                    if int(number) == thing.number:
-                        flags = int(word)
+        found = _NOTHING
+        for thing, mask in self.others:
+            flags = thing.ioctl(3, mask)
             if flags:
-                found.append((thing, flags))
+                found = [(thing, flags)]
+        if answer:
+            found = list(found)
+            for each in answer.split():
+                number, _, flags = each.partition(":")
+                thing = self.wires.get(int(number))
+                if thing:
+                    found.append((thing, int(flags)))
         return found
 
     def ipoll(self, timeout=-1, flags=0):
