@@ -33,7 +33,7 @@ def test_json_has_the_promised_shape(checked, cli, tmp_path: Path):
     called = cli("check", tmp_path / "device.toml", "--format", "json")
     data = json.loads(called.out)
     assert called.code == 1 and data["counts"] == {"error": 1, "warning": 0, "note": 0, "accepted": 0}
-    keys = ["code", "severity", "file", "line", "column", "part", "pin", "message", "why", "fixes"]
+    keys = ["code", "severity", "file", "line", "column", "device", "part", "pin", "message", "why", "fixes"]
     assert list(data["findings"][0]) == keys and data["findings"][0]["line"] == 6
 
 

@@ -66,5 +66,5 @@ def test_every_message_ends_as_a_sentence_and_names_no_path_of_ours(put):
             assert not finding.message.endswith(".") and finding.message[0] != " ", finding.message
             assert not re.search(r"\b(None|True|False|dict|NoneType|Traceback)\b", finding.message + finding.why), finding.message
             assert not finding.why or finding.why.endswith("."), (finding.code, finding.why)
-        for path in device.parent.rglob("*.toml"):
-            path.unlink()
+        for path in sorted(device.parent.rglob("*"), reverse=True):
+            path.rmdir() if path.is_dir() else path.unlink()

@@ -1,11 +1,13 @@
 """A site as a whole: pieces, what must be unique, the address plan, overrides, its own boards, parts on buses."""
 
+import subprocess
 from pathlib import Path
 
 import pytest
 
 import zapato
 from zapato.checks import check
+from zapato.errors import Refused
 
 DEVICE = 'zapato = 1\n[device]\nname = "{}"\nboard = "esp32-38pin"\n'
 SITE = '[site]\nname = "refuge"\n'
@@ -84,10 +86,98 @@ def test_a_missing_value_of_a_piece(world):
 def test_what_must_be_unique_over_a_site(world):
     folder = world(site=SITE, devices__a=DEVICE.format("a"), devices__b=DEVICE.format("a"), devices__c=DEVICE.format("c"))
     report = check(folder)
-    assert _codes(report) == [("mqtt-topic-taken", "b.toml", 3)] and report.devices == ("a", "a", "c")
-    own = DEVICE.format("a") + '[wifi]\nname = "hall"\n[mqtt]\nhost = "h"\ntopic = "refuge/other"\n'
-    world(devices__b=own)
+    assert _codes(report) == [("device-taken", "b.toml", 3)] and report.devices == ("a", "a", "c")
+    own = DEVICE + '[wifi]\nname = "hall"\n[mqtt]\nhost = "h"\ntopic = "refuge/a"\n'
+    world(devices__b=own.format("a"))
+    assert _codes(check(folder)) == [("device-taken", "b.toml", 3)], "one name is one device, whatever its topics"
+    world(devices__b=own.format("b"))
+    assert _codes(check(folder)) == [("mqtt-topic-taken", "b.toml", 9)]
+    world(devices__b=own.format("b").replace("refuge/a", "refuge/other"))
     assert not check(folder).findings
+
+
+def test_one_file_is_held_against_the_others_of_its_site(world):
+    """The mistake is found where it is made, not when the whole site is looked at; build refuses it, too."""
+    folder = world(site=SITE, devices__a=DEVICE.format("a"), devices__z=DEVICE.format("a"))
+    for name in ("a", "z"):
+        report = check(folder / "devices" / f"{name}.toml")
+        assert _codes(report) == [("device-taken", f"{name}.toml", 3)] and report.devices == ("a",)
+        assert report.findings[0].device == "a" and report.as_dict()["findings"][0]["device"] == "a"
+    with pytest.raises(Refused):
+        zapato.build(folder / "devices" / "a.toml", folder / "out")
+    world(devices__z="= not TOML")
+    assert not check(folder / "devices" / "a.toml").findings, "what is wrong elsewhere is told elsewhere"
+
+
+def test_other_files_of_a_site_are_checked_and_told_for_what_they_are(world, cli):
+    rehearsal = '[rehearsal]\nlasts = "1h"\n[[step]]\nat = "1s"\nexpect = "lmap.on"\n'
+    secrets = 'wifi = "marmots whistle at dusk"\nbroken = "gentian blue\n[update_keys]\na = "-0"\n'
+    folder = world(
+        site=SITE,
+        secrets=secrets,
+        devices__a=DEVICE.format("a") + "[relay.lamp]\npin = 26\n",
+        rehearsals__a=rehearsal,
+        rehearsals__gone=rehearsal,
+        pieces__p="[relya.x]\npin = 25\n",
+    )
+    report = check(folder)
+    found = {(f.code, Path(f.place.file).name) for f in report}
+    assert found >= {("link-unknown", "a.toml"), ("file-kind", "gone.toml"), ("unknown-kind", "p.toml"), ("toml-syntax", "secrets.toml")}
+    for words in (["check", folder], ["check", folder / "secrets.toml"], ["check", folder, "--format", "json"], ["check", folder, "--format", "sarif"]):
+        said = cli(*words)
+        assert said.code == 1 and "marmots" not in said.out + said.err and "gentian" not in said.out + said.err
+    for name, words in (("site.toml", "a site's own file"), ("rehearsals/a.toml", "this is a rehearsal"), ("pieces/p.toml", "this is a piece")):
+        assert words in cli("check", folder / name).out
+
+
+def test_a_bad_update_key_is_a_finding(world):
+    folder = world(site=SITE, secrets='[update_keys]\na = "-0"\nb = "abcd"\n', devices__a=DEVICE.format("a") + "[relay.lamp]\npin = 26\n")
+    assert [(f.code, f.place.line) for f in check(folder)] == [("wrong-type", 2), ("wrong-type", 3)]
+    assert not any("-0" in f.message or "abcd" in f.message for f in check(folder))
+
+
+def test_one_device_never_stops_the_rest(world, cli, tmp_path):
+    folder = world(
+        site=SITE,
+        devices__a=DEVICE.format("a") + "[relay.lamp]\npin = 26\n",
+        devices__b=DEVICE.format("b") + "[relay.lamp]\npin = 34\n",
+        devices__c=DEVICE.format("c") + "[relay.lamp]\npin = 26\n",
+    )
+    (folder / "devices" / "d.toml").mkdir()
+    said = cli("check", folder)
+    assert said.code == 1 and "pin-input-only" in said.out and "d.toml: is not a file" not in said.err and "file-unreadable" in said.out
+    built = cli("build", folder, "--out", tmp_path / "out")
+    assert built.code == 1 and "2 of 4 devices built; not: b, d" in built.out
+    assert {p.name for p in (tmp_path / "out").iterdir()} == {"a", "c"}
+
+
+def test_many_devices_are_readable(world, cli):
+    """Equal findings fold, totals tell what is where, and each free address is offered once."""
+    files = {f"devices__d{n:03}": DEVICE.format(f"d{n:03}") + "[relay.lamp]\npin = 34\n" for n in range(120)}
+    addresses = "".join(f'd{n:03} = "192.168.4.{100 + n}"\n' for n in range(40))
+    lan = '[lan]\nnetwork = "192.168.4.0/24"\ndhcp = ["192.168.4.100", "192.168.4.199"]\n[lan.addresses]\n'
+    folder = world(site=SITE + lan + addresses, **files)
+    said = cli("check", folder)
+    assert said.out.count("pin-input-only  ") == 1 and "and 109 more" in said.out and "120  error pin-input-only" in said.out
+    assert len(said.out.splitlines()) < 400
+    offers = [fix for f in check(folder) for fix in f.fixes if fix.startswith("a free one")]
+    assert len(offers) == len(set(offers)) == 40
+    only = cli("check", folder, "--only", "pin-input-only", "--device", "d007", "--brief")
+    assert only.out.count("d007.toml:6:7: error pin-input-only") == 1 and only.out.count("\n") == 2
+    assert cli("check", folder, "--only", "pin-inpt-only").code == 2 and cli("check", folder, "--device", "nobody").code == 2
+
+
+def test_only_what_changed(world, cli):
+    folder = world(site=SITE, devices__a=DEVICE.format("a"), devices__b=DEVICE.format("b"))
+    git = ["git", "-c", "user.name=t", "-c", "user.email=t@example.org"]
+    for words in (["init", "-q"], ["add", "."], ["commit", "-qm", "x"]):
+        subprocess.run([*git, *words], cwd=folder, check=True)
+    assert "no device" in cli("check", folder, "--changed", "HEAD").out
+    world(devices__b=DEVICE.format("b") + "[relay.x]\npin = 34\n")
+    assert cli("check", folder, "--changed", "HEAD").out.rstrip().endswith("b: 1 error")
+    world(site=SITE + "\n")
+    assert "a, b: 1 error" in cli("check", folder, "--changed", "HEAD").out
+    assert cli("check", folder, "--changed", "nowhere").code == 2
 
 
 def test_the_address_plan(world):

@@ -19,7 +19,7 @@ from zapato.lang.site import ETHERNET, LAN, MQTT, SITE, WIFI
 from zapato.lang.units import EXAMPLES, shown_time
 from zapato.parts import Kind, Part, kinds
 from zapato.parts.sensors import chip, chip_names
-from zapato.stage.script import HEAD, STEP
+from zapato.design.script import HEAD, STEP
 
 DOCS = Path(__file__).parents[1] / "docs"
 NOTE = "<!-- made by tools/reference.py; change the code, then run `make docs` -->\n"

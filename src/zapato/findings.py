@@ -37,6 +37,7 @@ class Finding:
         part: the part concerned, as "kind.name"; empty for the device or the site.
         pin: the pin concerned, as the chip names it; empty where there is none.
         accepted: the reason given with `because`, where the author accepted the finding.
+        device: the name of the device concerned; empty for the site.
     """
 
     code: str
@@ -48,6 +49,7 @@ class Finding:
     part: str = ""
     pin: str = ""
     accepted: str = ""
+    device: str = ""
 
     def as_dict(self) -> dict[str, object]:
         """The finding as plain data, in the order of the JSON output."""
@@ -57,6 +59,7 @@ class Finding:
             "file": self.place.file,
             "line": self.place.line,
             "column": self.place.column,
+            "device": self.device or None,
             "part": self.part or None,
             "pin": self.pin or None,
             "message": self.message,
@@ -107,6 +110,17 @@ class Report:
     def ok(self) -> bool:
         """True where no finding of severity error stands."""
         return not any(f.severity == "error" for f in self.findings)
+
+    def only(self, codes: Iterable[str] = (), devices: Iterable[str] = ()) -> Report:
+        """The report without findings of other codes and devices; empty means all."""
+        wanted, named = set(codes), set(devices)
+
+        def keep(found: Finding) -> bool:
+            return (not wanted or found.code in wanted) and (not named or found.device in named)
+
+        return Report(
+            tuple(filter(keep, self.findings)), tuple(filter(keep, self.accepted)), self.devices, self.texts
+        )
 
     def __iter__(self) -> Iterator[Finding]:
         return iter(self.findings)

@@ -3,29 +3,43 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from zapato.boards.site import site_boards
+from zapato.checks.gather import all_files, device_files, gather, neighbours, other_files, root_of
 from zapato.checks.registry import comparers, finders, rule, rules
 from zapato.checks.suits import candidates, pin_findings, suits
-from zapato.design import Design, resolve
-from zapato.errors import Unreadable
+from zapato.design import Design
 from zapato.findings import Finding, Report
 from zapato.lang.site import Site
-from zapato.lang.source import shown
 
-__all__ = ["candidates", "check", "check_design", "device_files", "rule", "rules", "suits"]
+__all__ = ["all_files", "candidates", "check", "check_design", "device_files", "rule", "rules", "suits"]
 
 
 def check(what: Design | Path | str | Iterable[Path | str]) -> Report:
     """The findings of a design, a device file, a folder of a site, or several of these.
 
-    Raises Unreadable where a path cannot be read at all.
+    A device file is also held against the others of its site; a site's folder brings its rehearsals and
+    pieces, and a file of it that cannot be read is a finding. Raises Unreadable where a path leads to no file.
     """
     if isinstance(what, Design):
         return report([what])
-    paths = [what] if isinstance(what, (str, Path)) else list(what)
-    return report([resolve(path) for given in paths for path in device_files(Path(given))])
+    paths = [Path(p) for p in ([what] if isinstance(what, (str, Path)) else what)]
+    return check_files(paths, all_files(paths))
+
+
+def check_files(paths: Sequence[Path], files: Iterable[Path]) -> Report:
+    """The findings of these device files, and of what else the sites among `paths` have."""
+    found = gather(files, strict=not any(path.is_dir() for path in paths))
+    for root in dict.fromkeys(root for path in paths if (root := root_of(path))):
+        more = other_files(root, [design for design in found.designs if design.site.root == root])
+        found.findings += more.findings
+        found.texts.update(more.texts)
+    whole = report(found.designs)
+    return Report.of(
+        (*whole.findings, *whole.accepted, *found.findings), whole.devices, {**found.texts, **whole.texts}
+    )
 
 
 def report(designs: Iterable[Design]) -> Report:
@@ -36,7 +50,7 @@ def report(designs: Iterable[Design]) -> Report:
     sites: dict[int, tuple[Site, list[Design]]] = {}
     for design in designs:
         sites.setdefault(id(design.site), (design.site, []))[1].append(design)
-        found = [*design.findings, *check_design(design)]
+        found = [replace(each, device=design.name) for each in (*design.findings, *check_design(design))]
         findings.extend(found)
         names.append(design.name)
         if found:
@@ -64,10 +78,18 @@ def _missing_texts(
 
 
 def check_site(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
-    """What the rules find in a site as a whole: what must be unique, the address plan, the network."""
+    """What the rules find in a site as a whole: what must be unique, the address plan, the network.
+
+    The site's other devices count, too; what is wrong with them is theirs to hear.
+    """
+    others = neighbours(site, designs)
+    elsewhere = {design.document.source.name for design in others}
+    named = {design.document.source.name: design.name for design in designs}
     for each in comparers():
         if each.among:
-            yield from each.among(site, designs)
+            for found in each.among(site, [*others, *designs]):
+                if found.place.file not in elsewhere:
+                    yield replace(found, device=named.get(found.place.file, ""))
 
 
 def check_design(design: Design) -> Iterator[Finding]:
@@ -76,17 +98,3 @@ def check_design(design: Design) -> Iterator[Finding]:
     for each in finders():
         if each.find:
             yield from each.find(design)
-
-
-def device_files(path: Path) -> list[Path]:
-    """The device files at `path`: the file itself, or those of a site's folder. Raises Unreadable."""
-    if not path.is_dir():
-        return [path]
-    folder = path / "devices" if (path / "devices").is_dir() else path
-    try:
-        found = sorted(p for p in folder.glob("*.toml") if p.name not in ("site.toml", "secrets.toml"))
-    except OSError as error:
-        raise Unreadable(f"cannot read {shown(folder)}: {error.strerror}") from None
-    if not found:
-        raise Unreadable(f"no device files in {shown(folder)}", "zapato new NAME --board BOARD writes one")
-    return found

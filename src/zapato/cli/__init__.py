@@ -9,7 +9,22 @@ from __future__ import annotations
 import os
 import sys
 
-PLAIN = {"Ω": "ohm", "µ": "u", "μ": "u", "°": " deg", "−": "-", "–": "-", "—": "-", "…": "...", "·": ".", "→": "->", "×": "x", "≥": ">=", "≤": "<=", "²": "2"}
+PLAIN = {
+    "Ω": "ohm",
+    "µ": "u",
+    "μ": "u",
+    "°": " deg",
+    "−": "-",
+    "–": "-",
+    "—": "-",
+    "…": "...",
+    "·": ".",
+    "→": "->",
+    "×": "x",
+    "≥": ">=",
+    "≤": "<=",
+    "²": "2",
+}
 """What stands for a sign that the output's code page does not have."""
 
 

@@ -68,7 +68,7 @@ def run(arguments: Sequence[str]) -> int:
     try:
         result = APP.main(list(arguments) or [word], prog_name="zapato", standalone_mode=False)
     except Refused as refused:
-        return _refused(refused)
+        return show_refused(refused)
     except ZapatoError as error:
         return complain(str(error), error.fix)
     except click.ClickException as error:
@@ -88,7 +88,8 @@ def complain(message: str, fix: str = "") -> int:
     return USAGE
 
 
-def _refused(refused: Refused) -> int:
+def show_refused(refused: Refused) -> int:
+    """The findings that stand in the way, and one line; returns the exit code."""
     from zapato.cli.report import text_of
     from zapato.findings import Finding, Report
 

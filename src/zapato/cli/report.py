@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
@@ -14,16 +15,53 @@ if TYPE_CHECKING:
     from zapato.stage import Expectation, Rehearsal
 
 COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
+MANY = 20
+"""Findings from which on totals are told."""
+SHOWN = 10
+"""Places or devices of a list that are shown at the most."""
 LONGEST_LINE = 120
 """Characters of a source line that are shown."""
 
 
 def text_of(report: Report) -> str:
-    """Every finding of a report, each as a block of lines with a blank line after it."""
-    return "".join(f"{_block(finding, report.texts)}\n\n" for finding in report.findings)
+    """Every finding of a report, each as a block of lines with a blank line after it; equal ones once."""
+    return "".join(f"{_block(same, report.texts)}\n\n" for same in _folded(report))
 
 
-def _block(finding: Finding, texts: Mapping[str, str]) -> str:
+def _folded(report: Report) -> list[list[Finding]]:
+    """Findings that say the same of different places, together, in the order of the first."""
+    found: dict[object, list[Finding]] = {}
+    for each in report.findings:
+        found.setdefault((each.code, each.severity, each.message, each.why, each.fixes, each.pin), []).append(
+            each
+        )
+    return list(found.values())
+
+
+def brief_text(report: Report) -> str:
+    """One line a finding, as compilers print them."""
+    lines = [
+        f"{f.place.file}:{f.place.line}:{f.place.column}: {f.severity} {f.code}: {f.message}\n"
+        for f in report.findings
+    ]
+    return "".join(lines)
+
+
+def totals(report: Report) -> str:
+    """How many findings of each code and of each device, where there are more than a page of them."""
+    if len(report.findings) < MANY:
+        return ""
+    by_code = Counter(f"{f.severity} {f.code}" for f in report.findings)
+    by_device = Counter(f.device or "the site" for f in report.findings)
+    lines = [f"{count:>6}  {name}" for name, count in by_code.most_common()]
+    lines += ["", *(f"{count:>6}  {name}" for name, count in by_device.most_common(SHOWN))]
+    if len(by_device) > SHOWN:
+        lines.append(f"        and {len(by_device) - SHOWN} devices more; --device NAME shows one alone")
+    return "\n".join([*lines, "", ""])
+
+
+def _block(same: list[Finding], texts: Mapping[str, str]) -> str:
+    finding = same[0]
     place = finding.place
     head = " ".join(
         (
@@ -41,6 +79,10 @@ def _block(finding: Finding, texts: Mapping[str, str]) -> str:
         lines += wrapped("  why: ", finding.why)
     for fix in finding.fixes:
         lines += wrapped("  way out: ", fix)
+    if len(same) > 1:
+        places = [f"{each.place.file}:{each.place.line}" for each in same[1 : 1 + SHOWN]]
+        more = f" and {len(same) - 1 - SHOWN} more" if len(same) - 1 > SHOWN else ""
+        lines += wrapped("  also at: ", ", ".join(places) + more)
     return "\n".join(lines)
 
 

@@ -2,45 +2,87 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import textwrap
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from shutil import get_terminal_size
-from typing import TypeVar
+from typing import IO, TypeVar
 
 import click
 
 Row = Mapping[str, object]
 T = TypeVar("T")
 
-MANY = 20
-"""From so many items on, work shows its progress."""
+PATIENCE = 1.0
+"""Seconds after which work shows how far it is."""
+
+
+def is_terminal(stream: IO[str] | None) -> bool:
+    """True where somebody looks: a terminal, not a pipe, a file or a closed stream."""
+    try:
+        return stream is not None and stream.isatty()
+    except (ValueError, OSError):
+        return False
+
+
+def plain() -> bool:
+    """True where no colour is wanted: NO_COLOR is set, or the terminal has none."""
+    return bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM", "") == "dumb"
 
 
 def styled(text: str, **style: object) -> str:
-    """`text` in colour on a terminal, plain in a pipe."""
-    return click.style(text, **style) if sys.stdout.isatty() else text  # type: ignore[arg-type]
+    """`text` in colour on a terminal, plain in a pipe and where no colour is wanted."""
+    return click.style(text, **style) if is_terminal(sys.stdout) and not plain() else text  # type: ignore[arg-type]
+
+
+class Meter:
+    """How far some work is, on one line of standard error, once it takes longer than a second."""
+
+    def __init__(self, label: str) -> None:
+        self.label, self.begun, self.shown = label, time.monotonic(), ""
+        self.looked = is_terminal(sys.stderr) and os.environ.get("TERM") != "dumb"
+
+    def at(self, share: float, more: str = "") -> None:
+        """So much of it is done, from 0 to 1."""
+        if self.looked and time.monotonic() - self.begun > PATIENCE:
+            text = f"{self.label} {share:4.0%}{f' ({more})' if more else ''}"[: get_terminal_size().columns - 1]
+            if text != self.shown:
+                sys.stderr.write("\r" + text.ljust(len(self.shown)))
+                sys.stderr.flush()
+                self.shown = text
+
+    def done(self) -> None:
+        """Take the line away."""
+        if self.shown:
+            sys.stderr.write("\r" + " " * len(self.shown) + "\r")
+            sys.stderr.flush()
+            self.shown = ""
 
 
 def progress(items: Sequence[T], label: str) -> Iterator[T]:
-    """The items one by one, with a bar on standard error where there are many and somebody looks."""
-    if len(items) < MANY or not sys.stderr.isatty():
-        yield from items
-        return
-    with click.progressbar(items, label=label, file=sys.stderr) as bar:
-        yield from bar
+    """The items one by one; tells how far it is where that takes long and somebody looks."""
+    meter = Meter(label)
+    try:
+        for number, item in enumerate(items):
+            meter.at(number / len(items), f"{number} of {len(items)}")
+            yield item
+            meter.done()
+    finally:
+        meter.done()
 
 
 def width() -> int:
     """Columns to write in; in a pipe, more than any line has."""
-    return get_terminal_size().columns if sys.stdout.isatty() else 10_000
+    return max(20, get_terminal_size().columns) if is_terminal(sys.stdout) else 10_000
 
 
 def wrapped(lead: str, text: str) -> list[str]:
     """`text` behind `lead`, folded on a terminal with the following lines under the first."""
     found = textwrap.wrap(
         text,
-        max(30, min(width(), 110 if sys.stdout.isatty() else width()) - len(lead)),
+        max(20, min(width(), 110 if is_terminal(sys.stdout) else width()) - len(lead)),
         break_long_words=False,
         break_on_hyphens=False,
     )

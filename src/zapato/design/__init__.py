@@ -2,6 +2,6 @@
 
 from zapato.design.links import Link
 from zapato.design.model import Design, PinUse
-from zapato.design.resolve import resolve
+from zapato.design.resolve import resolve, sketch
 
-__all__ = ["Design", "Link", "PinUse", "resolve"]
+__all__ = ["Design", "Link", "PinUse", "resolve", "sketch"]

@@ -358,7 +358,9 @@ class _Commands:
         elif known.options:
             options = list(known.options)
             near = nearest(str(value.constant), options)
-            self.wrong(node, f'{what} has no "{value.constant}"', near or (f"there are: {', '.join(options)}",))
+            self.wrong(
+                node, f'{what} has no "{value.constant}"', near or (f"there are: {', '.join(options)}",)
+            )
         else:
             self.wrong(node, f"{what} is {known.bounds}{f' {known.unit}' if known.unit else ''}")
         return False
@@ -367,7 +369,6 @@ class _Commands:
         """The code, left undone and told where something it reads is still unknown."""
         known = " and ".join(f"{guard} is not None" for guard in self.into.guards)
         return f"{code} if {known} else d.unknown()" if known else code
-
 
     def action(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
         part = self.owner(node.value)
@@ -392,7 +393,9 @@ class _Commands:
             for argument, value in zip(known.arguments, given, strict=False)
         ]
         code = f"p_{part.name}.do({', '.join([repr(node.attr), *codes])})" if codes else ""
-        return Command(self.written, self.guarded(code) if code else "", bool(known.undo), part.name, node.attr)
+        return Command(
+            self.written, self.guarded(code) if code else "", bool(known.undo), part.name, node.attr
+        )
 
     def argument(self, part: Part, argument: Argument, node: ast.expr) -> str:
         value = compile_node(node, self.written, self.scope, self.into)

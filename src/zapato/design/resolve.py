@@ -61,6 +61,15 @@ def resolve(path: Path) -> Design:
     return design
 
 
+def sketch(path: Path) -> Design:
+    """The device's name, board and network alone: what others of its site can clash with. Raises Unreadable."""
+    site = site_of(path)
+    design = Design(Document.of(Source.read(path), site.secrets), site)
+    _device(design)
+    design.wifi, design.mqtt = _network(design)
+    return design
+
+
 def _language(document: Document) -> None:
     version: object = document.data.get("zapato")
     if document.source.problem or not document.data:
@@ -212,10 +221,9 @@ def _pinless(design: Design, part: Part) -> None:
     """A pin is given where the part's chip hangs on a bus."""
     needed = {need.field for need in part.needs}
     chip = part.get("chip", "")
-    if part.kind.bus(part) and chip and "pin" in part.kind.shape.by_name and "pin" not in needed:
-        if part.values.get("pin") is not None:
-            message = f"a {chip} hangs on a bus, not on a pin of its own"
-            design.document.found("unknown-key", (*part.path, "pin"), message, fixes=("bus = …",), of="key")
+    if chip and part.kind.bus(part) and "pin" not in needed and part.values.get("pin") is not None:
+        message = f"a {chip} hangs on a bus, not on a pin of its own"
+        design.document.found("unknown-key", (*part.path, "pin"), message, fixes=("bus = …",), of="key")
 
 
 def _refer(design: Design, part: Part, key: str, role: str) -> None:

@@ -1,6 +1,6 @@
 """Pictures: each function takes a result and gives a Matplotlib figure."""
 
-from zapato.draw.figure import save
+from zapato.draw.figure import check_name, save
 from zapato.draw.timeline import timeline
 
-__all__ = ["save", "timeline"]
+__all__ = ["check_name", "save", "timeline"]

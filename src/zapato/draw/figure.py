@@ -26,11 +26,17 @@ def new_figure(width: float = 12.8, height: float = 8.0) -> Figure:
     return Figure(figsize=(width, height), dpi=100, facecolor=PAPER, layout="constrained")
 
 
-def save(figure: Figure, path: Path | str) -> None:
-    """Write the figure to a .png, .svg or .pdf. Raises Unwritable, ZapatoError for another ending."""
+def check_name(path: Path | str) -> Path:
+    """The path, where its ending is one of a picture's. Raises ZapatoError."""
     path = Path(path)
     if path.suffix.lower() not in SUFFIXES:
         raise ZapatoError(f"{path.name}: a picture ends in {', '.join(SUFFIXES)}")
+    return path
+
+
+def save(figure: Figure, path: Path | str) -> None:
+    """Write the figure to a .png, .svg or .pdf. Raises Unwritable, ZapatoError for another ending."""
+    path = check_name(path)
     held = io.BytesIO()
     figure.savefig(held, format=path.suffix[1:].lower())
     write(path, held.getvalue())

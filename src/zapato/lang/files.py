@@ -38,7 +38,8 @@ def write(path: Path, content: str | bytes, mode: int = 0o644) -> bool:
         with os.fdopen(handle, "wb") as file:
             file.write(data)
             file.flush()
-            os.fchmod(file.fileno(), mode)
+            if hasattr(os, "fchmod"):  # Windows has no such modes
+                os.fchmod(file.fileno(), mode)
         os.replace(temporary, path)
     except BaseException as error:
         Path(temporary).unlink(missing_ok=True)

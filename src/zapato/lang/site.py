@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import re
 import stat
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, cast
@@ -191,7 +192,8 @@ def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding],
         return {}, {}, [], None
     named = {key: value for key, value in source.data.items() if isinstance(value, str)}
     keys = {key: value for key, value in table(source.data, "update_keys").items() if isinstance(value, str)}
-    document = Document(source, source.data, findings=list(source.findings))
+    document = Document(source, source.data, findings=[_veiled(each) for each in source.findings])
+    _keys(document)
     for key, value in source.data.items():
         if not isinstance(value, str) and key != "update_keys":
             document.found("wrong-type", (key,), f"the secret {key} takes a text in quotes")
@@ -206,6 +208,22 @@ def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding],
     return named, keys, document.findings, Source(path, "")
 
 
+def _veiled(found: Finding) -> Finding:
+    """A mistake of secrets.toml without any word of its lines."""
+    return replace(found, message=f"line {found.place.line} cannot be read", fixes=())
+
+
+def _keys(document: Document) -> None:
+    """Every update key is a text of hexadecimal digits."""
+    for name, key in table(document.data, "update_keys").items():
+        if not isinstance(key, str) or not re.fullmatch(f"(?:[0-9a-fA-F]{{2}}){{{KEY_LEAST},}}", key):
+            message = f"the update key of {name} is no text of at least {2 * KEY_LEAST} hexadecimal digits"
+            fixes = ("remove it, and a new one is made at the next build",)
+            document.found("wrong-type", ("update_keys", name), message, fixes=fixes)
+
+
+KEY_LEAST = 16
+"""Bytes that an update key must have."""
 KEY_BYTES = 32
 """Length of an update key: that of the hash it is used with (RFC 2104, section 3)."""
 

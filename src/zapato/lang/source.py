@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import os
 import stat
+import sys
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -23,6 +24,8 @@ from zapato.findings import Finding, Place
 if TYPE_CHECKING:
     from zapato.lang.tree import Places
 
+STDIN = "-"
+"""Stands for the file that comes in through standard input."""
 LARGEST = 1 << 20
 """A device file is a page or two; beyond this many bytes it is something else."""
 
@@ -40,6 +43,8 @@ def shown(path: Path) -> str:
 
 def read_bytes(path: Path) -> bytes:
     """The bytes of a regular file. Raises Unreadable with one clear line."""
+    if str(path) == STDIN:
+        return sys.stdin.buffer.read(LARGEST + 1) if sys.stdin else b""
     try:
         about = path.stat()
         if not stat.S_ISREG(about.st_mode):

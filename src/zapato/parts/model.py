@@ -35,7 +35,6 @@ class Property:
     options: tuple[str, ...] = ()
     help: str = ""
 
-
     @property
     def bounds(self) -> str:
         """The range in words: "5 to 30", "at least 5", "at most 30", or "" where there is none."""

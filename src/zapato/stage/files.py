@@ -47,7 +47,9 @@ class Flash:
 class Disk:
     """All that the VM finds under /: read-only folders, devices, and the flash for every other name."""
 
-    def __init__(self, folders: Mapping[str, Mapping[str, bytes]], flash: Flash, device: Callable[[str], Opened | None]) -> None:
+    def __init__(
+        self, folders: Mapping[str, Mapping[str, bytes]], flash: Flash, device: Callable[[str], Opened | None]
+    ) -> None:
         self.folders, self.flash, self.device = folders, flash, device
 
     def _given(self, name: str) -> tuple[Mapping[str, bytes] | None, str]:

@@ -168,7 +168,15 @@ class LiveBoard:
         air = Air(self.clock, self.trace, None)
         program = {f"{name}.mpy": data for name, data in modules.items()}
         self.board = Board(
-            facts, program, shims, {**settings, "seed": 1}, self.clock, self.trace, Random(1), air, None  # type: ignore[arg-type]
+            facts,
+            program,
+            shims,
+            {**settings, "seed": 1},
+            self.clock,
+            self.trace,
+            Random(1),
+            air,
+            None,  # type: ignore[arg-type]
         )
         air.stations.clear()
         self.board.station = LiveStation(air, self.clock)

@@ -6,12 +6,12 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, cast
 
+from zapato.design.script import Call, Step
 from zapato.parts.model import Bench
 from zapato.stage.board import Board
 from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock
 from zapato.stage.network import Air
-from zapato.stage.script import Call, Step
 from zapato.stage.trace import Trace
 
 TAP_GAP = 120
@@ -53,7 +53,14 @@ class Player:
     """
 
     def __init__(
-        self, board: Board, air: Air, broker: Broker, clock: Clock, trace: Trace, benches: Mapping[str, Bench], topic: str
+        self,
+        board: Board,
+        air: Air,
+        broker: Broker,
+        clock: Clock,
+        trace: Trace,
+        benches: Mapping[str, Bench],
+        topic: str,
     ) -> None:
         self.board, self.air, self.broker, self.clock, self.trace = board, air, broker, clock, trace
         self.benches, self.topic = benches, topic
@@ -156,7 +163,14 @@ class Player:
         if step.act:
             return lambda: True
         code = compile(step.code, "expectation", "eval")
-        names: dict[str, Any] = {"__builtins__": {}, "w": self, "min": min, "max": max, "abs": abs, "round": round}
+        names: dict[str, Any] = {
+            "__builtins__": {},
+            "w": self,
+            "min": min,
+            "max": max,
+            "abs": abs,
+            "round": round,
+        }
 
         def judge() -> bool:
             try:

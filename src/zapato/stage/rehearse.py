@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
@@ -12,6 +12,7 @@ from typing import Any
 
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
+from zapato.design.script import Script, read_script
 from zapato.errors import Refused, RehearsalInvalid, Unreadable
 from zapato.firmware.build import compile_device, refuse_undriven
 from zapato.firmware.compile import cache_folder, compile_all
@@ -24,7 +25,6 @@ from zapato.stage.clock import Clock, End
 from zapato.stage.network import Air
 from zapato.stage.player import Player, PowerCut
 from zapato.stage.result import Crash, Expectation, Rehearsal
-from zapato.stage.script import Script, read_script
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Stopped
 
@@ -38,11 +38,13 @@ def rehearse(
     *,
     app: Path | None = None,
     seed: int | None = None,
+    progress: Callable[[float], None] | None = None,
 ) -> Rehearsal:
     """Run the device's compiled firmware through a rehearsal; the same seed gives the same trace.
 
     `script` is the rehearsal file, by default rehearsals/<device>.toml of the site. `app` is a
-    folder of compiled modules to run instead of building them anew. Raises Refused while errors
+    folder of compiled modules to run instead of building them anew. `progress` is called with how much of
+    the virtual time is over, from 0 to 1. Raises Refused while errors
     stand, RehearsalInvalid, Unreadable, ToolMissing.
     """
     design = what if isinstance(what, Design) else resolve(Path(what))
@@ -63,7 +65,7 @@ def rehearse(
         findings = tuple(read.document.findings)
         raise RehearsalInvalid(f"{source.name} cannot be rehearsed", "", findings, {source.name: source.text})
     modules = {p.stem: p.read_bytes() for p in sorted(app.glob("*.mpy"))} if app else compile_device(design)
-    return _run(design, read, modules, read.seed if seed is None else seed)
+    return _run(design, read, modules, read.seed if seed is None else seed, progress)
 
 
 def default_script(design: Design) -> Path:
@@ -76,7 +78,13 @@ def default_script(design: Design) -> Path:
     return path
 
 
-def _run(design: Design, script: Script, modules: Mapping[str, bytes], seed: int) -> Rehearsal:
+def _run(
+    design: Design,
+    script: Script,
+    modules: Mapping[str, bytes],
+    seed: int,
+    progress: Callable[[float], None] | None = None,
+) -> Rehearsal:
     assert design.board is not None
     begun = time.perf_counter()
     random = Random(seed)
@@ -96,6 +104,8 @@ def _run(design: Design, script: Script, modules: Mapping[str, bytes], seed: int
         broker,
     )
     _prepare(design, script, board, air, broker)
+    if progress:
+        _tell(progress, clock, script.lasts)
     crash = _until_the_end(board, clock, trace, script.lasts)
     return _result(design, script, board, trace, crash, time.perf_counter() - begun)
 
@@ -116,6 +126,16 @@ def _prepare(design: Design, script: Script, board: Board, air: Air, broker: Bro
         raise End
 
     board.clock.at(script.lasts, end)
+
+
+def _tell(progress: Callable[[float], None], clock: Clock, lasts: int) -> None:
+    """Call `progress` at every hundredth of the virtual time."""
+
+    def tell() -> None:
+        progress(clock.now / lasts)
+        clock.after(max(1, lasts // 100), tell)
+
+    tell()
 
 
 def _until_the_end(board: Board, clock: Clock, trace: Trace, lasts: int) -> Crash | None:

@@ -71,9 +71,19 @@ Memory = Any
 class System:
     """The calls, bound to one VM: each takes integers and gives an error number, 0 where it worked."""
 
-    def __init__(self, memory: Memory, arguments: list[str], variables: list[str], files: Files, say: Callable[[bytes], None]) -> None:
+    def __init__(
+        self,
+        memory: Memory,
+        arguments: list[str],
+        variables: list[str],
+        files: Files,
+        say: Callable[[bytes], None],
+    ) -> None:
         self.memory, self.files, self.say = memory, files, say
-        self.lists = {"args": [a.encode() + b"\0" for a in arguments], "environ": [v.encode() + b"\0" for v in variables]}
+        self.lists = {
+            "args": [a.encode() + b"\0" for a in arguments],
+            "environ": [v.encode() + b"\0" for v in variables],
+        }
         self.opened: dict[int, tuple[str, Opened]] = {}
         self.folders: dict[int, str] = {_ROOT: ""}
         self.next = _ROOT + 1
@@ -155,7 +165,18 @@ class System:
         self.memory.write(result, struct.pack("<QQBxxxxxxxQQQQQ", 1, 1, kind, 1, found or 0, 0, 0, 0))
         return 0
 
-    def _open(self, fd: int, flags: int, at: int, size: int, how: int, rights: int, more: int, mode: int, result: int) -> int:
+    def _open(
+        self,
+        fd: int,
+        flags: int,
+        at: int,
+        size: int,
+        how: int,
+        rights: int,
+        more: int,
+        mode: int,
+        result: int,
+    ) -> int:
         name = self._path(fd, at, size)
         number, self.next = self.next, self.next + 1
         if how & 2:
@@ -163,7 +184,9 @@ class System:
             self.folders[number] = name
         else:
             create, truncate = bool(how & _CREATE), bool(how & _TRUNCATE)
-            opened = self.files.open(name, create=create, truncate=truncate, append=bool(mode & _APPEND), writes=bool(rights & 64))
+            opened = self.files.open(
+                name, create=create, truncate=truncate, append=bool(mode & _APPEND), writes=bool(rights & 64)
+            )
             self.opened[number] = name, opened
         return self._number(result, number)
 
@@ -218,7 +241,9 @@ class System:
         for number, (name, folder) in enumerate(self.files.names(self.folders[fd])):
             if number >= cookie:
                 data = name.encode()
-                made += struct.pack("<QQIBxxx", number + 1, 1, len(data), _DIRECTORY if folder else _FILE) + data
+                made += (
+                    struct.pack("<QQIBxxx", number + 1, 1, len(data), _DIRECTORY if folder else _FILE) + data
+                )
         made = made[:size]
         self.memory.write(at, made)
         return self._number(result, len(made))

@@ -82,6 +82,7 @@ def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
 
 def _outside(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
     plan = _plan(site)
+    free = _free(plan, site, designs)
     yield from _unreadable(site, plan)
     for each in _fixed(site, designs):
         if each.ip is None:
@@ -100,20 +101,22 @@ def _outside(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
         ):
             message = f"{each.ip} of {each.owner} is not an address of a device in {plan.network}"
             why = "nothing outside the network is reached without the router, and its first and last address are not a device's (RFC 1122, section 3.2.1.3)."
-            yield Finding("ip-outside", "error", each.place, message, why, (_free(plan, site, designs),))
+            yield Finding("ip-outside", "error", each.place, message, why, (next(free, ""),))
 
 
 def _in_dhcp(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
     plan = _plan(site)
+    free = _free(plan, site, designs)
     for each in _fixed(site, designs):
         if each.ip and plan.dhcp and plan.dhcp[0] <= each.ip <= plan.dhcp[1]:
             message = f"{each.ip} of {each.owner} lies in the range that the router gives out"
             why = f"the router hands {plan.dhcp[0]} to {plan.dhcp[1]} to whoever asks, and one day this one to somebody else (RFC 2131, section 3.1)."
-            yield Finding("ip-in-dhcp", "error", each.place, message, why, (_free(plan, site, designs),))
+            yield Finding("ip-in-dhcp", "error", each.place, message, why, (next(free, ""),))
 
 
 def _taken(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
     plan = _plan(site)
+    free = _free(plan, site, designs)
     seen: dict[IP, str] = dict(plan.others)
     for each in _fixed(site, designs):
         if each.ip is None:
@@ -127,17 +130,16 @@ def _taken(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
                 each.place,
                 message,
                 "two devices with one address lose each other's packets.",
-                (_free(plan, site, designs),),
+                (next(free, ""),),
             )
 
 
-def _free(plan: _Plan, site: Site, designs: Sequence[Design]) -> str:
-    """A free address outside the range that the router gives out."""
+def _free(plan: _Plan, site: Site, designs: Sequence[Design]) -> Iterator[str]:
+    """Free addresses outside the range that the router gives out, each offered once."""
     used = {each.ip for each in _fixed(site, designs)} | set(plan.others)
     for ip in plan.network.hosts() if plan.network else ():
         if ip not in used and not (plan.dhcp and plan.dhcp[0] <= ip <= plan.dhcp[1]):
-            return f"a free one: {ip}"
-    return ""
+            yield f"a free one: {ip}"
 
 
 def _site(lan: str) -> dict[str, str]:

@@ -32,6 +32,34 @@ Every line that cannot be read is reported in one run; what could be read is che
         device(_RELAY),
     ),
     _reading(
+        "file-unreadable",
+        "a file that cannot be read",
+        """
+The file is not there, is no plain file, or its permissions keep it from being read. The other files
+of the same call are checked all the same.
+""",
+        {
+            "devices/here.toml": device(_RELAY),
+            "devices/gone.toml/page.txt": "",
+            "site.toml": '[site]\nname = "refuge"\n',
+        },
+        {"devices/here.toml": device(_RELAY), "site.toml": '[site]\nname = "refuge"\n'},
+    ),
+    _reading(
+        "file-kind",
+        "a file that is no device file",
+        """
+A rehearsal, a piece, site.toml or secrets.toml was given where a device file belongs. They are checked
+with their site: give its folder. Lines of secrets.toml are never shown.
+""",
+        {
+            "devices/here.toml": device(_RELAY),
+            "devices/odd.toml": '[rehearsal]\nlasts = "1h"\n',
+            "site.toml": '[site]\nname = "refuge"\n',
+        },
+        {"devices/here.toml": device(_RELAY), "site.toml": '[site]\nname = "refuge"\n'},
+    ),
+    _reading(
         "unknown-key",
         "a key that does not belong there",
         """

@@ -1,4 +1,4 @@
-"""mqtt-topic-taken: two devices of a site on the same topics."""
+"""device-taken, mqtt-topic-taken: two devices of a site with one name, or on the same topics."""
 
 from collections.abc import Iterator, Sequence
 
@@ -10,13 +10,28 @@ from zapato.lang.site import Site
 _RELAY = "[relay.heater]\npin = 26"
 
 
+def _named(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+    seen: dict[str, Design] = {}
+    for design in designs:
+        other = seen.setdefault(design.name, design)
+        if design.name and other is not design:
+            yield design.finding(
+                "device-taken",
+                "error",
+                ("device", "name"),
+                f"the name {design.name} belongs to {other.document.source.name} already",
+                why="the name is the device's identity: its update key, its address, its folder of results and its name at the broker hang on it.",
+                fixes=(f'another name: "{design.name}-2"',),
+            )
+
+
 def _among(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
     seen: dict[str, Design] = {}
     for design in designs:
         if not design.name:
             continue
         other = seen.setdefault(design.topic, design)
-        if other is not design:
+        if other is not design and (other.name != design.name):  # else device-taken says it
             own = "topic" in (design.document.data.get("mqtt") or ())
             yield design.finding(
                 "mqtt-topic-taken",
@@ -29,25 +44,52 @@ def _among(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
             )
 
 
-RULE = Rule(
-    code="mqtt-topic-taken",
-    family="network",
-    severities=("error",),
-    title="another device of the site has the same topics",
-    story="""
-A device's topics begin with the site's and its own name. A file that was copied and kept its name
-gives two devices on the same topics: each takes the other's commands, and the broker disconnects
-one whenever the other connects.
+_NETWORK = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n'
+_OWN_TOPIC = '\n[mqtt]\nhost = "192.168.4.2"\ntopic = "refuge/lamp"\n'
+
+RULES = (
+    Rule(
+        code="device-taken",
+        family="network",
+        severities=("error",),
+        title="another device of the site has the same name",
+        story="""
+A device is known by its name: to the broker, in the address plan, by its update key and in its
+folder of results. A file that was copied and kept its name gives two devices that are one to
+everybody else.
 """,
-    failing={
-        "devices/first.toml": device(_RELAY),
-        "devices/second.toml": device(_RELAY),
-        "site.toml": '[site]\nname = "refuge"\n',
-    },
-    mended={
-        "devices/first.toml": device(_RELAY),
-        "devices/second.toml": device(_RELAY).replace('"example"', '"second"'),
-        "site.toml": '[site]\nname = "refuge"\n',
-    },
-    among=_among,
+        failing={
+            "devices/first.toml": device(_RELAY),
+            "devices/second.toml": device(_RELAY),
+            "site.toml": '[site]\nname = "refuge"\n',
+        },
+        mended={
+            "devices/first.toml": device(_RELAY),
+            "devices/second.toml": device(_RELAY).replace('"example"', '"second"'),
+            "site.toml": '[site]\nname = "refuge"\n',
+        },
+        among=_named,
+    ),
+    Rule(
+        code="mqtt-topic-taken",
+        family="network",
+        severities=("error",),
+        title="another device of the site has the same topics",
+        story="""
+A device's topics begin with the site's and its own name, or with what mqtt.topic says. On the same
+topics two devices take each other's commands, and the broker disconnects one whenever the other
+connects.
+""",
+        failing={
+            "devices/first.toml": device(_RELAY) + _OWN_TOPIC,
+            "devices/second.toml": device(_RELAY).replace('"example"', '"second"') + _OWN_TOPIC,
+            "site.toml": _NETWORK,
+        },
+        mended={
+            "devices/first.toml": device(_RELAY) + _OWN_TOPIC,
+            "devices/second.toml": device(_RELAY).replace('"example"', '"second"'),
+            "site.toml": _NETWORK,
+        },
+        among=_among,
+    ),
 )

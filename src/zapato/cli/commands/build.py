@@ -15,14 +15,15 @@ import click
 def COMMAND(paths: tuple[Path, ...], out: Path) -> int:
     """Build devices: compiled modules, update package and build.json under OUT/<device>/.
 
-    Refuses while errors stand (exit code 1). Equal inputs give equal bytes.
+    Refuses while errors stand (exit code 1); the other devices go on. Equal inputs give equal bytes.
     """
-    from zapato.checks import device_files
+    from zapato.checks import all_files
+    from zapato.cli.each import each_device
     from zapato.cli.report import built_lines
-    from zapato.cli.terminal import progress
     from zapato.firmware import build
 
-    files = [each for given in paths for each in device_files(given)]
-    for path in progress(files, "building"):
+    def one(path: Path) -> bool:
         click.echo("\n".join(built_lines(build(path, out))))
-    return 0
+        return True
+
+    return each_device(all_files(paths), "built", one)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import click
@@ -16,30 +17,47 @@ import click
     default="text",
     help="How to print the findings.",
 )
-def COMMAND(paths: tuple[Path, ...], form: str) -> int:
-    """Check device files, or the folders of sites, against their boards.
+@click.option("--only", multiple=True, metavar="CODE", help="Show findings of this code alone.")
+@click.option("--device", "devices", multiple=True, metavar="NAME", help="Show this device's findings alone.")
+@click.option("--brief", is_flag=True, help="One line a finding.")
+@click.option("--changed", metavar="REVISION", help="Only the devices changed since this git revision.")
+def COMMAND(
+    paths: tuple[Path, ...],
+    form: str,
+    only: tuple[str, ...],
+    devices: tuple[str, ...],
+    brief: bool,
+    changed: str | None,
+) -> int:
+    """Check device files, or the folders of sites, against their boards; "-" reads standard input.
 
     Exit code 0: no errors; 1: errors found; 2: the call itself was wrong.
     """
-    from zapato.checks import device_files
-    from zapato.checks import report as report_of
+    from zapato.checks import all_files, check_files, rule
     from zapato.cli.terminal import progress
-    from zapato.design import resolve
+    from zapato.errors import UnknownName
 
-    files = [each for given in paths for each in device_files(given)]
-    report = report_of(resolve(path) for path in progress(files, "checking"))
-    if form != "text":
-        import json
+    for code in only:
+        rule(code)
+    files = all_files(paths)
+    if changed is not None:
+        from zapato.cli.git import changed_files
 
-        if form == "sarif":
-            from zapato.cli.sarif import sarif
+        files = changed_files(files, changed)
+        paths = tuple(path for path in paths if not path.is_dir())
+    whole = check_files(paths, progress(files, "checking"))
+    if unknown := [name for name in devices if name not in whole.devices]:
+        raise UnknownName(f"no device is called {unknown[0]}", f"there are: {', '.join(whole.devices[:8])}")
+    report = whole.only(only, devices)
+    if form == "sarif":
+        from zapato.cli.sarif import sarif
 
-            data = sarif(report)
-        else:
-            data = report.as_dict()
-        click.echo(json.dumps(data, indent=2, ensure_ascii=False))
+        click.echo(json.dumps(sarif(report), indent=2, ensure_ascii=False))
+    elif form == "json":
+        click.echo(json.dumps(report.as_dict(), indent=2, ensure_ascii=False))
     else:
-        from zapato.cli.report import summary, text_of
+        from zapato.cli.report import brief_text, summary, text_of, totals
 
-        click.echo(text_of(report) + summary(report))
+        text = brief_text(report) if brief else text_of(report)
+        click.echo(text + totals(report) + summary(report))
     return 0 if report.ok else 1

@@ -38,25 +38,40 @@ def COMMAND(
 
     Exit code 0: every expectation held; 1: one did not, or the firmware crashed; 2: the call was wrong.
     """
-    from zapato.checks import device_files
+    from zapato.checks import all_files
+    from zapato.cli.each import each_device
     from zapato.cli.report import rehearsal_lines
-    from zapato.cli.terminal import progress
+    from zapato.cli.terminal import Meter
     from zapato.errors import ZapatoError
     from zapato.stage import rehearse
 
-    devices = [each for given in paths for each in device_files(given)]
+    devices = all_files(paths)
     if len(devices) > 1 and (script or plot or trace):
         raise ZapatoError("--script, --plot and --trace go with one device")
-    results = [rehearse(path, script, seed=seed) for path in progress(devices, "rehearsing")]
+    if plot:
+        from zapato.draw import check_name
+
+        check_name(plot)
+    results: list[Rehearsal] = []
+
+    def one(path: Path) -> bool:
+        meter = Meter(f"rehearsing {path.stem}")
+        try:
+            result = rehearse(path, script, seed=seed, progress=meter.at)
+        finally:
+            meter.done()
+        results.append(result)
+        if form == "text":
+            click.echo("\n".join(rehearsal_lines(result)))
+        _files(result, plot, trace)
+        return result.passed
+
+    code = each_device(devices, "rehearsed without a fault", one, quiet=form == "json")
     if form == "json":
         import json
 
         click.echo(json.dumps([each.as_dict() for each in results], indent=2, ensure_ascii=False))
-    else:
-        click.echo("\n".join(line for each in results for line in rehearsal_lines(each)))
-    for each in results:
-        _files(each, plot, trace)
-    return 0 if all(each.passed for each in results) else 1
+    return code
 
 
 def _files(result: Rehearsal, plot: Path | None, trace: Path | None) -> None:

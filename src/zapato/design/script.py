@@ -55,6 +55,7 @@ STEP = Shape(
     )
 )
 
+
 @dataclass(frozen=True)
 class Call:
     """An act as the player does it: the name of its method, and arguments."""
