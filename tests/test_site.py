@@ -4,6 +4,7 @@ import subprocess
 from pathlib import Path
 
 import pytest
+from conftest import told
 
 import zapato
 from zapato.checks import check
@@ -24,7 +25,7 @@ def world(put):
 
 
 def _codes(report):
-    return [(f.code, Path(f.place.file).name, f.place.line) for f in report]
+    return [(f.code, Path(f.place.file).name, f.place.line) for f in told(report)]
 
 
 PIECE = '[relay.left]\npin = { with = "left_pin" }\n\n[relay.right]\npin = 25\n\n[[link]]\nwhen = "left.on"\ndo = "right.off"\n'
@@ -74,7 +75,7 @@ def test_pieces_that_cannot_be(world, use, code):
         pieces__whole=DEVICE.format("b"),
         devices__a=DEVICE.format("a").replace("zapato = 1", f'zapato = 1\nuse = ["{use}"]'),
     )
-    assert [f.code for f in check(folder)] == [code]
+    assert [f.code for f in check(folder / "devices" / "a.toml")] == [code]
 
 
 def test_a_missing_value_of_a_piece(world):
@@ -193,7 +194,7 @@ def test_the_address_plan(world):
         ("ip-outside", "site.toml", 13),
     ]
     assert "a free one: 192.168.4.2" in report.findings[0].fixes
-    wired = DEVICE.format("w") + '[ethernet]\naddress = "192.168.4.20"\n'
+    wired = DEVICE.format("w").replace("esp32-38pin", "esp32-poe") + '[ethernet]\naddress = "192.168.4.20"\n'
     world(site=SITE + lan + '[lan.addresses]\na = "192.168.4.20"\n', devices__w=wired)
     assert _codes(check(folder)) == [("ip-taken", "w.toml", 6)]
 

@@ -82,6 +82,7 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
         routes={name: _route(row) for name, row in routes.items()},
         routes_source=routes_source,
         collect_share=data.get("collect_share", 0.0),
+        input_high=data.get("input_high", 0.0),
     )
 
 
@@ -141,6 +142,7 @@ def board_of(data: Mapping[str, Any]) -> Board:
         images=tuple(data.get("images", ["bin"])),
         ethernet=data.get("ethernet", ""),
         psram=data.get("psram", 0),
+        wants=tuple(data.get("wants", ())),
         resistors={int(gpio): _resistor(text) for gpio, text in data.get("resistors", {}).items()},
     )
 

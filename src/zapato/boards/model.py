@@ -52,6 +52,8 @@ class Pin:
             "high", "low", "signal" (pulses), "floating", or "" where no source states it.
         drive_ma: what the output can carry, mA.
         source: the section of the datasheet that says all this.
+        bears: V at the most, where that is not the chip's own limit; else 0.
+        weak_high: its high level is a current source of a fraction of a milliampere, and drives nothing.
     """
 
     gpio: int
@@ -75,6 +77,8 @@ class Pin:
     reset: str
     drive_ma: int
     source: str
+    bears: float = 0.0
+    weak_high: bool = False
 
     @property
     def reset_level(self) -> Level | None:
@@ -98,7 +102,7 @@ class Analog:
 class Resources:
     """How many of each the chip has: PWM channels and timers, pulse engines, bus controllers.
 
-    With `pwm_fixed` n, PWM output k belongs to GPIO k and GPIO k + n; else any pin takes any channel.
+    `pwm_least` and `pwm_most` are pulses a second, 0 where not stated. With `pwm_fixed` n, PWM output k belongs to GPIO k and GPIO k + n; else any pin takes any channel.
     """
 
     pwm_channels: int = 0
@@ -109,6 +113,8 @@ class Resources:
     uart: int = 0
     pwm_fixed: int = 0
     source: str = ""
+    pwm_least: float = 0.0
+    pwm_most: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -117,7 +123,8 @@ class Chip:
 
     Attributes:
         port: the MicroPython port that runs on it.
-        logic: volts of its high level; input_most: volts a pin bears at the most.
+        logic: volts of its high level; input_most: volts a pin bears at the most; input_high: volts from
+            which on an input reads high.
         heap: bytes that the program can count on; a lower bound.
         collect_share: the port collects whenever this share of the heap was allocated; 0 where it sets none.
         pins: by GPIO number.
@@ -147,6 +154,7 @@ class Chip:
     )
     routes_source: str = ""
     collect_share: float = 0.0
+    input_high: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,6 +186,10 @@ class Fitted:
     why: str = ""
     kind: str = ""
 
+    def is_for(self, kind: str) -> bool:
+        """True where a part of this kind is what the fitted part is there for."""
+        return kind in self.kind.split()
+
 
 @dataclass(frozen=True)
 class Board:
@@ -189,6 +201,7 @@ class Board:
         rail_ma: what the 3.3 V rail gives to parts, mA; 0 where no source states it.
         images: forms of a whole-flash image, "bin" or "uf2".
         resistors: GPIO number -> ("up" or "down", ohms) of a resistor that the board has on the pin.
+        wants: what a bare module needs around it before it starts, in words.
     """
 
     id: str
@@ -208,6 +221,12 @@ class Board:
     ethernet: str = ""
     psram: int = 0
     resistors: Mapping[int, tuple[str, float]] = field(default_factory=dict[int, tuple[str, float]])
+    wants: tuple[str, ...] = ()
+
+    @property
+    def bridge(self) -> bool:
+        """True where a serial bridge on the board hangs on the console's pins."""
+        return "serial bridge" in self.usb
 
     @cached_property
     def labels(self) -> Mapping[str, int]:

@@ -79,6 +79,7 @@ BOARD = Shape(
         text("ethernet", "the Ethernet chip, where there is one", ""),
         text("usb", "what its USB socket leads to", ""),
         names("images", "forms of a whole-flash image: bin, uf2", ("bin",), role=""),
+        names("wants", "what a bare module needs around it before it starts", (), role=""),
         names("boot_mode", "the steps into boot mode, in words", (), role=""),
         _free_table("supply", "inputs, and what the 3.3 V rail gives: rail_ma, note"),
         _free_table("analog", "the range at the analog pins where the board divides it: high, why"),

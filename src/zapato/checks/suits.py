@@ -79,9 +79,16 @@ def _written(pin: Pin, design: Design) -> str:
 
 
 def pin_findings(design: Design) -> Iterator[Finding]:
-    """Every objection against a pin of the design, as findings."""
+    """Every objection against a pin of the design, as findings.
+
+    A warning that no pin of the board would be free of is told once for the device, as a note.
+    """
+    everywhere: dict[str, list[PinUse]] = {}
     for use in design.uses:
         for rule, found in objections(use, design):
+            if found.severity == "warning" and _everywhere(rule, use, design):
+                everywhere.setdefault(rule.code, []).append(use)
+                continue
             why = f"{found.why} ({found.source})." if found.source else f"{found.why}."
             fixes = (
                 label_meant(design, use.part.values.get(use.need.field)),
@@ -91,3 +98,15 @@ def pin_findings(design: Design) -> Iterator[Finding]:
             yield design.finding(
                 rule.code, found.severity, use.path, found.message, why=why, fixes=fixes, pin=use.pin
             )
+    for code, uses in everywhere.items():
+        names = ", ".join(dict.fromkeys(use.part.id for use in uses))
+        board = design.board.id if design.board else "this board"
+        message = f"every pin of {board} has this to mind for {names}"
+        why = f"zapato explain {code} tells what; zapato boards {board} tells it for each pin."
+        yield design.finding(code, "note", ("device", "board"), message, why=why)
+
+
+def _everywhere(rule: Rule, use: PinUse, design: Design) -> bool:
+    """True where every usable pin of the board has the same rule against it."""
+    pins = design.board.usable if design.board else ()
+    return len(pins) > 0 and all(rule.objection and rule.objection(use.on(pin), design) for pin in pins)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.checks import report as report_of
+from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve
 from zapato.errors import Refused, Unwritable
 from zapato.findings import Report
@@ -109,9 +110,7 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
 
 def refuse_undriven(design: Design) -> None:
     """Raises Refused where the runtime has no driver yet for a part, or for what the part stands on."""
-    quiet = [part.id for part in design.parts.values() if not part.driven]
-    if design.ethernet is not None:
-        quiet.append("[ethernet]")
+    quiet = undriven(design)
     if quiet:
         raise Refused(
             f"the runtime does not drive {', '.join(quiet)} yet, so {design.name} is checked but not built"
@@ -121,8 +120,6 @@ def refuse_undriven(design: Design) -> None:
         raise Refused(
             f"pins are still to be chosen for {', '.join(waiting)}", "zapato fit PATH --write chooses them"
         )
-    if design.mqtt and design.mqtt.get("tls"):
-        raise Refused(f"the runtime does not speak TLS yet, so {design.name} is checked but not built")
 
 
 def compile_device(design: Design) -> dict[str, bytes]:

@@ -12,7 +12,7 @@ KIND = Kind(
     fields=input_fields("closed", pull=REQUIRED, active="low", settle="50ms"),
     properties=lambda part: state_property("closed", "the contact is closed"),
     events={"opened": "it opened", "closed": "it closed"},
-    needs=lambda part: input_need(part, "low", "a contact that may be closed at power-up"),
+    needs=lambda part: input_need(part, "low", "a contact that is closed most of the time", usual=True),
     driver=lambda part: input_driver(part, "low", ("closed", "closed", "opened")),
     bench=lambda part: input_bench(part, "low", "closed"),
     example='[contact.door]\npin = 32\npull = "up"',

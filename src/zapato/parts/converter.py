@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.boards.model import Pin
-from zapato.lang.fields import REQUIRED, choice, names, whole
+from zapato.lang.fields import REQUIRED, choice, measured, names, whole
 from zapato.parts.model import Kind, Part
 from zapato.parts.offered import offered_pin
 
@@ -14,13 +14,16 @@ ADDRESSES: Mapping[str, tuple[int, ...]] = {
     "ads1015": (0x48, 0x49, 0x4A, 0x4B),
 }
 INPUTS = 4
-SOURCE = "ADS1115 and ADS1015 datasheets, Pin Configuration and I2C Address Selection"
+SOURCE = "ADS1115 and ADS1015 datasheets, Pin Configuration, I2C Address Selection; Absolute Maximum Ratings: VDD + 0.3 V"
 
 
 def _offers(part: Part) -> Mapping[str, Pin]:
     if part.get("chip", "") not in ADDRESSES:
         return {}
-    return {str(n): offered_pin(part.name, n, adc=True, source=SOURCE) for n in range(INPUTS)}
+    return {
+        str(n): offered_pin(part.name, n, adc=True, source=SOURCE, bears=part.get("supply", 3.3) + 0.3)
+        for n in range(INPUTS)
+    }
 
 
 KIND = Kind(
@@ -30,6 +33,7 @@ KIND = Kind(
         choice("chip", "the converter's chip", *ADDRESSES),
         names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
+        measured("supply", "what it runs on", "V", 3.3, least=2.0, most=5.5),
     ),
     offers=_offers,
     addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),

@@ -43,8 +43,13 @@ def active_level(part: Part, default: Level) -> Level:
     return part.get("active", default)
 
 
-def input_need(part: Part, default: Level, circuit: str, *, driven: bool = False) -> Iterable[Need]:
-    """One read pin. A switch leaves it floating at rest; a `driven` one has an output of its own."""
+def input_need(
+    part: Part, default: Level, circuit: str, *, driven: bool = False, usual: bool = False
+) -> Iterable[Need]:
+    """One read pin. A switch leaves it floating at rest; a `driven` one has an output of its own.
+
+    `usual`: the part is in its active state most of the time, as a closed door is.
+    """
     active, pull = active_level(part, default), part.get("pull", "none")
     yield Need(
         "pin",
@@ -56,6 +61,7 @@ def input_need(part: Part, default: Level, circuit: str, *, driven: bool = False
         operated=active,
         circuit=circuit,
         volts=part.get("level", 0.0),
+        usual=active if usual else None,
     )
 
 

@@ -12,7 +12,9 @@ from zapato.parts.switched import ON, SWITCHING, drive_need, switched_pin
 def _needs(part: Part) -> Iterable[Need]:
     if part.get("by", "pwm") == "dac":
         return [Need("pin", "dac", circuit="an analog input that follows the pin's voltage")]
-    return drive_need(part, "the gate of a power transistor", clicks=True, pwm=True)
+    return drive_need(
+        part, "the gate of a power transistor", clicks=True, pwm=True, rate=part.get("rate", 1000)
+    )
 
 
 KIND = Kind(

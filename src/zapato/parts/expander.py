@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from zapato.boards.model import Pin
-from zapato.lang.fields import REQUIRED, choice, names, whole
+from zapato.lang.fields import REQUIRED, choice, measured, names, whole
 from zapato.parts.model import Kind, Part
 from zapato.parts.offered import offered_pin
 
@@ -16,19 +16,24 @@ class _Chip:
     pins: int
     addresses: tuple[int, ...]
     pull_up: bool
+    beyond: float
+    weak_high: bool
     source: str
 
 
+_QUASI = "{} datasheet, Quasi-bidirectional I/Os (high from power-up, 100 uA); Device address; Limiting values: VDD + 0.5 V"
 CHIPS: Mapping[str, _Chip] = {
     "mcp23017": _Chip(
-        16, tuple(range(0x20, 0x28)), True, "MCP23017 datasheet, Device Overview; GPPU register"
+        16,
+        tuple(range(0x20, 0x28)),
+        True,
+        0.6,
+        False,
+        "MCP23017 datasheet, Device Overview; GPPU register; Absolute Maximum Ratings: VDD + 0.6 V",
     ),
-    "pcf8574": _Chip(
-        8, tuple(range(0x20, 0x28)), True, "PCF8574 datasheet, Quasi-bidirectional I/Os; Device address"
-    ),
-    "pcf8575": _Chip(
-        16, tuple(range(0x20, 0x28)), True, "PCF8575 datasheet, Quasi-bidirectional I/Os; Device address"
-    ),
+    "pcf8574": _Chip(8, tuple(range(0x20, 0x28)), True, 0.5, True, _QUASI.format("PCF8574")),
+    "pcf8574a": _Chip(8, tuple(range(0x38, 0x40)), True, 0.5, True, _QUASI.format("PCF8574A")),
+    "pcf8575": _Chip(16, tuple(range(0x20, 0x28)), True, 0.5, True, _QUASI.format("PCF8575")),
 }
 
 
@@ -38,7 +43,15 @@ def _offers(part: Part) -> Mapping[str, Pin]:
         return {}
     numbers = range(found.pins)
     return {
-        str(n): offered_pin(part.name, n, drives=True, pull_up=found.pull_up, source=found.source)
+        str(n): offered_pin(
+            part.name,
+            n,
+            drives=True,
+            pull_up=found.pull_up,
+            source=found.source,
+            bears=part.get("supply", 3.3) + found.beyond,
+            weak_high=found.weak_high,
+        )
         for n in numbers
     }
 
@@ -55,6 +68,7 @@ KIND = Kind(
         choice("chip", "the expander's chip", *CHIPS),
         names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
+        measured("supply", "what it runs on", "V", 3.3, least=1.8, most=5.5),
     ),
     offers=_offers,
     addresses=_addresses,

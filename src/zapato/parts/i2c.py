@@ -21,7 +21,9 @@ def _needs(part: Part) -> Iterable[Need]:
         )
 
 
-def _driver(part: Part) -> Driver:
+def _driver(part: Part) -> Driver | None:
+    if part.get("controller", "software") == "hardware":
+        return None  # the runtime makes the clock itself
     return Driver(
         "bus_i2c", "Bus", (part.pins["sda"].gpio, part.pins["scl"].gpio, round(part.get("speed", 100e3)))
     )

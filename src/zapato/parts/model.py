@@ -95,6 +95,9 @@ class Need:
         volts: the level the part's circuit puts on the pin, V; 0 where it is the chip's own.
         controller: the bus function wanted of the pin, such as "i2c.sda".
         circuit: the circuit in words, for reasons.
+        timed: edges must come within microseconds, as only a pin of the chip itself can make or see them.
+        usual: the level that the part's circuit holds most of the time, where nobody operates it.
+        rate: pulses a second of a modulated pin, Hz.
     """
 
     field: str
@@ -110,6 +113,9 @@ class Need:
     circuit: str = ""
     clicks: bool = False
     volts: float = 0.0
+    timed: bool = False
+    usual: Level | None = None
+    rate: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,10 +190,15 @@ class Part:
 
     @property
     def driven(self) -> bool:
-        """True where the runtime drives this part, on the pins that it stands on."""
+        """True where the runtime drives this part, on the pins that it stands on.
+
+        A part whose pin is not there counts as driven: the missing pin is what is told.
+        """
+        if any(need.field not in self.pins for need in self.needs):
+            return True
         if any(pin.gpio < 0 for pin in self.pins.values()):
             return False
-        return bool(self.autos) or self.kind.driver(self) is not None
+        return self.kind.driver(self) is not None
 
     @property
     def properties(self) -> Mapping[str, Property]:

@@ -13,6 +13,8 @@ def offered_pin(
     pull_up: bool = False,
     adc: bool = False,
     source: str = "",
+    bears: float = 0.0,
+    weak_high: bool = False,
 ) -> Pin:
     """Pin `number` of the part called `owner`; its GPIO number is negative, as it is none of the chip's."""
     return Pin(
@@ -34,7 +36,9 @@ def offered_pin(
         usb="",
         console="",
         boot=None,
-        reset="",
+        reset="high" if weak_high else "",
         drive_ma=0,
         source=source,
+        bears=bears,
+        weak_high=weak_high,
     )

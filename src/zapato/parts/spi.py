@@ -4,15 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import pin
+from zapato.lang.fields import choice, pin
 from zapato.parts.model import Kind, Need, Part
 
 
 def _needs(part: Part) -> Iterable[Need]:
+    hardware = part.get("controller", "hardware") == "hardware"
     for line in ("sck", "mosi", "miso"):
         if part.values.get(line) is not None:
             use = "input" if line == "miso" else "output"
-            yield Need(line, use, controller=f"spi.{line}", circuit=f"the {line} line of an SPI bus")
+            yield Need(
+                line,
+                use,
+                controller=f"spi.{line}" if hardware else "",
+                circuit=f"the {line} line of an SPI bus",
+            )
 
 
 KIND = Kind(
@@ -22,6 +28,13 @@ KIND = Kind(
         pin("sck", "the clock"),
         pin("mosi", "data to the parts"),
         pin("miso", "data from the parts", None),
+        choice(
+            "controller",
+            "who makes the clock: the program, on any pins, or a controller of the chip",
+            "software",
+            "hardware",
+            default="hardware",
+        ),
     ),
     needs=_needs,
     example="[spi.panel]\nsck = 18\nmosi = 23\nmiso = 19",

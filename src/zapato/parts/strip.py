@@ -26,6 +26,6 @@ KIND = Kind(
         ),
     },
     actions={**SWITCHING, "show": Action((Argument("effect", "text"),), help="show an effect")},
-    needs=lambda part: [Need("pin", "output", circuit="the data input of a strip")],
+    needs=lambda part: [Need("pin", "output", timed=True, circuit="the data input of a strip")],
     example='[strip.rack]\npin = 13\ncount = 60\nchip = "ws2812b"',
 )

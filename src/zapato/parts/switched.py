@@ -43,10 +43,21 @@ def on_property(part: Part) -> Mapping[str, Property]:
     return {"on": ON}
 
 
-def drive_need(part: Part, circuit: str, *, clicks: bool = False, pwm: bool = False) -> Iterable[Need]:
+def drive_need(
+    part: Part, circuit: str, *, clicks: bool = False, pwm: bool = False, rate: float = 0.0
+) -> Iterable[Need]:
     """One driven pin; the circuit behind it pulls the pin towards the level that switches it off."""
     active: Level = "high" if active_number(part) else "low"
-    yield Need("pin", "output", rest=opposite(active), active=active, circuit=circuit, clicks=clicks, pwm=pwm)
+    yield Need(
+        "pin",
+        "output",
+        rest=opposite(active),
+        active=active,
+        circuit=circuit,
+        clicks=clicks,
+        pwm=pwm,
+        rate=rate,
+    )
 
 
 def level_bench(part: Part) -> Bench:

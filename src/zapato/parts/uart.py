@@ -23,12 +23,13 @@ KIND = Kind(
     name="uart",
     help="a serial link; with enable, over an RS-485 driver",
     fields=(
-        pin("tx", "the pin that sends; it goes to the other side's RX"),
+        pin("tx", "the pin that sends; it goes to the other side's RX", None),
         pin("rx", "the pin that receives; it goes to the other side's TX", None),
         whole("baud", "bits a second", REQUIRED, least=50, most=4_000_000),
         pin("enable", "the pin that lets an RS-485 driver send", None),
         measured("level", "the high level of the other side", "V", None, most=60),
     ),
     needs=_needs,
+    requires=lambda part: () if part.values.get("rx") is not None else ("tx",),
     example="[uart.meter]\ntx = 17\nrx = 16\nbaud = 9600",
 )

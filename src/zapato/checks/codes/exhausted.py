@@ -1,7 +1,8 @@
-"""pwm-exhausted, pulse-exhausted, uart-exhausted, i2c-exhausted: more parts than the chip has circuits for them."""
+"""pwm-exhausted, pwm-rate, pulse-exhausted, uart-, i2c- and spi-exhausted: more parts than the chip has circuits for them."""
 
 from collections.abc import Iterator
 
+from zapato.checks.codes.pin_routing import SWAPPED, controllers
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding, Severity
@@ -81,23 +82,15 @@ def _pulse(design: Design) -> Iterator[Finding]:
 def _uart(design: Design) -> Iterator[Finding]:
     if design.board is None:
         return
-    has = design.board.chip.resources.uart
-    console = (
-        1 if any(pin.console for pin in design.board.brought_out) and "own, on" not in design.board.usb else 0
-    )
-    parts = [part for part in design.of_kind("uart") if not _on_console(part)]
-    words = f"the {design.board.chip.title} has {has} serial controllers" + (
+    chip = design.board.chip
+    parts = list(design.of_kind("uart"))
+    console = any(pin.console for pin in design.board.brought_out) and not any(map(_on_console, parts))
+    words = f"the {chip.title} has {chip.resources.uart} serial controllers" + (
         ", and the console takes one" if console else ""
     )
-    yield from _many(
-        design,
-        "uart-exhausted",
-        "error",
-        parts,
-        has - console,
-        words,
-        "a serial link over an expander chip, or a board with more",
-    )
+    fix = "a serial link over an expander chip, or a board with more"
+    taken = {0} if console else set[int]()
+    yield from _unserved(design, "uart-exhausted", parts, chip.resources.uart, taken, words, fix)
 
 
 def _on_console(part: Part) -> bool:
@@ -109,15 +102,107 @@ def _i2c(design: Design) -> Iterator[Finding]:
         return
     most = design.board.chip.resources.i2c
     parts = [part for part in design.of_kind("i2c") if part.get("controller", "software") == "hardware"]
-    words = f"the {design.board.chip.title} has {most} I2C controller{'s' * (most != 1)}"
-    yield from _many(
-        design,
-        "i2c-exhausted",
+    words = f"the {design.board.chip.title} has {most or 'no'} I2C controller{'s' * (most != 1)}"
+    fix = 'controller = "software": the program makes the clock, on any pins'
+    yield from _unserved(design, "i2c-exhausted", parts, most, set(), words, fix)
+
+
+def _spi(design: Design) -> Iterator[Finding]:
+    if design.board is None:
+        return
+    most = design.board.chip.resources.spi
+    parts = [part for part in design.of_kind("spi") if part.get("controller", "hardware") == "hardware"]
+    words = f"the {design.board.chip.title} has {most} SPI controller{'s' * (most != 1)} for parts"
+    fix = 'controller = "software": the program makes the clock, on any pins'
+    yield from _unserved(design, "spi-exhausted", parts, most, set(), words, fix)
+
+
+def _unserved(
+    design: Design, code: str, parts: list[Part], most: int, taken: set[int], words: str, fix: str
+) -> Iterator[Finding]:
+    """A finding on each part for which no controller is left, however they are dealt out."""
+    assert design.board is not None
+    chip = design.board.chip
+    holder: dict[int, Part] = {}
+    for part in parts:
+        if not _serve(part, holder, design, most, taken, set()):
+            names = ", ".join(each.name for each in parts)
+            yield design.finding(
+                code,
+                "error",
+                part.path,
+                f"{words}, and none is left for {part.name}; this device has {len(parts)}: {names}",
+                why=f"{chip.routes_source or chip.resources.source}.",
+                fixes=(fix,),
+                of="key",
+            )
+
+
+def _serve(
+    part: Part, holder: dict[int, Part], design: Design, most: int, taken: set[int], tried: set[int]
+) -> bool:
+    """Give the part a controller, moving others where they have a choice (Kuhn's augmenting path)."""
+    assert design.board is not None
+    uses = [use for use in design.uses if use.part is part and use.need.controller]
+    reached = controllers(design.board.chip, uses)
+    own = {each % SWAPPED for each in reached} if reached is not None else set(range(most))
+    for number in sorted(own - taken - tried):
+        tried.add(number)
+        if number not in holder or _serve(holder[number], holder, design, most, taken, tried):
+            holder[number] = part
+            return True
+    return reached == set()  # pins that no controller reaches are told by pin-routing
+
+
+def _rates(design: Design) -> Iterator[Finding]:
+    """Rates of modulated pins: within the chip's, and no more different ones than it has timers."""
+    if design.board is None:
+        return
+    chip = design.board.chip
+    limits = chip.resources
+    uses = [use for use in design.uses if use.need.pwm and use.pin.gpio >= 0]
+    for use in uses:
+        low, high = limits.pwm_least, limits.pwm_most
+        if (low and use.need.rate < low) or (high and use.need.rate > high):
+            yield _rate(
+                design,
+                use,
+                f"{use.part.id} asks for {use.need.rate:g} Hz, and the {chip.title} makes {low:g} to {high:g} Hz",
+            )
+    shared: dict[int, PinUse] = {}
+    rates: dict[float, PinUse] = {}
+    for use in uses:
+        group = use.pin.gpio // 2 % limits.pwm_timers if limits.pwm_fixed else -1
+        other = shared.setdefault(group, use) if limits.pwm_fixed else use
+        if other.need.rate != use.need.rate:
+            pins = f"{design.called(other.pin)} and {design.called(use.pin)}"
+            yield _rate(
+                design,
+                use,
+                f"{pins} share one timer, and {other.part.id} and {use.part.id} ask for two rates",
+            )
+        rates.setdefault(use.need.rate, use)
+    if not limits.pwm_fixed:
+        for use in list(rates.values())[limits.pwm_timers :]:
+            timers = f"{limits.pwm_timers} timer{'s' * (limits.pwm_timers != 1)}"
+            yield _rate(
+                design,
+                use,
+                f"the {chip.title} has {timers} for modulated pins, and this is the {len(rates)}. rate",
+            )
+
+
+def _rate(design: Design, use: PinUse, message: str) -> Finding:
+    source = design.board.chip.resources.source if design.board else ""
+    why = f"all pins on one timer have its rate ({source})."
+    return design.finding(
+        "pwm-rate",
         "error",
-        parts,
-        most,
-        words,
-        'controller = "software": the program makes the clock, on any pins',
+        (*use.part.path, "rate"),
+        message,
+        why=why,
+        fixes=("the same rate for these parts",),
+        pin=use.pin,
     )
 
 
@@ -198,5 +283,40 @@ is the default, takes none: the program makes the clock itself, on any two pins.
             "esp32c3-mini",
         ),
         find=_i2c,
+    ),
+    Rule(
+        code="spi-exhausted",
+        family="resources",
+        severities=("error",),
+        title="more hardware SPI buses than controllers",
+        story="""
+An SPI bus takes one of the chip's controllers, of which some are busy with the flash. A bus with
+controller = "software" takes none: the program makes the clock, more slowly, on any pins.
+""",
+        failing=device("[spi.a]\nsck = 4\nmosi = 5\n\n[spi.b]\nsck = 6\nmosi = 7", "esp32c3-mini"),
+        mended=device(
+            '[spi.a]\nsck = 4\nmosi = 5\n\n[spi.b]\nsck = 6\nmosi = 7\ncontroller = "software"',
+            "esp32c3-mini",
+        ),
+        find=_spi,
+    ),
+    Rule(
+        code="pwm-rate",
+        family="resources",
+        severities=("error",),
+        title="the chip cannot make these rates together",
+        story="""
+A timer makes the rate of a modulated pin, and several pins share one: on the ESP8266 all of them, on
+the RP2040 two neighbours. Pins on one timer have one rate, however different their levels are. Every
+chip also has a slowest and a fastest rate.
+""",
+        failing=device(
+            '[dimmer.left]\npin = "D1"\n\n[dimmer.right]\npin = "D2"\nrate = "200Hz"', "esp8266-30pin"
+        ),
+        mended=device(
+            '[dimmer.left]\npin = "D1"\nrate = "200Hz"\n\n[dimmer.right]\npin = "D2"\nrate = "200Hz"',
+            "esp8266-30pin",
+        ),
+        find=_rates,
     ),
 )

@@ -9,16 +9,14 @@ _BITES = ("start", "download")
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
     boot, need = use.pin.boot, use.need
-    if boot is None or boot.when not in _BITES:
+    if boot is None or boot.when not in _BITES or _own_part(use, design):
         return None
+    if boot.when == "start" and need.usual and need.usual != boot.level:
+        message = f"{use.part.id} holds {design.called(use.pin)} {need.usual} most of the time, and the board then does not start"
+        return Objection("error", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
     if need.rest and need.rest != boot.level:
         return _held(use, boot, design)
-    if (
-        boot.when == "start"
-        and need.operated
-        and need.operated != boot.level
-        and not _own_button(use, design)
-    ):
+    if boot.when == "start" and need.operated and need.operated != boot.level:
         message = f"{use.part.id} holds {design.called(use.pin)} {need.operated} when operated at power-up, and the board does not start"
         return Objection("warning", message, f"{boot.why}; {need.circuit} can do that", _source(use, design))
     return None
@@ -42,10 +40,10 @@ def _source(use: PinUse, design: Design) -> str:
     return design.board.chip.sources.get("strap", use.pin.source) if design.board else ""
 
 
-def _own_button(use: PinUse, design: Design) -> bool:
-    """The board's own boot button, declared as a button."""
+def _own_part(use: PinUse, design: Design) -> bool:
+    """What the board's maker put on this pin, declared as what it is: its circuit lets the board start."""
     fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
-    return fitted is not None and fitted.kind == use.part.kind.name == "button"
+    return fitted is not None and fitted.is_for(use.part.kind.name)
 
 
 RULE = Rule(

@@ -1,13 +1,16 @@
 """pin-console: the pin carries the console, where boot messages and the log go."""
 
+from zapato.boards.model import Board
 from zapato.checks.model import Objection, Rule, device
 from zapato.design.model import Design, PinUse
 
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
-    if not use.pin.console:
+    if not use.pin.console or design.board is None or use.part.kind.name == "uart":
         return None
     name = design.called(use.pin)
+    if not design.board.bridge:
+        return _without_bridge(use, design.board, name)
     if use.pin.console == "tx":
         why = "the boot messages are sent on this pin at every start, so what hangs on it flickers or clicks; the log is lost"
         message = f"{name} sends the console; {use.part.id} gets the boot messages"
@@ -17,10 +20,26 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("warning", message, why, use.pin.source)
 
 
+def _without_bridge(use: PinUse, board: Board, name: str) -> Objection | None:
+    """Nothing on the board hangs on these pins: a serial adapter does, or nobody where the chip has USB."""
+    if "own" in board.usb:
+        if use.pin.console == "rx":
+            return None
+        message = f"{name} sends the chip's first boot messages, and {use.part.id} gets them"
+        return Objection("note", message, "the console itself is on the board's USB", use.pin.source)
+    message = f"{name} is where the serial adapter loads the board and hears the console, and {use.part.id} is on it"
+    why = (
+        "the boot messages come out at every start"
+        if use.pin.console == "tx"
+        else "the adapter must be off while the part is used, and the part off while the board is loaded"
+    )
+    return Objection("warning", message, why, use.pin.source)
+
+
 RULE = Rule(
     code="pin-console",
     family="pins",
-    severities=("warning",),
+    severities=("warning", "note"),
     title="the pin carries the console",
     story="""
 Two pins lead to the board's serial bridge: the chip sends its boot messages and the log on one,

@@ -13,7 +13,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         why = fitted.why or f"{fitted.what} drives this pin all the time"
         return Objection("error", f"{design.called(use.pin)} is taken by {fitted.what}", why)
     return (
-        _mismatch(use, fitted, design) if use.part.kind.name == fitted.kind else _shared(use, fitted, design)
+        _mismatch(use, fitted, design) if fitted.is_for(use.part.kind.name) else _shared(use, fitted, design)
     )
 
 

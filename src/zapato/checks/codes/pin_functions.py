@@ -6,6 +6,8 @@ from zapato.boards.model import Pin
 from zapato.checks.model import Objection, Rule, device
 from zapato.design.model import Design, PinUse
 
+TOUCH_MODULE = 'a touch module has a digital output: [button.NAME] with pull = "none" and active = "high"'
+
 
 def _lacks(
     code: str, wanted: Callable[[PinUse], bool], has: Callable[[Pin], bool], what: str
@@ -21,9 +23,9 @@ def _lacks(
             if board
             else "the pin is not one of the chip's own"
         )
-        return Objection(
-            "error", f"{design.called(use.pin)} has no {what} for {use.part.id}", why, use.pin.source
-        )
+        fixes = (TOUCH_MODULE,) if code == "pin-no-touch" else ()
+        message = f"{design.called(use.pin)} has no {what} for {use.part.id}"
+        return Objection("error", message, why, use.pin.source, fixes)
 
     return objection
 

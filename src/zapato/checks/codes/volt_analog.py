@@ -14,8 +14,8 @@ _SERIES = (1.0, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2)
 
 def _find(design: Design) -> Iterator[Finding]:
     for use in design.uses:
-        if use.need.use == "analog" and use.pin.gpio >= 0 and use.part.values.get("range") and design.board:
-            yield from _judge(design, design.board, use)
+        if use.need.use == "analog" and use.part.values.get("range") and design.board:
+            yield from _judge(design, design.board, use) if use.pin.gpio >= 0 else _offered(design, use)
 
 
 def _judge(design: Design, board: Board, use: PinUse) -> Iterator[Finding]:
@@ -27,7 +27,8 @@ def _judge(design: Design, board: Board, use: PinUse) -> Iterator[Finding]:
         message = (
             f"{use.part.id} puts up to {at_pin:.3g} V on {name}, which bears {top if divided else most:g} V"
         )
-        why = f"more than the supply and 0.3 V flows into the chip's protection and destroys it ({board.analog.source})."
+        levels = board.analog.source if divided else board.chip.sources.get("levels", board.analog.source)
+        why = f"what an input does not bear flows into the chip's protection and destroys it ({levels})."
         severity = "error"
     elif at_pin > top:
         message = (
@@ -45,6 +46,21 @@ def _judge(design: Design, board: Board, use: PinUse) -> Iterator[Finding]:
         fixes=(_divider(high, top),),
         pin=use.pin,
     )
+
+
+def _offered(design: Design, use: PinUse) -> Iterator[Finding]:
+    """An input of a converter chip bears its own supply and a little."""
+    at_pin = use.part.values["range"][1] / ratio(use.part)
+    if use.pin.bears and (at_pin > use.pin.bears or use.part.values["range"][0] < 0):
+        yield design.finding(
+            "volt-analog",
+            "error",
+            (*use.part.path, "range"),
+            f"{use.part.id} puts up to {at_pin:.3g} V on {use.pin.name}, which bears {use.pin.bears:g} V",
+            why=f"the converter's inputs bear its supply and a little more ({use.pin.source}).",
+            fixes=(_divider(use.part.values["range"][1], use.pin.bears - 0.3),),
+            pin=use.pin,
+        )
 
 
 def _divider(high: float, top: float) -> str:

@@ -5,14 +5,21 @@ from zapato.design.model import Design, PinUse
 
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
-    if design.board is None or not use.need.volts or use.pin.gpio < 0:
+    if design.board is None or not use.need.volts:
         return None
-    most = design.board.chip.input_most
+    chip = design.board.chip
+    most = use.pin.bears or chip.input_most
+    if use.pin.gpio >= 0 and use.need.volts < chip.input_high:
+        message = f"{use.part.id} puts {use.need.volts:g} V on {design.called(use.pin)}, which reads high from {chip.input_high:g} V on"
+        why = "a level below the threshold reads low, or now this and now that"
+        return Objection(
+            "error", message, why, chip.sources.get("levels", ""), ("a level shifter between them",)
+        )
     if use.need.volts <= most:
         return None
     message = f"{use.part.id} puts {use.need.volts:g} V on {design.called(use.pin)}, which bears {most:g} V"
-    source = design.board.chip.sources.get("limits", "")
-    why = "the chip runs at 3.3 V; a higher level flows through the pin's protection into its supply"
+    source = use.pin.source if use.pin.bears else chip.sources.get("levels", "")
+    why = "a level above the supply flows through the pin's protection into it"
     fixes = (
         "a level shifter between them",
         f"a divider: 10 kΩ in series, {_lower(use.need.volts, most)} kΩ to ground",
@@ -35,7 +42,7 @@ RULE = Rule(
     story="""
 The chips of the catalogue run at 3.3 V and bear about 3.6 V at their pins. A motion sensor with a
 5 V output, the TX of a 5 V meter or a 12 V contact line needs a level shifter, a divider or an
-optocoupler in between. State the part's high level with `level`, and it is checked.
+optocoupler in between; a 1.8 V part needs a shifter, too, since its high is no high to the chip. State the part's high level with `level`, and it is checked.
 """,
     failing=device('[motion.path]\npin = 27\nlevel = "5V"'),
     mended=device('[motion.path]\npin = 27\nlevel = "3.3V"'),

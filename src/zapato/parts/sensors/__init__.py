@@ -23,6 +23,7 @@ class SensorChip:
         addresses: the I2C addresses it can have, the usual one first; empty where it is not on I2C.
         fastest: the shortest time between readings, ms, with its source in `source`.
         source: the document behind the figures.
+        bus_most: the fastest clock of its bus, Hz; 0 where not stated.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
         driver, bench: as in a kind; None where the runtime does not drive it yet.
     """
@@ -36,6 +37,7 @@ class SensorChip:
     addresses: tuple[int, ...] = ()
     bus: str = ""
     fastest: int = 0
+    bus_most: float = 0.0
     source: str = ""
 
     def __post_init__(self) -> None:

@@ -25,6 +25,7 @@ CHIP = SensorChip(
     name="bh1750",
     help="illuminance over I2C",
     properties={"illuminance": quantity("lx", "light that falls on it", 0, 54612)},
+    bus_most=400000,
     addresses=(0x23, 0x5C),
     fastest=180,
     source="BH1750FVI datasheet, Measurement mode (H-resolution 120 ms typical, 180 ms at most) and Slave address (ADDR pin)",

@@ -11,6 +11,7 @@ CHIP = SensorChip(
         "temperature": quantity("Cel", "air temperature", -40, 125),
         "humidity": quantity("%RH", "relative humidity", 0, 100),
     },
+    bus_most=1000000,
     addresses=(0x44, 0x45),
     source="SHT3x-DIS datasheet, Sensor specifications and I2C address (ADDR sets 0x44 or 0x45)",
 )

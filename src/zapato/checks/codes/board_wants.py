@@ -1,0 +1,35 @@
+"""board-wants: what a bare module needs around it before it starts."""
+
+from collections.abc import Iterator
+
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+
+
+def _find(design: Design) -> Iterator[Finding]:
+    if design.board is None or not design.board.wants:
+        return
+    yield design.finding(
+        "board-wants",
+        "note",
+        ("device", "board"),
+        f"this module starts only with its resistors: {', '.join(design.board.wants)}",
+        why=f"the chip reads these pins at power-up, and nothing on the module holds them ({design.board.chip.sources.get('strap', '')}).",
+        fixes=("a carrier that has them", "solder them to the pads"),
+    )
+
+
+RULE = Rule(
+    code="board-wants",
+    family="pins",
+    severities=("note",),
+    title="a bare module needs resistors around it",
+    story="""
+On a development board the boot pins have their resistors. A bare module has none, and without them
+it starts by chance. The note names each resistor.
+""",
+    failing=device("[relay.lamp]\npin = 5", "esp8266-22pad"),
+    mended=device("[relay.lamp]\npin = 5", "esp8266-30pin"),
+    find=_find,
+)

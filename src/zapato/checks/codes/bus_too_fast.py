@@ -1,0 +1,62 @@
+"""bus-too-fast: the bus has a faster clock than one of its chips takes."""
+
+from collections.abc import Iterator
+
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+from zapato.parts.model import Part
+from zapato.parts.sensors import chip
+
+MOST = {
+    "mcp23017": (1_700_000, "MCP23017 datasheet, AC Characteristics"),
+    "pcf8574": (100_000, "PCF8574 datasheet, I2C-bus timing characteristics"),
+    "pcf8574a": (100_000, "PCF8574A datasheet, I2C-bus timing characteristics"),
+    "pcf8575": (400_000, "PCF8575 datasheet, I2C-bus timing characteristics"),
+    "ads1115": (3_400_000, "ADS1115 datasheet, Timing Requirements: I2C"),
+    "ads1015": (3_400_000, "ADS1015 datasheet, Timing Requirements: I2C"),
+}
+"""Chips that offer pins: the fastest clock in Hz, and where it stands."""
+
+
+def _most(part: Part) -> tuple[float, str]:
+    name = part.get("chip", "")
+    if name in MOST:
+        return MOST[name]
+    found = chip(name) if name and part.kind.name == "sensor" else None
+    return (found.bus_most, found.source) if found else (0, "")
+
+
+def _find(design: Design) -> Iterator[Finding]:
+    for bus in design.of_kind("i2c"):
+        speed = bus.get("speed", 100e3)
+        on_it = [part for part in design.parts.values() if part.linked.get("bus") is bus]
+        rates = [(*_most(part), part) for part in on_it if _most(part)[0]]
+        slowest = min(rates, key=lambda row: row[0], default=None)
+        if slowest and speed > slowest[0]:
+            most, source, part = slowest
+            yield design.finding(
+                "bus-too-fast",
+                "error",
+                (*bus.path, "speed"),
+                f"{bus.name} runs at {speed / 1000:g} kHz, and the {part.get('chip', '')} of {part.name} takes {most / 1000:g} kHz",
+                why=f"every chip on the bus hears every message, so the slowest one sets the clock ({source}).",
+                fixes=(f'speed = "{most / 1000:g}kHz"', "a second bus for the slow chip"),
+            )
+
+
+_BODY = '[i2c.main]\nsda = 21\nscl = 22\nspeed = "{}"\n\n[expander.io]\nchip = "pcf8574"\nbus = "main"'
+
+RULE = Rule(
+    code="bus-too-fast",
+    family="buses",
+    severities=("error",),
+    title="the bus is faster than one of its chips",
+    story="""
+All chips of an I2C bus listen to the same clock. One that is too slow for it misses bits, answers to
+addresses that were never sent, or holds the bus. The bus runs at what its slowest chip takes.
+""",
+    failing=device(_BODY.format("400kHz")),
+    mended=device(_BODY.format("100kHz")),
+    find=_find,
+)
