@@ -104,7 +104,7 @@ def test_the_divider_that_is_proposed_passes(volts, checked):
 def test_the_board_divides_a0_and_the_bare_module_does_not(checked):
     body = '[sensor.t]\nchip = "analog"\npin = "{}"\nrange = "0V-3.2V"\n'
     assert not checked(body.format("A0"), "esp8266-30pin").findings
-    assert [f.code for f in checked(body.format("ADC"), "esp8266-22pad")] == ["volt-analog"]
+    assert [f.code for f in checked(body.format("ADC"), "esp8266-22pad")] == ["board-wants", "volt-analog"]
 
 
 # Resources: so many are fine, one more is not.

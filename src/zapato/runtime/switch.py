@@ -44,9 +44,6 @@ class Switch(Part):
 
     def interrupt(self, pin):
         # While the program is busy elsewhere, a level may come, stand long enough, and go: keep that.
-        level = pin.value() == self.active
-        if level == self.seen:
-            level = not level  # the edges in between were too quick to be seen one by one
         now = time.ticks_ms()
         if self.seen != self.state and time.ticks_diff(now, self.since) >= self.wait:
             self.missed = True

@@ -277,9 +277,12 @@ class Board:
     def _due(self) -> bool:
         return bool(self._peek or self.pins.fired or any(wire.flags for wire in self.station.wires.values()))
 
-    def on_sleep(self, data: bytes) -> None:
-        self.clock.go(self.clock.now + int(data))
+    def on_sleep(self, data: bytes) -> int:
+        """Let so many ms go by, or fewer where an interrupt comes; gives how many are left."""
+        until = self.clock.now + int(data)
+        self.clock.go(until, lambda: bool(self.pins.fired))
         self._resume()
+        return max(0, until - self.clock.now)
 
     def on_busy(self, data: bytes) -> None:
         self.clock.busy(int(data))
@@ -387,9 +390,9 @@ class Board:
         return found
 
     def on_dht(self, data: bytes) -> str:
-        """A DHT's answer in tenths, as its driver reads it: 250 ms of high, 18 of low, then the bits."""
+        """A DHT's answer in tenths; while its bits come, the driver keeps interrupts off."""
         gpio = int(data)
-        self.clock.busy(250_000 + 18_000 + 5_000)
+        self.clock.busy(5_000)
         last, values = self._measured.get(gpio, (None, (0, 0)))
         if last is None or self.clock.now - last >= 2000:
             found = [self.quantities["dht", gpio, name].get() for name in ("temperature", "humidity")]

@@ -24,8 +24,8 @@ def ticks_diff(end, start):
 
 
 def sleep_ms(ms):
-    if ms > 0:
-        ask("sleep", str(ms))
+    while ms > 0:
+        ms = int(ask("sleep", str(ms)))  # handlers of interrupts run meanwhile
 
 
 def sleep(seconds):

@@ -1,0 +1,116 @@
+"""Limits that parts share, pins that are not the chip's own, and board facts by what they mean for a device."""
+
+import pytest
+
+from zapato.boards import board
+from zapato.checks import check
+
+BUS = "[i2c.main]\nsda = 21\nscl = 22\n"
+
+
+def io(chip: str, more: str = "") -> str:
+    return f'{BUS}[expander.io]\nchip = "{chip}"\nbus = "main"\n{more}'
+
+
+def spi(*rows: tuple[str, int, int, str]) -> str:
+    return "".join(f'[spi.{n}]\nsck = {sck}\nmosi = {mosi}\n{more}' for n, sck, mosi, more in rows)
+
+
+# What a builder writes, the board, and the codes that must (or must not) come of it.
+CASES = {
+    "a relay on an expander": (io("mcp23017", '[relay.r]\npin = "io.3"\n'), "esp32-38pin", []),
+    "a timed line on an expander": (io("mcp23017", '[sensor.s]\nchip = "dht22"\npin = "io.3"\n'), "esp32-38pin", ["pin-too-slow"]),
+    "a bus on an expander": (io("mcp23017", '[onewire.w]\npin = "io.3"\npull_up = "4.7kohm"\n'), "esp32-38pin", ["pin-too-slow"]),
+    "a strip on an expander": (io("mcp23017", '[strip.s]\npin = "io.3"\ncount = 5\nchip = "ws2812b"\n'), "esp32-38pin", ["pin-too-slow"]),
+    "a serial link on an expander": (io("mcp23017", '[uart.u]\ntx = "io.3"\nbaud = 9600\n'), "esp32-38pin", ["pin-too-slow"]),
+    "five volts on an expander at 3.3 V": (io("mcp23017", '[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", ["volt-logic"]),
+    "five volts on an expander at 5 V": (io("mcp23017", 'supply = "5V"\n[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", []),
+    "active high on weak pins": (io("pcf8574", '[relay.r]\npin = "io.3"\n'), "esp32-38pin", ["pin-boot-glitch", "pin-weak-high"]),
+    "active low on weak pins": (io("pcf8574a", '[relay.r]\npin = "io.3"\nactive = "low"\n'), "esp32-38pin", []),
+    "an address of the other variant": (io("pcf8574a", "address = 0x20\n"), "esp32-38pin", ["address-unsupported"]),
+    "too much for a converter": (
+        f'{BUS}[converter.adc]\nchip = "ads1115"\nbus = "main"\n[sensor.t]\nchip = "analog"\npin = "adc.0"\nrange = "0V-5V"\n',
+        "esp32-38pin",
+        ["volt-analog"],
+    ),
+    "a bus faster than its slowest chip": (io("pcf8574", "").replace("scl = 22\n", 'scl = 22\nspeed = "400kHz"\n'), "esp32-38pin", ["bus-too-fast"]),
+    "two rates on one timer": ('[dimmer.a]\npin = "D1"\n[dimmer.b]\npin = "D2"\nrate = "500Hz"\n', "esp8266-30pin", ["pwm-rate"]),
+    "a rate the chip does not make": ('[dimmer.a]\npin = "D1"\nrate = "5kHz"\n', "esp8266-30pin", ["pwm-rate"]),
+    "neighbours on one slice": ('[dimmer.a]\npin = 2\n[dimmer.b]\npin = 3\nrate = "500Hz"\n', "rp2040w-40pin", ["pwm-rate"]),
+    "two slices": ('[dimmer.a]\npin = 2\n[dimmer.b]\npin = 4\nrate = "500Hz"\n', "rp2040w-40pin", []),
+    "five rates on four timers": (
+        "".join(f'[dimmer.d{n}]\npin = {n + 3}\nrate = "{n + 1}kHz"\n' for n in range(5)), "esp32c3-mini", ["pwm-rate"],
+    ),
+    "two buses on one controller": (
+        '[i2c.a]\nsda = 4\nscl = 5\ncontroller = "hardware"\n[i2c.b]\nsda = 8\nscl = 9\ncontroller = "hardware"\n', "rp2040w-40pin", ["i2c-exhausted"],
+    ),
+    "two buses on two controllers": (
+        '[i2c.a]\nsda = 4\nscl = 5\ncontroller = "hardware"\n[i2c.b]\nsda = 6\nscl = 7\ncontroller = "hardware"\n', "rp2040w-40pin", [],
+    ),
+    "no I2C controller at all": ('[i2c.a]\nsda = "D2"\nscl = "D1"\ncontroller = "hardware"\n', "esp8266-30pin", ["i2c-exhausted"]),
+    "half of a swapped pair": ('[uart.u]\ntx = "D8"\nrx = 3\nbaud = 9600\n', "esp8266-30pin", ["pin-routing"]),
+    "hardware SPI twice": (spi(("a", 4, 5, ""), ("b", 6, 7, "")), "esp32c3-mini", ["spi-exhausted"]),
+    "hardware and software SPI": (spi(("a", 4, 5, ""), ("b", 6, 7, 'controller = "software"\n')), "esp32c3-mini", []),
+    "a link that only receives": ("[uart.u]\nrx = 16\nbaud = 9600\n", "esp32-38pin", []),
+    "1.8 V is no high level": ('[motion.m]\npin = 27\nlevel = "1.8V"\n', "esp32-38pin", ["volt-logic"]),
+    "a door closed at rest on a boot pin": ('[contact.c]\npin = 0\npull = "up"\n', "esp32-38pin", ["pin-boot-level", "pin-fitted"]),
+    "wired on a board without": ('[ethernet]\naddress = "192.168.4.9"\n', "esp32-38pin", ["ethernet-missing"]),
+    "a bare module": ("[relay.r]\npin = 5\n", "esp8266-22pad", ["board-wants"]),
+    "the board's own RS-485": ("[uart.m]\ntx = 13\nrx = 16\nbaud = 9600\n", "esp32s3-16in16out", []),
+    "the carrier's relay on a boot pin": ('[relay.six]\npin = "relay6"\n', "esp8266-8relay", []),
+    "the camera's lamp": ('[led.l]\npin = "lamp"\n', "esp32-camera", []),
+    "octal memory": ("[relay.r]\npin = 36\n", "esp32s3-octal-44pin", ["pin-fitted"]),
+    "the same pin without it": ("[relay.r]\npin = 36\n", "esp32s3-44pin", []),
+    "a part on the first serial pin, console on USB": ("[led.l]\npin = 21\n", "esp32c3-mini", ["pin-console"]),
+    "a chip on the wrong kind of line": (f'{BUS}[sensor.s]\nchip = "dht22"\npin = 27\nbus = "main"\n', "esp32-38pin", ["unknown-key"]),
+    "an unknown chip on a bus": (f'{BUS}[sensor.s]\nchip = "bme820"\nbus = "main"\n', "esp32-38pin", ["wrong-type"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_what_comes_of_it(name, checked):
+    body, on, codes = CASES[name]
+    report = checked(body, on)
+    assert sorted(f.code for f in report) == codes, [(f.severity, f.code, f.message) for f in report]
+    assert all(f.severity == "note" for f in report if f.code in ("pin-console", "board-wants"))
+
+
+def test_a_warning_that_no_pin_is_free_of_is_told_once(checked):
+    """The eight-pin module has four pins, all of them with something to mind: that is its nature, not a mistake."""
+    found = [f for f in checked('[relay.a]\npin = 1\n[relay.b]\npin = 3\n', "esp8266-8pin") if f.severity == "warning"]
+    everywhere = [f for f in checked('[relay.a]\npin = 1\n[relay.b]\npin = 3\n', "esp8266-8pin") if "every pin of" in f.message]
+    assert len(everywhere) <= 2 and not {f.code for f in found} & {f.code for f in everywhere}
+
+
+# Facts by function: board, pin, and what it is for a device.
+FACTS = [
+    ("esp8266-30pin", lambda b: b.analog.high == 3.2, "A0 behind the divider reads 3.2 V at full scale"),
+    ("esp8266-22pad", lambda b: b.analog.high == 1.0, "the bare chip reads 1 V"),
+    ("esp32c3-mini", lambda b: b.analog.high == 2.5, "attenuation 3 of the C3"),
+    ("esp32c6-30pin", lambda b: b.analog.high == 3.3, "attenuation 3 of the C6"),
+    ("esp32s2-mini", lambda b: b.analog.high == 2.5, "attenuation 3 of the S2"),
+    ("esp32s3-44pin", lambda b: b.analog.high == 3.1, "attenuation 3 of the S3"),
+    ("esp32-poe", lambda b: "user button" in b.fitted_on[34].what, "GPIO34 is no boot button: it cannot be, it decides nothing at reset"),
+    ("esp8266-30pin", lambda b: b.chip.resources.i2c == 0, "the ESP8266 has no I2C controller"),
+    ("rp2040w-40pin", lambda b: "PDE" in b.chip.sources["reset"], "the pull-downs at reset stand in the pads' registers"),
+]
+
+
+@pytest.mark.parametrize(("name", "holds", "why"), FACTS)
+def test_facts(name, holds, why):
+    assert holds(board(name)), why
+
+
+@pytest.mark.parametrize("number", [200, 2000])
+def test_long_chains_of_links_and_groups(number, put):
+    """Linear or near it: ten times as long a chain is checked in the same test, within its patience."""
+    head = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n'
+    flags = "".join(f"[flag.f{n}]\n" for n in range(number))
+    links = "".join(f'[[link]]\nwhen = "f{n}.on"\ndo = "f{(n + 1) % number}.on = true"\n' for n in range(number))
+    groups = "[group.g0]\nof = ['f0']\n" + "".join(f"[group.g{n}]\nof = ['g{n - 1}']\n" for n in range(1, number))
+    assert not [f for f in check(put(head + flags + links + groups)) if f.severity == "error"]
+
+
+def test_a_group_that_leads_back_to_itself_through_many(checked):
+    body = "".join(f"[group.g{n}]\nof = ['g{(n + 1) % 300}']\n" for n in range(300))
+    assert {f.code for f in checked(body)} == {"group-member"}
