@@ -3,9 +3,9 @@
 import pytest
 
 import zapato
+from zapato.design.script import read_script
 from zapato.lang import fields
 from zapato.lang.fields import Wrong
-from zapato.design.script import read_script
 
 DEVICE = (
     'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n'

@@ -40,7 +40,7 @@ zapato = 1                            # language version
 
 [device]
 name  = "{name}"
-label = "{label}"                     # for people
+{label} # for people
 board = "{board}"
 {room}
 # One table a part: [kind.name]. The kind says what it is, the name is yours.
@@ -95,7 +95,7 @@ def start_device(
     out, into, when = _parts(carrier)
     text = _DEVICE.format(
         name=name,
-        label=_quoted(label or name.replace("-", " ").capitalize()),
+        label=f'label = "{_quoted(label or name.replace("-", " ").capitalize())}"'.ljust(37),
         board=board_id,
         room=f'room  = "{_quoted(room)}"\n' if room else "",
         out=out,

@@ -148,6 +148,13 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
             styled(f"  the firmware crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True)
         )
         lines += [f"    {line}" for line in crash.traceback.splitlines()]
+    lost = [r for r in result.records if r["what"] == "lost"]
+    if lost:
+        first = f"{lost[0]['name']} at {clock(lost[0]['t'] / 1000)}"
+        lines.append(
+            f"  note     nobody heard {len(lost)} message{'s' * (len(lost) != 1)}: the device was not connected ({first})"
+        )
+    lines += [f"  note     {note}" for note in result.notes]
     lines.append(
         f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's; largest free piece {result.used.largest:,} bytes at its smallest"
     )

@@ -47,7 +47,9 @@ class Meter:
     def at(self, share: float, more: str = "") -> None:
         """So much of it is done, from 0 to 1."""
         if self.looked and time.monotonic() - self.begun > PATIENCE:
-            text = f"{self.label} {share:4.0%}{f' ({more})' if more else ''}"[: get_terminal_size().columns - 1]
+            text = f"{self.label} {share:4.0%}{f' ({more})' if more else ''}"[
+                : get_terminal_size().columns - 1
+            ]
             if text != self.shown:
                 sys.stderr.write("\r" + text.ljust(len(self.shown)))
                 sys.stderr.flush()

@@ -116,6 +116,8 @@ class PartScope:
     def read(self, part: str, name: str) -> Read:
         found = self.part(part)
         known = found.properties.get(name)
+        if known is None and "chip" in found.kind.shape.by_name and not found.values.get("chip"):
+            return Read("?", "", f"p_{part}.{name}", False)  # its chip is the mistake, and is told
         if known is None:
             what = f"{part} has no property {name}" if name else f"{part} alone has no value"
             raise NotThere(what, self._instead(found, name))

@@ -236,6 +236,8 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
             what = f"{key} names {name}, and no part is called that"
             options = [each for each in design.parts if each != part.name]
             have = f"there are: {', '.join(options)}" if options else ""
+            bare = name.partition(".")[2]
+            have = f'the part\'s name alone: "{bare}"' if bare in design.parts else have
             design.document.found("unknown-reference", path, what, fixes=nearest(name, options) or (have,))
         else:
             part.linked[key if role == "bus" else f"{key}.{name}"] = other

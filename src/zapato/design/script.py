@@ -114,6 +114,7 @@ class Script:
     Attributes:
         title: what is rehearsed.
         lasts: ms of virtual time.
+        notes: what is worth knowing about it, a sentence each.
         world: what the world is like at the beginning, "part.property" -> value.
     """
 
@@ -121,6 +122,7 @@ class Script:
     title: str = ""
     lasts: int = 0
     seed: int = 1
+    notes: list[str] = field(default_factory=list[str])
     world: list[tuple[str, Any]] = field(default_factory=list[tuple[str, Any]])
     steps: list[Step] = field(default_factory=list[Step])
 
@@ -157,7 +159,26 @@ def read_script(path: Path, design: Design) -> Script:
         )
     _world(script, design)
     _steps(script, design)
+    _left_out(script, design)
     return script
+
+
+def _left_out(script: Script, design: Design) -> None:
+    """What a sensor would feel and nothing ever sets: it will not answer."""
+    given = {key for key, _ in script.world}
+    given |= {
+        step.act_call.arguments[0] for step in script.steps if step.act_call and step.act_call.name == "put"
+    }
+    for part in design.of_kind("sensor"):
+        missing = [
+            f"{part.name}.{key}" for key in part.kind.bench(part).sets if f"{part.name}.{key}" not in given
+        ]
+        if missing and "pin" not in part.pins and "bus" not in part.linked:
+            continue
+        if missing:
+            script.notes.append(
+                f"the world does not say {', '.join(missing)}, so {part.name} does not answer"
+            )
 
 
 def _world(script: Script, design: Design) -> None:
@@ -187,15 +208,25 @@ def _unsettable(part: Part, key: str, value: object) -> Mistake | None:
             if options
             else f"nothing of a {part.kind.name} comes from the world"
         )
-        return Mistake(
-            0,
-            f"the world cannot set {part.name}.{key}",
-            (*nearest(f"{part.name}.{key}", options), have),
-            "link-unknown",
+        known = part.properties.get(key)
+        word = str(value).lower() if isinstance(value, bool) else repr(value)
+        told = (
+            f"to command it: message('{part.name}/{key}/set', '{word}')" if known and known.settable else ""
         )
-    wanted = part.properties[key].type
+        fixes = tuple(fix for fix in (told, *nearest(f"{part.name}.{key}", options), have) if fix)
+        return Mistake(0, f"the world cannot set {part.name}.{key}", fixes, "link-unknown")
+    known = part.properties[key]
     given = "boolean" if isinstance(value, bool) else "number" if isinstance(value, (int, float)) else "text"
-    return None if given == wanted else Mistake(0, f"{part.name}.{key} is a {wanted}, not a {given}")
+    if given != known.type:
+        return Mistake(0, f"{part.name}.{key} is a {known.type}, not a {given}")
+    if known.takes(value):
+        return None
+    return Mistake(
+        0,
+        f"{part.name}.{key} is {known.bounds} {known.unit}: the chip measures nothing else".replace(
+            " :", ":"
+        ),
+    )
 
 
 def _steps(script: Script, design: Design) -> None:
@@ -215,10 +246,27 @@ def _steps(script: Script, design: Design) -> None:
                 document.found("missing-key", path, "a step has either act or expect", of="key")
             continue
         _when(script, values, path)
+        _idle(script, values, path)
         if values.get("act"):
             _acts(script, design, values, path)
         else:
             _expectation(script, design, values, path)
+
+
+def _idle(script: Script, values: Mapping[str, Any], path: Keys) -> None:
+    """Keys that do nothing beside the others of their step."""
+    idle = [("over", "expect")] if values.get("expect") else [("within", "act"), ("stays", "act")]
+    idle += [("stays", "within"), ("wait", "at")]
+    for key, beside in idle:
+        if values.get(key) is not None and values.get(beside) is not None:
+            message = f"{key} does nothing in a step with {beside}"
+            script.document.found(
+                "unknown-key",
+                (*path, key),
+                message,
+                fixes=(f"a step of its own, without {beside}",),
+                of="key",
+            )
 
 
 def _when(script: Script, values: Mapping[str, Any], path: Keys) -> None:
@@ -277,7 +325,7 @@ def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake 
         return None, mistakes[0]
     body = tree.body if isinstance(tree, ast.Module) else []
     if written.strip() in NETWORK:
-        return NETWORK[written.strip()], None
+        return NETWORK[written.strip()], _unreached(design, written.strip())
     if written.strip() == CUT:
         return Call("cut", (over,)), None
     if len(body) == 1 and isinstance(body[0], ast.Assign):
@@ -291,6 +339,21 @@ def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake 
     words = ", ".join((*NETWORK, CUT))
     return None, Mistake(
         0, f"an act is part.gesture, part.property = value, message('topic', 'payload'), or one of: {words}"
+    )
+
+
+def _unreached(design: Design, act: str) -> Mistake | None:
+    """Why an act on the network cannot be felt by this device, or None."""
+    wired = design.wifi is not None or design.ethernet is not None
+    if act.startswith("flash.") or (wired and (design.mqtt is not None or act.startswith("wifi."))):
+        return None
+    what = "no broker" if wired else "no network"
+    fix = "[mqtt] with host" if wired else "[wifi] with name"
+    return Mistake(
+        0,
+        f"the device has {what}, so it feels nothing of {act}",
+        (f"{fix}, in site.toml or the device file",),
+        "network-missing",
     )
 
 
@@ -350,4 +413,4 @@ def _message(design: Design, node: ast.Call, retain: bool) -> tuple[Call | None,
         )
     own = given[0].startswith(f"{design.site.name}/")
     topic = given[0] if own else f"{design.topic}/{given[0]}"
-    return Call("message", (topic, given[1], retain)), None
+    return Call("message", (topic, given[1], retain)), _unreached(design, "a message")

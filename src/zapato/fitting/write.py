@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+import codecs
 from typing import Any, cast
 
 import tomlkit
 
 from zapato.fitting.solve import Fit
 from zapato.lang.files import write
+
+
+def _as_before(raw: bytes, text: str) -> bytes:
+    """The new text with the byte-order mark and the line ends that the file had."""
+    data = text.encode()
+    if b"\r\n" in raw:
+        data = data.replace(b"\n", b"\r\n")
+    return codecs.BOM_UTF8 + data if raw.startswith(codecs.BOM_UTF8) else data
 
 
 def write_pins(result: Fit) -> int:
@@ -35,6 +44,7 @@ def write_pins(result: Fit) -> int:
         else:
             table[each.field] = each.written
     if result.placements:
-        mode = source.path.stat().st_mode & 0o777
-        write(source.path, tomlkit.dumps(document), mode)  # type: ignore[arg-type]
+        path = source.path.resolve()  # through a link, to the file it leads to
+        text = tomlkit.dumps(document)  # type: ignore[arg-type]
+        write(path, _as_before(path.read_bytes(), text), path.stat().st_mode & 0o777)
     return len(result.placements)

@@ -17,6 +17,17 @@ _PLACEHOLDER = re.compile(
 )
 
 
+_EXAMPLES: Mapping[str, tuple[str, ...]] = {
+    "pull": (
+        'pull = "up" where the switch is between the pin and ground',
+        'pull = "down" where it is between the pin and 3.3 V',
+        'pull = "none" where a resistor is fitted',
+    ),
+    "bus": ('bus = "main", and a table for it: [i2c.main] with sda and scl',),
+}
+"""What to write for keys that newcomers meet first as a mistake."""
+
+
 @dataclass
 class Document:
     """Values with their places and the findings met while reading them.
@@ -106,7 +117,8 @@ class Document:
 
     def missing(self, each: Field, path: Keys) -> None:
         """Note that a field must be given."""
-        self.found("missing-key", path, f"{_table_words(path)} needs {each.name}: {each.help}", of="key")
+        message = f"{_table_words(path)} needs {each.name}: {each.help}"
+        self.found("missing-key", path, message, fixes=_EXAMPLES.get(each.name, ()), of="key")
 
     def _resolved(self, known: Field, raw: Any, path: Keys) -> Any:
         """The raw value with a named secret put in its place."""

@@ -8,6 +8,7 @@ Every mistake of the text is reported, each with its position.
 from __future__ import annotations
 
 import ast
+import re
 import warnings
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -138,6 +139,10 @@ def _syntax_offset(text: str, error: SyntaxError) -> int:
 
 
 def _syntax_words(text: str) -> str:
+    if re.search(r"\b\d+(?:\.\d+)?\s*(?:ms|s|min|h|d)\b", text):
+        return "not an expression: a time stands in held, after or for, not in a condition"
+    if ";" in text or "\n" in text.strip():
+        return "not one expression: two things that happen are two links"
     if "&&" in text or "||" in text or "!" in text.replace("!=", ""):
         return "not an expression: write and, or, not in words"
     if "=" in text.replace("==", "").replace("<=", "").replace(">=", "").replace("!=", ""):
@@ -227,7 +232,9 @@ class _Compiler:
 
     def attribute(self, node: ast.Attribute) -> Value:
         if not isinstance(node.value, ast.Name):
-            return self.wrong(node, "a property is written part.property")
+            names = ast.unparse(node).split(".")
+            fix = f"the part's name alone: {'.'.join(names[1:])}" if len(names) == 3 else ""
+            return self.wrong(node, "a property is written part.property", *filter(None, (fix,)))
         try:
             found = self.scope.read(node.value.id, node.attr)
         except NotThere as unknown:

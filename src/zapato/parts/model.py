@@ -194,7 +194,9 @@ class Part:
 
         A part whose pin is not there counts as driven: the missing pin is what is told.
         """
-        if any(need.field not in self.pins for need in self.needs):
+        asked = {need.field for need in self.needs}
+        asked |= {name for name in self.kind.requires(self) if self.kind.shape.by_name[name].role == "pin"}
+        if asked - self.pins.keys():
             return True
         if any(pin.gpio < 0 for pin in self.pins.values()):
             return False

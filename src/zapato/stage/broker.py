@@ -86,6 +86,8 @@ class Broker:
     def message(self, topic: str, payload: str, retain: bool = False) -> None:
         """A message of somebody else."""
         self.trace.log("message", topic, payload)
+        if not retain and not any(session.takes(topic) for session in self.sessions.values()):
+            self.trace.log("lost", topic, payload)
         self._spread(topic, payload.encode(), retain)
 
     def _spread(self, topic: str, payload: bytes, retain: bool) -> None:
@@ -213,6 +215,10 @@ class Session:
                     body += struct.pack(">H", self.number)
                 self.wire.deliver(packet(0x30 | qos << 1 | retained, body + payload))
                 return
+
+    def takes(self, topic: str) -> bool:
+        """Whether a subscription of the client matches the topic."""
+        return any(matches(filter, topic) for filter, _ in self.filters)
 
     def closed(self) -> None:
         """The device closed the connection without a word."""

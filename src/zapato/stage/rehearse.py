@@ -206,6 +206,7 @@ def _result(
         board.facts.chip.heap,
         board.effort,
         tuple(trace.rows),
+        tuple(script.notes),
     )
 
 

@@ -56,6 +56,7 @@ class Rehearsal:
         heap: bytes that the chip leaves a program, and that this one had.
         effort: instructions that it spent, as figures that repeat exactly.
         records: everything that happened, as rows of t (ms), what, name, value.
+        notes: what is worth knowing about the rehearsal itself, a sentence each.
     """
 
     device: str
@@ -68,6 +69,7 @@ class Rehearsal:
     heap: int
     effort: Effort
     records: tuple[Mapping[str, Any], ...] = field(repr=False)
+    notes: tuple[str, ...] = ()
 
     @property
     def heap_peak(self) -> int:
@@ -106,6 +108,7 @@ class Rehearsal:
             "crash": crash,
             "heap": {"has": self.heap, **asdict(self.used)},
             "effort": asdict(self.effort),
+            "notes": list(self.notes),
             "messages": sum(r["what"] == "mqtt" for r in self.records),
         }
 

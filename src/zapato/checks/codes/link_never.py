@@ -52,7 +52,9 @@ def _out_of_range(design: Design, node: ast.Compare) -> tuple[str, str] | None:
     if not (isinstance(left, ast.Attribute) and isinstance(left.value, ast.Name)) or limit is None:
         return None
     part = design.parts[left.value.id]
-    known = part.properties[left.attr]
+    known = part.properties.get(left.attr)
+    if known is None:
+        return None
     low, high = known.low, known.high
     above = isinstance(node.ops[0], ast.Gt) and high is not None and limit >= high
     above |= isinstance(node.ops[0], ast.GtE) and high is not None and limit > high
