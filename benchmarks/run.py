@@ -49,10 +49,14 @@ def _run(*words: str, **more: object) -> Callable[[], object]:
 
 def cold_check(site: Path) -> Iterator[Row]:
     """Cold `zapato check` of one device, against a bare Python that does nothing. Compiled bytecode is in place."""
-    subprocess.run([sys.executable, "-m", "compileall", "-q", str(Path(__file__).parents[1] / "src")], check=False)
+    subprocess.run(
+        [sys.executable, "-m", "compileall", "-q", str(Path(__file__).parents[1] / "src")], check=False
+    )
     nothing = best(_run(sys.executable, "-c", "pass"), 25)
-    check = best(_run(sys.executable, "-m", "zapato", "check", str(site / "devices" / "porch-light.toml")), 15)
-    yield Row("check, cold", check, "python -c pass", nothing, 15)
+    check = best(
+        _run(sys.executable, "-m", "zapato", "check", str(site / "devices" / "porch-light.toml")), 15
+    )
+    yield Row("check, cold", check, "python -c pass", nothing, 10)
 
 
 def build(site: Path) -> Iterator[Row]:
@@ -69,7 +73,10 @@ def build(site: Path) -> Iterator[Row]:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         plan = make_plan(zapato.load(path))
-        sources = {m: runtime_source(m, "esp32") for m in plan.modules} | {"plan": plan.plan, "levels": plan.levels}
+        sources = {m: runtime_source(m, "esp32") for m in plan.modules} | {
+            "plan": plan.plan,
+            "levels": plan.levels,
+        }
         for module, text in sources.items():
             (folder / f"{module}.py").write_text(text)
 
@@ -119,11 +126,19 @@ def scale(site: Path) -> Iterator[Row]:
                 shutil.copy(site / each, folder / each)
             for n in range(count):
                 device = ("boot-dryer", "porch-light")[n % 2]
-                (folder / "devices" / f"d{n}.toml").write_text(texts[device].replace(f'"{device}"', f'"d{n}"'))
+                (folder / "devices" / f"d{n}.toml").write_text(
+                    texts[device].replace(f'"{device}"', f'"d{n}"')
+                )
             files = sorted((folder / "devices").glob("*.toml"))
             times = 5 if count <= 100 else 2 if count <= 1_000 else 1
             alone = best(lambda f=files: [tomllib.loads(path.read_text("utf-8")) for path in f], times)
-            yield Row(f"check {count:,} devices", best(lambda d=folder: zapato.check(d), times), "tomllib alone on the same files", alone, 6)
+            yield Row(
+                f"check {count:,} devices",
+                best(lambda d=folder: zapato.check(d), times),
+                "tomllib alone on the same files",
+                alone,
+                6,
+            )
 
 
 def fitting(site: Path) -> Iterator[Row]:
@@ -131,7 +146,11 @@ def fitting(site: Path) -> Iterator[Row]:
     import zapato
 
     head = 'zapato = 1\n[device]\nname = "full"\nboard = "{}"\n'
-    kinds = ('[relay.p{}]\npin = "auto"\n', '[button.p{}]\npin = "auto"\npull = "up"\n', '[led.p{}]\npin = "auto"\n')
+    kinds = (
+        '[relay.p{}]\npin = "auto"\n',
+        '[button.p{}]\npin = "auto"\npull = "up"\n',
+        '[led.p{}]\npin = "auto"\n',
+    )
     path = site / "full.toml"
     path.write_text(head.format("esp32s3-44pin") + "".join(kinds[n % 3].format(n) for n in range(30)))
     zapato.fit(path)

@@ -31,7 +31,11 @@ for = "5min"
 
 with tempfile.TemporaryDirectory() as folder:
     site = Path(folder)
-    for name, text in {"site.toml": '[site]\nname = "hut"\n', "boards/esp32c3-hut.toml": BOARD, "devices/hut-lamp.toml": DEVICE}.items():
+    for name, text in {
+        "site.toml": '[site]\nname = "hut"\n',
+        "boards/esp32c3-hut.toml": BOARD,
+        "devices/hut-lamp.toml": DEVICE,
+    }.items():
         (site / name).parent.mkdir(exist_ok=True)
         (site / name).write_text(text, "utf-8")
     report = zapato.check(site)

@@ -123,7 +123,9 @@ def steps(*rows: str) -> str:
         if " over " in what:
             what, _, length = what.partition(" over ")
             over = f'over = "{length}"\n'
-        made.append(f"[[step]]\n{key} = \"{value}\"\n{over}{'expect' if mark == '? ' else 'act'} = \"\"\"{what}\"\"\"\n")
+        made.append(
+            f'[[step]]\n{key} = "{value}"\n{over}{"expect" if mark == "? " else "act"} = """{what}"""\n'
+        )
     return "".join(made)
 
 
@@ -137,7 +139,9 @@ def failed(result: zapato.Rehearsal) -> list[tuple]:
     return missed + ([("crash", result.crash.traceback)] if result.crash else [])
 
 
-def in_the_vm(main: str, modules: Mapping[str, str], files: Mapping[str, bytes] | None = None, heap: int = 1 << 23) -> str:
+def in_the_vm(
+    main: str, modules: Mapping[str, str], files: Mapping[str, bytes] | None = None, heap: int = 1 << 23
+) -> str:
     """Run a MicroPython text in the real VM beside these modules of the runtime; gives what it printed."""
     from zapato.firmware.compile import cache_folder, compile_all
     from zapato.stage.files import Disk, Flash
@@ -146,7 +150,10 @@ def in_the_vm(main: str, modules: Mapping[str, str], files: Mapping[str, bytes] 
 
     flash = Flash()
     flash.files.update(files or {})
-    program = {f"{name}.mpy": data for name, data in compile_all({**modules, "test_main": main}, cache_folder()).items()}
+    program = {
+        f"{name}.mpy": data
+        for name, data in compile_all({**modules, "test_main": main}, cache_folder()).items()
+    }
     said: list[bytes] = []
     disk = Disk({"app": program, "shims": shims(), "stage": {"pipe": b""}}, flash, lambda name: None)
     machine = Machine(heap, disk, lambda name, data: "", said.append, {"MICROPYPATH": "/shims:/app"})

@@ -16,7 +16,12 @@ def test_a_chips_pin_table(name):
         if pin.pull_up or pin.pull_down:
             assert pin.reads
         if pin.boot:
-            assert pin.boot.level in ("high", "low") and pin.boot.when in ("start", "download", "messages", "timing")
+            assert pin.boot.level in ("high", "low") and pin.boot.when in (
+                "start",
+                "download",
+                "messages",
+                "timing",
+            )
     for function in ("adc", "touch", "dac", "rtc", "flash", "usb", "console"):
         values = [getattr(p, function) for p in chip.pins.values() if getattr(p, function) not in (None, "")]
         assert len(values) == len(set(values)), f"{function} twice"
@@ -52,7 +57,13 @@ def test_the_same_facts_from_the_other_side():
             "adc": {0, 2, 4, 12, 13, 14, 15, 25, 26, 27, 32, 33, 34, 35, 36, 37, 38, 39},
             "dac": {25, 26},
         },
-        "esp8266": {"adc_radio": {17}, "input_only": {17}, "flash": {6, 7, 8, 9, 10, 11}, "strap": {0, 2, 15}, "adc": {17}},
+        "esp8266": {
+            "adc_radio": {17},
+            "input_only": {17},
+            "flash": {6, 7, 8, 9, 10, 11},
+            "strap": {0, 2, 15},
+            "adc": {17},
+        },
         "rp2040": {"adc_radio": {26, 27, 28, 29}, "adc": {26, 27, 28, 29}},
         "esp32c3": {
             "adc_radio": {0, 1, 2, 3, 4},
@@ -113,7 +124,10 @@ def test_the_function_table_of_the_rp2040_is_the_datasheets():
         for function, position in (("i2c.sda", 0), ("i2c.scl", 1)):
             assert (number in routes[function][i2c]) == (number % 2 == position), (function, number)
         for function, position in (("spi.miso", 0), ("spi.sck", 2), ("spi.mosi", 3)):
-            assert (number in routes[function][number // 8 % 2]) == (number % 4 == position), (function, number)
+            assert (number in routes[function][number // 8 % 2]) == (number % 4 == position), (
+                function,
+                number,
+            )
 
 
 def test_one_source_row_a_pin_and_reserved_pins_are_reserved():

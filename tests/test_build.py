@@ -32,7 +32,12 @@ def test_equal_inputs_give_equal_bytes(site: Path, tmp_path: Path, monkeypatch):
 
 def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put):
     dryer = set(make_plan(zapato.load(site / DRYER)).modules)
-    assert {"relay", "s_dht22", "mqtt", "links"} <= dryer and not dryer & {"s_bh1750", "bus_i2c", "store", "volts"}
+    assert {"relay", "s_dht22", "mqtt", "links"} <= dryer and not dryer & {
+        "s_bh1750",
+        "bus_i2c",
+        "store",
+        "volts",
+    }
     alone = put('zapato = 1\n[device]\nname = "alone"\nboard = "esp32-38pin"\n[led.a]\npin = 25\n')
     assert make_plan(zapato.load(alone)).modules == ("led", "loop", "output", "values")
     assert set(zapato.build(alone, tmp_path).modules) == {"device", "fault", "levels", "plan", "start"}
@@ -40,7 +45,10 @@ def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put
 
 def test_the_bundle_knows_where_its_lines_come_from():
     """A traceback of the device names a line of the bundle; the map leads back to the module."""
-    sources = {name: runtime_source(name, "esp32") for name in ("loop", "values", "output", "relay", "links", "mqtt", "net")}
+    sources = {
+        name: runtime_source(name, "esp32")
+        for name in ("loop", "values", "output", "relay", "links", "mqtt", "net")
+    }
     together = bundle(sources)
     lines = together.text.split("\n")
     for number, line in enumerate(lines, 1):
@@ -117,7 +125,11 @@ def test_a_full_disk_is_one_line_and_nothing_is_lost(site: Path, tmp_path: Path,
 
 def test_a_place_that_cannot_be_written(site: Path, cli):
     called = cli("build", site / DRYER, "--out", "/proc/zapato")
-    assert called.code == 2 and called.err.startswith("zapato: cannot write /proc/zapato") and called.err.count("\n") == 1
+    assert (
+        called.code == 2
+        and called.err.startswith("zapato: cannot write /proc/zapato")
+        and called.err.count("\n") == 1
+    )
 
 
 def test_an_update_key_is_made_where_there_is_none(site: Path, tmp_path: Path):
@@ -144,7 +156,11 @@ def test_the_users_text_never_becomes_code(put, tmp_path: Path):
     plan = make_plan(zapato.load(device)).plan
     import ast
 
-    calls = {node.func.attr for node in ast.walk(ast.parse(plan)) if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)}
+    calls = {
+        node.func.attr
+        for node in ast.walk(ast.parse(plan))
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)
+    }
     assert calls == {"add", "notify", "show"}
 
 

@@ -41,7 +41,11 @@ def test_text_shows_line_caret_reason_and_way_out(checked, cli, tmp_path: Path):
     lines = cli("check", tmp_path / "device.toml").out.splitlines()
     assert lines[0].startswith("error pin-input-only  ") and lines[0].endswith("device.toml:6:9")
     assert lines[1] == "    6 | pin   = 34   # old" and lines[2] == "      |         ^^"
-    assert lines[4].startswith("  why: ") and "Datasheet" in lines[4] and lines[5].startswith("  way out: free pins")
+    assert (
+        lines[4].startswith("  why: ")
+        and "Datasheet" in lines[4]
+        and lines[5].startswith("  way out: free pins")
+    )
     assert lines[-1] == "bench: 1 error" and "\x1b" not in "".join(lines)
 
 
@@ -52,8 +56,8 @@ def test_text_shows_line_caret_reason_and_way_out(checked, cli, tmp_path: Path):
         (b"\x00\xff\xfe" * 50, 1, "not UTF-8 text"),
         (b"a" * (2 << 20), 1, "larger than 1 MiB"),
         (b"zapato = 1\n[device]\nname = ", 1, "no value after the ="),
-        (b"zapato = 2\n[device]\nname = \"a\"\nboard = \"esp32-38pin\"\n", 1, "language version 2"),
-        (b"zapato = 1\n[device]\nname = \"a\"\nboard = \"esp32-39pin\"\n", 1, 'did you mean "esp32-38pin"?'),
+        (b'zapato = 2\n[device]\nname = "a"\nboard = "esp32-38pin"\n', 1, "language version 2"),
+        (b'zapato = 1\n[device]\nname = "a"\nboard = "esp32-39pin"\n', 1, 'did you mean "esp32-38pin"?'),
     ],
 )
 def test_files_of_all_sorts(content, code, says, tmp_path: Path, cli):
@@ -72,7 +76,13 @@ def test_paths_that_cannot_be_read(tmp_path: Path, cli):
 
 
 def test_wrong_calls(cli):
-    for words in (["chek"], ["check"], ["check", "x", "--format", "xml"], ["new", "Lamp", "--board", "esp32-38pin"], ["new", "a"]):
+    for words in (
+        ["chek"],
+        ["check"],
+        ["check", "x", "--format", "xml"],
+        ["new", "Lamp", "--board", "esp32-38pin"],
+        ["new", "a"],
+    ):
         called = cli(*words)
         assert called.code == 2 and called.err.startswith("zapato: ") and called.err.count("\n") == 1, called
     assert "did you mean check?" in cli("chek").err
@@ -87,7 +97,10 @@ def test_a_new_device_passes_check_builds_and_is_never_overwritten(board, tmp_pa
     assert not zapato.build(path, tmp_path).key_made
     assert (tmp_path / "home" / "secrets.toml").stat().st_mode & 0o777 == 0o600
     before = path.read_bytes()
-    assert cli("new", "lamp", "--board", board, "--site", tmp_path / "home").code == 2 and path.read_bytes() == before
+    assert (
+        cli("new", "lamp", "--board", board, "--site", tmp_path / "home").code == 2
+        and path.read_bytes() == before
+    )
 
 
 def test_a_secret_is_never_shown(site: Path, cli):
@@ -100,7 +113,9 @@ def test_a_secret_is_never_shown(site: Path, cli):
 def test_as_a_program_in_a_pipe(site: Path):
     done = subprocess.run([*ZAPATO, "--version"], capture_output=True, text=True, check=True)
     assert done.stdout == f"zapato {zapato.__version__}\n"
-    quiet = subprocess.run(f"{' '.join(ZAPATO)} explain | head -1", shell=True, capture_output=True, text=True)
+    quiet = subprocess.run(
+        f"{' '.join(ZAPATO)} explain | head -1", shell=True, capture_output=True, text=True
+    )
     assert quiet.stderr == "" and quiet.stdout
 
 

@@ -40,7 +40,10 @@ def test_the_tutorial_from_start_to_end(tmp_path: Path, cli):
     assert cli("build", path, "--out", tmp_path / "out").out.startswith("unchanged")
 
 
-@pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", *(f"docs/{p.name}" for p in sorted((ROOT / "docs").glob("*.md")))])
+@pytest.mark.parametrize(
+    "name",
+    ["README.md", "CONTRIBUTING.md", *(f"docs/{p.name}" for p in sorted((ROOT / "docs").glob("*.md")))],
+)
 def test_links_lead_somewhere(name):
     text = (ROOT / name).read_text("utf-8")
     for target in re.findall(r"\]\(([^)#]+)\)", text):
@@ -64,7 +67,9 @@ def test_every_message_ends_as_a_sentence_and_names_no_path_of_ours(put):
         device = put(files(rule.failing))
         for finding in zapato.check(device if device.exists() else device.parent):
             assert not finding.message.endswith(".") and finding.message[0] != " ", finding.message
-            assert not re.search(r"\b(None|True|False|dict|NoneType|Traceback)\b", finding.message + finding.why), finding.message
+            assert not re.search(
+                r"\b(None|True|False|dict|NoneType|Traceback)\b", finding.message + finding.why
+            ), finding.message
             assert not finding.why or finding.why.endswith("."), (finding.code, finding.why)
         for path in sorted(device.parent.rglob("*"), reverse=True):
             path.rmdir() if path.is_dir() else path.unlink()

@@ -91,7 +91,11 @@ BROKEN = [
     ("a = 1 2\nc = 3\n", [(1, "left over")], {"c": 3}),
     ("just words\nc = 3\n", [(1, "=")], {"c": 3}),
     ("a = 1\na = 2\n", [(2, "a second time; the first one is at line 1")], {"a": 1}),
-    ("[t]\na = 1\n[u]\na = 1\n[t]\na = 2\n", [(5, "a second time; the first one is at line 1")], {"t": {"a": 1}, "u": {"a": 1}}),
+    (
+        "[t]\na = 1\n[u]\na = 1\n[t]\na = 2\n",
+        [(5, "a second time; the first one is at line 1")],
+        {"t": {"a": 1}, "u": {"a": 1}},
+    ),
     ("a = 2020-13-01\nb = 1\n", [(1, "")], {"b": 1}),
     ('a = "\\q"\nb = 1\n', [(1, "")], {"b": 1}),
     ("a = 01\nb = 1_000\n", [(1, "")], {"b": 1000}),
@@ -109,7 +113,28 @@ def test_every_broken_line_is_told_and_the_rest_is_read(text, problems, values):
     assert found == values and readable.count("\n") == text.count("\n")
 
 
-@given(st.lists(st.sampled_from(["[a]", "[b.c]", "[[d]]", "x = 1", "y = [1,", "]", 'z = "t', "w = {", "}", "", "# c", "q = 1 1", "[a"]), max_size=14))
+@given(
+    st.lists(
+        st.sampled_from(
+            [
+                "[a]",
+                "[b.c]",
+                "[[d]]",
+                "x = 1",
+                "y = [1,",
+                "]",
+                'z = "t',
+                "w = {",
+                "}",
+                "",
+                "# c",
+                "q = 1 1",
+                "[a",
+            ]
+        ),
+        max_size=14,
+    )
+)
 def test_recovery_always_ends_and_keeps_the_lines(rows):
     text = "\n".join(rows)
     values, readable, problems = recover(text)
@@ -130,7 +155,10 @@ def test_update_keys_are_added_beside_what_stands_there(tmp_path: Path):
     path = tmp_path / "secrets.toml"
     path.write_text('# my secrets\nwifi = "x"   # hall\n')
     key = add_update_key(tmp_path, "a")
-    assert add_update_key(tmp_path, "a") == key != add_update_key(tmp_path, "b") and len(bytes.fromhex(key)) == 32
+    assert (
+        add_update_key(tmp_path, "a") == key != add_update_key(tmp_path, "b")
+        and len(bytes.fromhex(key)) == 32
+    )
     assert path.read_text().startswith('# my secrets\nwifi = "x"   # hall\n')
 
 
@@ -138,7 +166,9 @@ def test_a_readable_secrets_file_is_a_warning(tmp_path: Path):
     (tmp_path / "site.toml").write_text('[site]\nname = "one"\n')
     (tmp_path / "secrets.toml").write_text('a = "b"\n')
     (tmp_path / "secrets.toml").chmod(0o644)
-    assert [f.code for f in site_of(tmp_path).findings] == ["secret-in-clear"] and "chmod 600" in site_of(tmp_path).findings[0].fixes[0]
+    assert [f.code for f in site_of(tmp_path).findings] == ["secret-in-clear"] and "chmod 600" in site_of(
+        tmp_path
+    ).findings[0].fixes[0]
 
 
 SITES = [
@@ -158,7 +188,9 @@ SITES = [
 
 @pytest.mark.parametrize(("text", "code", "line"), SITES)
 def test_mistakes_in_site_toml(text, code, line, put):
-    device = put({"site.toml": text, "device.toml": 'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n'})
+    device = put(
+        {"site.toml": text, "device.toml": 'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n'}
+    )
     found = [(f.code, f.place.line) for f in zapato.check(device) if f.place.file.endswith("site.toml")]
     assert (code, line) in found, found
 
@@ -168,7 +200,9 @@ def test_a_report_is_in_the_order_of_the_files_and_counts():
     rows += [Finding("c", "warning", Place("a", 5), "m"), Finding("d", "error", Place("x", 2), "m")]
     report = Report.of([*rows, rows[0], Finding("e", "error", Place("x", 1), "m", accepted="why")])
     assert [f.code for f in report] == ["c", "d", "b", "a"] and not report.ok
-    assert report.counts == {"error": 2, "warning": 1, "note": 1} and [f.code for f in report.accepted] == ["e"]
+    assert report.counts == {"error": 2, "warning": 1, "note": 1} and [f.code for f in report.accepted] == [
+        "e"
+    ]
     assert report.as_dict()["counts"]["accepted"] == 1 and len(report.frame) == 4
 
 
@@ -193,7 +227,10 @@ def test_a_clean_check_loads_nothing_heavy(site: Path):
 
 def test_importing_zapato_loads_next_to_nothing():
     code = "import sys; import zapato; print(sorted(m for m in sys.modules if m.startswith('zapato')))"
-    assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.strip() == "['zapato']"
+    assert (
+        subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout.strip()
+        == "['zapato']"
+    )
 
 
 @pytest.mark.parametrize("text", ["x = \n", "update_keys = 3\n", b"\xff\xfe"])
@@ -209,12 +246,22 @@ def test_a_secrets_file_that_cannot_be_read_is_one_line(text, tmp_path: Path, cl
 
 @pytest.mark.parametrize(
     "table",
-    ['[device]\nname = "x"\nboard = {secret}', '{head}[relay.a]\npin = 26\nlabel = {secret}', '{head}[[link]]\nwhen = {secret}\ndo = "a.on"'],
+    [
+        '[device]\nname = "x"\nboard = {secret}',
+        "{head}[relay.a]\npin = 26\nlabel = {secret}",
+        '{head}[[link]]\nwhen = {secret}\ndo = "a.on"',
+    ],
 )
 def test_a_secret_stands_only_where_nothing_shows_it(table, put, cli):
     head = '[device]\nname = "x"\nboard = "esp32-38pin"\n'
     text = table.replace("{secret}", '{ secret = "hidden" }').replace("{head}", head)
-    device = put({"site.toml": '[site]\nname = "a"\n', "secrets.toml": 'hidden = "chamois"\n', "device.toml": f"zapato = 1\n{text}\n"})
+    device = put(
+        {
+            "site.toml": '[site]\nname = "a"\n',
+            "secrets.toml": 'hidden = "chamois"\n',
+            "device.toml": f"zapato = 1\n{text}\n",
+        }
+    )
     called = cli("check", device)
     assert called.code == 1 and "cannot be a secret" in called.out and "chamois" not in called.out
 

@@ -62,7 +62,11 @@ def test_after_fit_no_pin_error(tmp_path, board_id, kinds, levels):
 @ANY
 @given(
     st.sampled_from(["esp8266-8pin", "esp8266-2relay", "esp32c3-mini", "rp2040w-40pin"]),
-    st.lists(st.sampled_from(["relay", "led", "button", "dht22", "analog", "dimmer", "uart"]), min_size=1, max_size=3),
+    st.lists(
+        st.sampled_from(["relay", "led", "button", "dht22", "analog", "dimmer", "uart"]),
+        min_size=1,
+        max_size=3,
+    ),
     st.randoms(use_true_random=False),
 )
 def test_brute_force_agrees_that_it_is_the_optimum(tmp_path, board_id, kinds, chance):
@@ -133,10 +137,18 @@ def test_an_auto_of_a_piece_is_answered_in_the_device_file(tmp_path: Path):
 
 
 def test_the_smallest_set_that_cannot_be_placed(tmp_path: Path, cli):
-    path = _device(tmp_path, "rp2040w-40pin", ["relay", "analog", "button", "analog", "analog", "relay", "analog"])
+    path = _device(
+        tmp_path, "rp2040w-40pin", ["relay", "analog", "button", "analog", "analog", "relay", "analog"]
+    )
     found = fit(path).conflict
-    assert [part for part, _ in found.uses] == ["p1", "p3", "p4", "p6"] and [p.gpio for p in found.pins] == [26, 27, 28]
-    assert found.reason.startswith("4 parts need analog inputs that work beside Wi-Fi; rp2040w-40pin has 3 free: GPIO26, GPIO27, GPIO28")
+    assert [part for part, _ in found.uses] == ["p1", "p3", "p4", "p6"] and [p.gpio for p in found.pins] == [
+        26,
+        27,
+        28,
+    ]
+    assert found.reason.startswith(
+        "4 parts need analog inputs that work beside Wi-Fi; rp2040w-40pin has 3 free: GPIO26, GPIO27, GPIO28"
+    )
     before = path.read_text()
     called = cli("fit", path, "--write")
     assert called.code == 1 and "4 parts need analog inputs" in called.out and path.read_text() == before
@@ -147,7 +159,9 @@ def test_hazards_are_avoided_in_their_order(tmp_path: Path):
     result = fit(_device(tmp_path, "esp32-38pin", ["relay"] * 8))
     assert not [p for p in result.placements if p.pin.boot or p.minds]
     crowded = fit(_device(tmp_path, "esp8266-30pin", ["relay"] * 6))
-    assert {p.pin.gpio for p in crowded.placements} == {4, 5, 12, 13, 14, 15}, "15 is low at reset, as a relay that is off"
+    assert {p.pin.gpio for p in crowded.placements} == {4, 5, 12, 13, 14, 15}, (
+        "15 is low at reset, as a relay that is off"
+    )
 
 
 def test_analog_beside_wifi_is_kept_for_analog(tmp_path: Path):
@@ -196,4 +210,7 @@ def test_a_full_board_is_filled(seed, tmp_path: Path):
 def test_cost_is_none_exactly_where_an_error_stands(tmp_path: Path):
     design = zapato.load(_device(tmp_path, "esp32-38pin", ["relay"]))
     use = open_uses(design, design.board)[0]
-    assert cost(use.on(board("esp32-38pin").pin(34)), design) is None and cost(use.on(board("esp32-38pin").pin(26)), design) is not None
+    assert (
+        cost(use.on(board("esp32-38pin").pin(34)), design) is None
+        and cost(use.on(board("esp32-38pin").pin(26)), design) is not None
+    )

@@ -38,7 +38,13 @@ def test_every_dependency_has_a_wheel_for_every_platform():
 @pytest.mark.parametrize("name", sorted(p.name for p in (ROOT / "examples").glob("*.py")))
 def test_examples_run(name, site, tmp_path):
     words = [str(tmp_path / "t.png")] if name == "threshold_sweep.py" else [str(site)]
-    done = subprocess.run([sys.executable, str(ROOT / "examples" / name), *words], cwd=tmp_path, capture_output=True, text=True, timeout=120)
+    done = subprocess.run(
+        [sys.executable, str(ROOT / "examples" / name), *words],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        timeout=120,
+    )
     assert done.returncode == 0 and done.stdout, done.stderr
     lines = (ROOT / "examples" / name).read_text().splitlines()
     assert len(lines) < 60 and name in (ROOT / "README.md").read_text()
@@ -50,7 +56,11 @@ BAD = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[motion.m]\n
 @pytest.mark.parametrize("encoding", ["cp850", "cp437", "cp1252", "latin-1", "utf-8"])
 def test_output_in_any_code_page(encoding, put):
     """A sign that the code page lacks is written in plain letters; nothing is lost and nothing breaks."""
-    done = subprocess.run([*ZAPATO, "check", str(put(BAD))], capture_output=True, env={**os.environ, "PYTHONIOENCODING": encoding, "PYTHONUTF8": "0"})
+    done = subprocess.run(
+        [*ZAPATO, "check", str(put(BAD))],
+        capture_output=True,
+        env={**os.environ, "PYTHONIOENCODING": encoding, "PYTHONUTF8": "0"},
+    )
     text = done.stdout.decode(encoding)
     assert done.returncode == 1 and not done.stderr and "volt-logic" in text
     assert ("18 kΩ" in text) == (encoding in ("utf-8", "cp437")) and ("18 kohm" in text or "18 kΩ" in text)
@@ -72,8 +82,15 @@ def test_a_pipe_that_closes_early(put):
 def terminal(words: list[str], columns: int = 80, **environment: str) -> str:
     """What a command writes to a terminal of so many columns."""
     parent, child = pty.openpty()
-    env = {**{k: v for k, v in os.environ.items() if k != "NO_COLOR"}, "TERM": "xterm", "COLUMNS": str(columns), **environment}
-    with subprocess.Popen([*ZAPATO, *words], stdout=child, stderr=child, stdin=subprocess.DEVNULL, env=env) as process:
+    env = {
+        **{k: v for k, v in os.environ.items() if k != "NO_COLOR"},
+        "TERM": "xterm",
+        "COLUMNS": str(columns),
+        **environment,
+    }
+    with subprocess.Popen(
+        [*ZAPATO, *words], stdout=child, stderr=child, stdin=subprocess.DEVNULL, env=env
+    ) as process:
         os.close(child)
         said = b""
         while True:
@@ -129,5 +146,11 @@ def test_fit_writes_into_the_file_as_it_was(ending, put, cli, tmp_path):
     link.symlink_to(real)
     assert cli("check", link).code == 0 and cli("fit", link, "--write").code == 0
     raw = real.read_bytes()
-    assert link.is_symlink() and raw.startswith(b"\xef\xbb\xbf") and raw.count(b"\n") == raw.count(ending) and b"auto" not in raw and b"# mine" in raw
+    assert (
+        link.is_symlink()
+        and raw.startswith(b"\xef\xbb\xbf")
+        and raw.count(b"\n") == raw.count(ending)
+        and b"auto" not in raw
+        and b"# mine" in raw
+    )
     assert cli("check", link).code == 0

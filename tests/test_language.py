@@ -18,7 +18,10 @@ CASES = {
     ),
     "a key twice": ("[relay.a]\npin = 26\npin = 27\n", [("toml-syntax", 7, 1)]),
     "a table twice": ("[relay.a]\npin = 26\n[relay.a]\npin = 27\n", [("name-taken", 7, 2)]),
-    "an open list": ('[relay.a]\npin = 26\nexcludes = ["b",\n[relay.b]\npin = 27\n', [("toml-syntax", 7, 17)]),
+    "an open list": (
+        '[relay.a]\npin = 26\nexcludes = ["b",\n[relay.b]\npin = 27\n',
+        [("toml-syntax", 7, 17)],
+    ),
     "unknown key": ('[relay.a]\npin = 26\nactiv = "low"\n', [("unknown-key", 7, 1)]),
     "unknown kind": ("[relais.a]\npin = 26\n", [("unknown-kind", 5, 2)]),
     "a kind without a name": ("[relay]\npin = 26\n", [("missing-key", 5, 2)]),
@@ -58,7 +61,10 @@ CASES = {
         '[relay.a]\npin = 26\n[[link]]\nwhen = "a.on"\ndo = [\n  "a.off",\n  "a.of",\n]\n',
         [("link-unknown", 11, 4)],
     ),
-    "multi-byte characters count as one": ('[relay.a]\nlabel = "Ä €"\npin = 26\n"ü" = 1\n', [("unknown-key", 8, 1)]),
+    "multi-byte characters count as one": (
+        '[relay.a]\nlabel = "Ä €"\npin = 26\n"ü" = 1\n',
+        [("unknown-key", 8, 1)],
+    ),
 }
 
 
@@ -76,7 +82,9 @@ def test_every_mistake_at_its_place(name, checked):
 def test_the_nearest_name_is_proposed(word, near, checked):
     report = checked(f'[relay.heater]\npin = 26\n[[link]]\nwhen = "heater.on"\ndo = "{word}"\n')
     proposed = " ".join(fix for f in report for fix in f.fixes)
-    assert report.findings[0].code == "link-unknown" and (f'"{near}"' in proposed or word == "heater.onn" or "heater.on" in proposed)
+    assert report.findings[0].code == "link-unknown" and (
+        f'"{near}"' in proposed or word == "heater.onn" or "heater.on" in proposed
+    )
 
 
 # expression -> device code, or None where it must be refused
@@ -122,7 +130,14 @@ def test_expressions(text, put):
 
 @pytest.mark.parametrize(
     ("text", "dimension", "value"),
-    [("20s", "time", 20_000), ("1h30min", "time", 5_400_000), ("4.7kohm", "ohm", 4700), ("350 mA", "A", 0.35), ("30cm", "m", 0.3), ("3.3V", "V", 3.3)],
+    [
+        ("20s", "time", 20_000),
+        ("1h30min", "time", 5_400_000),
+        ("4.7kohm", "ohm", 4700),
+        ("350 mA", "A", 0.35),
+        ("30cm", "m", 0.3),
+        ("3.3V", "V", 3.3),
+    ],
 )
 def test_quantities(text, dimension, value):
     assert quantity(text, dimension) == pytest.approx(value)
@@ -143,10 +158,59 @@ def test_no_text_makes_a_quantity_crash(text, dimension):
 
 ANY = settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 WORDS = st.sampled_from(
-    ["zapato", "device", "relay", "button", "led", "contact", "motion", "sensor", "i2c", "link", "wifi", "mqtt", "name", "board", "pin", "pull", "active", "when", "if", "do", "for", "held", "back", "chip", "bus", "address", "every", "accept", "because", "esp32-38pin", "analog", "dht22", "bh1750", "up", "down", "a.on", "a.toggle", "notify('{a.on}')", "[]", "{}", "nan"]
+    [
+        "zapato",
+        "device",
+        "relay",
+        "button",
+        "led",
+        "contact",
+        "motion",
+        "sensor",
+        "i2c",
+        "link",
+        "wifi",
+        "mqtt",
+        "name",
+        "board",
+        "pin",
+        "pull",
+        "active",
+        "when",
+        "if",
+        "do",
+        "for",
+        "held",
+        "back",
+        "chip",
+        "bus",
+        "address",
+        "every",
+        "accept",
+        "because",
+        "esp32-38pin",
+        "analog",
+        "dht22",
+        "bh1750",
+        "up",
+        "down",
+        "a.on",
+        "a.toggle",
+        "notify('{a.on}')",
+        "[]",
+        "{}",
+        "nan",
+    ]
 )
 VALUES = st.recursive(
-    st.one_of(st.integers(-5, 50), st.booleans(), st.floats(allow_nan=False), WORDS, st.text(max_size=8), st.just("20s")),
+    st.one_of(
+        st.integers(-5, 50),
+        st.booleans(),
+        st.floats(allow_nan=False),
+        WORDS,
+        st.text(max_size=8),
+        st.just("20s"),
+    ),
     lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(WORDS, inner, max_size=3)),
     max_leaves=12,
 )

@@ -109,11 +109,41 @@ def test_the_board_divides_a0_and_the_bare_module_does_not(checked):
 
 # Resources: so many are fine, one more is not.
 COUNTS = [
-    ("esp32-38pin", "[uart.u{n}]\ntx = {a}\nrx = {b}\nbaud = 9600\n", [(17, 16), (18, 19), (22, 23)], 2, "uart-exhausted"),
-    ("esp32s3-44pin", "[uart.u{n}]\ntx = {a}\nrx = {b}\nbaud = 9600\n", [(4, 5), (6, 7), (15, 16)], 2, "uart-exhausted"),
-    ("esp32c3-mini", '[i2c.b{n}]\nsda = {a}\nscl = {b}\ncontroller = "hardware"\n', [(3, 4), (5, 6)], 1, "i2c-exhausted"),
-    ("esp32-38pin", '[i2c.b{n}]\nsda = {a}\nscl = {b}\ncontroller = "hardware"\n', [(16, 17), (18, 19), (21, 22)], 2, "i2c-exhausted"),
-    ("esp32c3-mini", "[dimmer.d{n}]\npin = {a}\n", [(p, 0) for p in (0, 1, 3, 4, 5, 6, 7)], 6, "pwm-exhausted"),
+    (
+        "esp32-38pin",
+        "[uart.u{n}]\ntx = {a}\nrx = {b}\nbaud = 9600\n",
+        [(17, 16), (18, 19), (22, 23)],
+        2,
+        "uart-exhausted",
+    ),
+    (
+        "esp32s3-44pin",
+        "[uart.u{n}]\ntx = {a}\nrx = {b}\nbaud = 9600\n",
+        [(4, 5), (6, 7), (15, 16)],
+        2,
+        "uart-exhausted",
+    ),
+    (
+        "esp32c3-mini",
+        '[i2c.b{n}]\nsda = {a}\nscl = {b}\ncontroller = "hardware"\n',
+        [(3, 4), (5, 6)],
+        1,
+        "i2c-exhausted",
+    ),
+    (
+        "esp32-38pin",
+        '[i2c.b{n}]\nsda = {a}\nscl = {b}\ncontroller = "hardware"\n',
+        [(16, 17), (18, 19), (21, 22)],
+        2,
+        "i2c-exhausted",
+    ),
+    (
+        "esp32c3-mini",
+        "[dimmer.d{n}]\npin = {a}\n",
+        [(p, 0) for p in (0, 1, 3, 4, 5, 6, 7)],
+        6,
+        "pwm-exhausted",
+    ),
 ]
 
 
@@ -144,7 +174,9 @@ LINKS = [
 
 @pytest.mark.parametrize(("when", "do", "code"), LINKS)
 def test_conditions_that_never_come_true(when, do, code, checked):
-    body = '[relay.a]\npin = 26\nexcludes = ["c"]\n[relay.c]\npin = 25\n[sensor.s]\nchip = "dht22"\npin = 27\n'
+    body = (
+        '[relay.a]\npin = 26\nexcludes = ["c"]\n[relay.c]\npin = 25\n[sensor.s]\nchip = "dht22"\npin = 27\n'
+    )
     found = [f.code for f in checked(f'{body}[[link]]\nwhen = "{when}"\ndo = "{do}"\n')]
     assert found == ([code] if code else [])
 
@@ -152,11 +184,22 @@ def test_conditions_that_never_come_true(when, do, code, checked):
 RINGS = [
     ([("a.on", "a.off", ""), ("not a.on", "a.on", "")], True),
     ([("a.on", "c.on", ""), ("c.on", "a.on", "")], False),
-    ([("a.on", "c.on", ""), ("c.on", "a.off", ""), ("not a.on", "c.off", ""), ("not c.on", "a.on", "")], True),
+    (
+        [("a.on", "c.on", ""), ("c.on", "a.off", ""), ("not a.on", "c.off", ""), ("not c.on", "a.on", "")],
+        True,
+    ),
     ([("a.on", "a.off", 'after = "1s"'), ("not a.on", "a.on", 'after = "1s"')], False),
     ([("a.on", "a.off", 'held = "1s"'), ("not a.on", "a.on", "")], False),
     ([("a.on", "a.toggle", "")], False),
-    ([("a.on", "c.toggle", ""), ("not c.on", "a.toggle", ""), ("c.on", "a.toggle", ""), ("not a.on", "c.toggle", "")], True),
+    (
+        [
+            ("a.on", "c.toggle", ""),
+            ("not c.on", "a.toggle", ""),
+            ("c.on", "a.toggle", ""),
+            ("not a.on", "c.toggle", ""),
+        ],
+        True,
+    ),
 ]
 
 
@@ -170,7 +213,13 @@ def test_links_that_set_each_other_off(rules, loops, checked):
 @settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.sampled_from(board_ids()),
-    st.lists(st.tuples(st.sampled_from(["relay", "led", "button", "dht22", "dimmer", "touch", "analog"]), st.integers(0, 48)), max_size=6),
+    st.lists(
+        st.tuples(
+            st.sampled_from(["relay", "led", "button", "dht22", "dimmer", "touch", "analog"]),
+            st.integers(0, 48),
+        ),
+        max_size=6,
+    ),
 )
 def test_every_pin_that_is_proposed_is_free_of_errors(tmp_path: Path, name, wanted):
     """For any device: taking the first proposed pin leaves no error at that place."""
@@ -186,7 +235,10 @@ def test_every_pin_that_is_proposed_is_free_of_errors(tmp_path: Path, name, want
     path = tmp_path / "x.toml"
 
     def report(pins: list[object]):
-        body = "".join(tables[kind].format(n=n, pin=pin) for n, ((kind, _), pin) in enumerate(zip(wanted, pins, strict=True)))
+        body = "".join(
+            tables[kind].format(n=n, pin=pin)
+            for n, ((kind, _), pin) in enumerate(zip(wanted, pins, strict=True))
+        )
         path.write_text(HEADER.format(board=name) + body)
         return zapato.check(path)
 

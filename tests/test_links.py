@@ -19,51 +19,138 @@ FIRST = HEADER.count("\n") + PARTS.count("\n") + 2
 
 # [[link]] body -> (code, line after [[link]], column, part of the message) of every finding
 REFUSED = {
-    "an event that is none": ('when = "b.presed"\ndo = "r.on"', [("link-unknown", 1, 11, "b has no event or property presed")]),
-    "an event in a condition": ('when = "b.pressed and r.on"\ndo = "r.on"', [("link-unknown", 1, 9, "b has no property pressed")]),
-    "an event in if": ('when = "b.pressed"\nif = "b.released"\ndo = "r.on"', [("link-unknown", 2, 7, "b has no property released")]),
+    "an event that is none": (
+        'when = "b.presed"\ndo = "r.on"',
+        [("link-unknown", 1, 11, "b has no event or property presed")],
+    ),
+    "an event in a condition": (
+        'when = "b.pressed and r.on"\ndo = "r.on"',
+        [("link-unknown", 1, 9, "b has no property pressed")],
+    ),
+    "an event in if": (
+        'when = "b.pressed"\nif = "b.released"\ndo = "r.on"',
+        [("link-unknown", 2, 7, "b has no property released")],
+    ),
     "a part alone": ('when = "r"\ndo = "r.on"', [("link-unknown", 1, 9, "r alone has no value")]),
-    "an action with too much": ('when = "b.pressed"\ndo = "r.on(1)"', [("link-type", 2, 7, "r.on takes nothing in brackets")]),
-    "an action with too little": ('when = "b.pressed"\ndo = "r.pulse"', [("link-type", 2, 7, "r.pulse takes (time)")]),
-    "a time without quotes": ('when = "b.pressed"\ndo = "r.pulse(2)"', [("link-type", 2, 15, "takes a time in quotes")]),
-    "a time without unit": ("when = \"b.pressed\"\ndo = \"r.pulse('2')\"", [("link-type", 2, 15, "has no unit")]),
-    "a level beyond its range": ('when = "b.pressed"\ndo = "d.level = 150"', [("link-type", 2, 17, "d.level is 0 to 100")]),
-    "a number beyond its own range": ('when = "b.pressed"\ndo = "n.value = -1"', [("link-type", 2, 17, "n.value is 0 to 10")]),
-    "a property that cannot be set": ('when = "b.pressed"\ndo = "s.temperature = 3"', [("link-type", 2, 7, "can be read, not set")]),
-    "the wrong type": ('when = "b.pressed"\ndo = "r.on = s.temperature"', [("link-type", 2, 14, "r.on takes a boolean, not a number")]),
-    "a chain of targets": ('when = "b.pressed"\ndo = "r.on = f.on = true"', [("link-type", 2, 7, "do takes")]),
+    "an action with too much": (
+        'when = "b.pressed"\ndo = "r.on(1)"',
+        [("link-type", 2, 7, "r.on takes nothing in brackets")],
+    ),
+    "an action with too little": (
+        'when = "b.pressed"\ndo = "r.pulse"',
+        [("link-type", 2, 7, "r.pulse takes (time)")],
+    ),
+    "a time without quotes": (
+        'when = "b.pressed"\ndo = "r.pulse(2)"',
+        [("link-type", 2, 15, "takes a time in quotes")],
+    ),
+    "a time without unit": (
+        'when = "b.pressed"\ndo = "r.pulse(\'2\')"',
+        [("link-type", 2, 15, "has no unit")],
+    ),
+    "a level beyond its range": (
+        'when = "b.pressed"\ndo = "d.level = 150"',
+        [("link-type", 2, 17, "d.level is 0 to 100")],
+    ),
+    "a number beyond its own range": (
+        'when = "b.pressed"\ndo = "n.value = -1"',
+        [("link-type", 2, 17, "n.value is 0 to 10")],
+    ),
+    "a property that cannot be set": (
+        'when = "b.pressed"\ndo = "s.temperature = 3"',
+        [("link-type", 2, 7, "can be read, not set")],
+    ),
+    "the wrong type": (
+        'when = "b.pressed"\ndo = "r.on = s.temperature"',
+        [("link-type", 2, 14, "r.on takes a boolean, not a number")],
+    ),
+    "a chain of targets": (
+        'when = "b.pressed"\ndo = "r.on = f.on = true"',
+        [("link-type", 2, 7, "do takes")],
+    ),
     "a name alone": ('when = "b.pressed"\ndo = "r"', [("link-type", 2, 7, "do takes")]),
     "two statements": ('when = "b.pressed"\ndo = "r.on; l.on"', [("link-type", 2, 7, "one action")]),
     "a call of something else": ('when = "b.pressed"\ndo = "print(1)"', [("link-type", 2, 7, "do takes")]),
-    "notify without a text": ('when = "b.pressed"\ndo = "notify(3)"', [("link-type", 2, 7, "notify takes one text")]),
-    "notify of what is not there": ("when = \"b.pressed\"\ndo = \"notify('{s.temp}')\"", [("link-unknown", 2, 14, "s has no property temp")]),
-    "notify with an open brace": ("when = \"b.pressed\"\ndo = \"notify('{s.temperature')\"", [("link-type", 2, 14, "{ without its }")]),
+    "notify without a text": (
+        'when = "b.pressed"\ndo = "notify(3)"',
+        [("link-type", 2, 7, "notify takes one text")],
+    ),
+    "notify of what is not there": (
+        'when = "b.pressed"\ndo = "notify(\'{s.temp}\')"',
+        [("link-unknown", 2, 14, "s has no property temp")],
+    ),
+    "notify with an open brace": (
+        'when = "b.pressed"\ndo = "notify(\'{s.temperature\')"',
+        [("link-type", 2, 14, "{ without its }")],
+    ),
     "an empty do": ('when = "b.pressed"\ndo = ""', [("link-type", 2, 7, "one action")]),
     "an empty list": ('when = "b.pressed"\ndo = []', [("wrong-type", 2, 6, "takes an action")]),
     "a number for do": ('when = "b.pressed"\ndo = 3', [("wrong-type", 2, 6, "takes an action")]),
-    "held with an event": ('when = "b.pressed"\nheld = "2s"\ndo = "r.on"', [("link-type", 2, 8, "held goes with a condition")]),
+    "held with an event": (
+        'when = "b.pressed"\nheld = "2s"\ndo = "r.on"',
+        [("link-type", 2, 8, "held goes with a condition")],
+    ),
     "back with an event": ('when = "b.pressed"\nback = 3\ndo = "r.on"', []),
-    "back with two comparisons": ('when = "s.temperature > 3 and r.on"\nback = 3\ndo = "r.on"', [("link-type", 2, 8, "one comparison")]),
-    "back of nothing": ('when = "s.temperature > 3"\nback = 0\ndo = "r.on"', [("link-type", 2, 8, "more than 0")]),
-    "for without a way back": ('when = "b.pressed"\nfor = "2s"\ndo = "n.value = 3"', [("link-type", 2, 7, "nothing takes n.value = 3 back")]),
+    "back with two comparisons": (
+        'when = "s.temperature > 3 and r.on"\nback = 3\ndo = "r.on"',
+        [("link-type", 2, 8, "one comparison")],
+    ),
+    "back of nothing": (
+        'when = "s.temperature > 3"\nback = 0\ndo = "r.on"',
+        [("link-type", 2, 8, "more than 0")],
+    ),
+    "for without a way back": (
+        'when = "b.pressed"\nfor = "2s"\ndo = "n.value = 3"',
+        [("link-type", 2, 7, "nothing takes n.value = 3 back")],
+    ),
     "no when": ('do = "r.on"', [("missing-key", 0, 3, "needs when")]),
-    "an unknown key": ('when = "b.pressed"\ndo = "r.on"\ndelay = "2s"', [("unknown-key", 3, 1, "delay is not a key")]),
-    "both sides wrong": ('when = "x.on"\ndo = "y.on"', [("link-unknown", 1, 9, "no part is called x"), ("link-unknown", 2, 7, "no part is called y")]),
+    "an unknown key": (
+        'when = "b.pressed"\ndo = "r.on"\ndelay = "2s"',
+        [("unknown-key", 3, 1, "delay is not a key")],
+    ),
+    "both sides wrong": (
+        'when = "x.on"\ndo = "y.on"',
+        [("link-unknown", 1, 9, "no part is called x"), ("link-unknown", 2, 7, "no part is called y")],
+    ),
     "a list with two mistakes": (
         'when = "b.pressed"\ndo = ["r.onn", "r.on", "q.on"]',
         [("link-unknown", 2, 8, "r has no action onn"), ("link-unknown", 2, 25, "no part is called q")],
     ),
-    "a comparison with nothing": ('when = "s.temperature >"\ndo = "r.on"', [("link-type", 1, None, "not an expression")]),
-    "a keyword argument": ("when = \"b.pressed\"\ndo = \"r.pulse(time='2s')\"", [("link-type", 2, 7, "do takes")]),
-    "division by zero": ('when = "s.temperature / 0 > 1"\ndo = "r.on"', [("link-type", 1, 9, "division by zero")]),
+    "a comparison with nothing": (
+        'when = "s.temperature >"\ndo = "r.on"',
+        [("link-type", 1, None, "not an expression")],
+    ),
+    "a keyword argument": (
+        'when = "b.pressed"\ndo = "r.pulse(time=\'2s\')"',
+        [("link-type", 2, 7, "do takes")],
+    ),
+    "division by zero": (
+        'when = "s.temperature / 0 > 1"\ndo = "r.on"',
+        [("link-type", 1, 9, "division by zero")],
+    ),
     "a power": ('when = "s.temperature ** 2 > 1"\ndo = "r.on"', [("link-type", 1, 9, "arithmetic has")]),
-    "not of a number": ('when = "not s.temperature"\ndo = "r.on"', [("link-type", 1, 13, "not takes true or false")]),
-    "a sign before a truth": ('when = "-r.on"\ndo = "r.on"', [("link-type", 1, 10, "a sign goes before a number")]),
+    "not of a number": (
+        'when = "not s.temperature"\ndo = "r.on"',
+        [("link-type", 1, 13, "not takes true or false")],
+    ),
+    "a sign before a truth": (
+        'when = "-r.on"\ndo = "r.on"',
+        [("link-type", 1, 10, "a sign goes before a number")],
+    ),
     "order of truths": ('when = "r.on > f.on"\ndo = "r.on"', [("link-type", 1, 9, "> compares numbers")]),
     "membership": ('when = "r.on in f.on"\ndo = "r.on"', [("link-type", 1, 9, "comparisons are")]),
-    "too few numbers": ('when = "min(1) > s.temperature"\ndo = "r.on"', [("link-type", 1, 9, "min takes 2 to 9 numbers")]),
-    "a deeper name": ('when = "s.temperature.real > 1"\ndo = "r.on"', [("link-type", 1, 9, "written part.property")]),
-    "a long text": ('when = "' + "r.on or " * 200 + 'r.on"\ndo = "r.on"', [("wrong-type", 1, 8, "1000 is the most")]),
+    "too few numbers": (
+        'when = "min(1) > s.temperature"\ndo = "r.on"',
+        [("link-type", 1, 9, "min takes 2 to 9 numbers")],
+    ),
+    "a deeper name": (
+        'when = "s.temperature.real > 1"\ndo = "r.on"',
+        [("link-type", 1, 9, "written part.property")],
+    ),
+    "a long text": (
+        'when = "' + "r.on or " * 200 + 'r.on"\ndo = "r.on"',
+        [("wrong-type", 1, 8, "1000 is the most")],
+    ),
 }
 
 
@@ -71,7 +158,9 @@ REFUSED = {
 def test_what_is_refused(name, checked):
     body, expected = REFUSED[name]
     report = checked(f"{PARTS}[[link]]\n{body}\n")
-    found = [(f.code, f.place.line - FIRST + 1, f.place.column, f.message) for f in report if f.severity == "error"]
+    found = [
+        (f.code, f.place.line - FIRST + 1, f.place.column, f.message) for f in report if f.severity == "error"
+    ]
     assert len(found) == len(expected), found
     for (code, line, column, message), (wanted, at, caret, words) in zip(found, expected, strict=True):
         assert (code, line) == (wanted, at) and words in message, found
@@ -82,7 +171,7 @@ FIXED = {
     'when = "b.presed"\ndo = "r.on"': 'did you mean "pressed"?',
     'when = "b.pressed"\ndo = "r.toggel"': 'did you mean "toggle"?',
     'when = "b.pressed"\ndo = "rr.on"': 'did you mean "r"?',
-    "when = \"s.temperature > '25 °C'\"\ndo = \"r.on\"": "a number stands without quotes: 25",
+    'when = "s.temperature > \'25 °C\'"\ndo = "r.on"': "a number stands without quotes: 25",
     'when = "b.pressed"\nheld = "2s"\ndo = "r.on"': 'when = "b.down"',
     'when = "s.humidity"\ndo = "r.on"': "compare it with something",
     'when = "s.tempreature > 3"\ndo = "r.on"': 'did you mean "s.temperature"?',
@@ -116,8 +205,12 @@ MADE = {
         "def i1():\n    return p_s.temperature is not None and ((p_f.on or (p_s.temperature > 3)))",
         "p_n.set('value', p_s.temperature) if p_s.temperature is not None else d.unknown()",
     ],
-    "when = \"b.pressed\"\ndo = \"notify('it\\\\'s {s.temperature:.1f}')\"": ["d.notify(\"it's \" + d.show((p_s.temperature if p_s.temperature is not None else None), '.1f'))"],
-    'when = "not known(s.temperature) or s.humidity > 90"\ndo = "r.off"': ["return p_s.humidity is not None and (((not (p_s.temperature is not None)) or (p_s.humidity > 90)))"],
+    'when = "b.pressed"\ndo = "notify(\'it\\\\\'s {s.temperature:.1f}\')"': [
+        "d.notify(\"it's \" + d.show((p_s.temperature if p_s.temperature is not None else None), '.1f'))"
+    ],
+    'when = "not known(s.temperature) or s.humidity > 90"\ndo = "r.off"': [
+        "return p_s.humidity is not None and (((not (p_s.temperature is not None)) or (p_s.humidity > 90)))"
+    ],
 }
 
 

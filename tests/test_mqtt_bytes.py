@@ -159,10 +159,25 @@ def client():
     """Run cases through the client; each gives what was sent, told, noted, and the state it is left in."""
     modules = {name: runtime_source(name, "esp32") for name in ("mqtt", "values")}
 
-    def run(*chunks: bytes, qos: int = 0, user: str = "", password: str = "", room: int = 10_000, flush: int = 0, many=None):
+    def run(
+        *chunks: bytes,
+        qos: int = 0,
+        user: str = "",
+        password: str = "",
+        room: int = 10_000,
+        flush: int = 0,
+        many=None,
+    ):
         given = many or [chunks]
         cases = [
-            {"chunks": [list(c) for c in each], "qos": qos, "user": user, "password": password, "room": room, "flush": flush}
+            {
+                "chunks": [list(c) for c in each],
+                "qos": qos,
+                "user": user,
+                "password": password,
+                "room": room,
+                "flush": flush,
+            }
             for each in given
         ]
         said = in_the_vm(HARNESS, modules, {"cases.json": json.dumps(cases).encode()}).splitlines()
@@ -196,7 +211,10 @@ def test_connect_is_as_the_standard_says(client):
 def test_after_connack_it_subscribes_and_says_what_it_is(client, qos):
     sent = packets(client(CONNACK, qos=qos)["sent"])
     assert sent[1][0] == 0x82 and sent[1][1][2:].endswith(b"refuge/lamp/+/do/+" + bytes([qos]))
-    said = [(first & 0xF1, body[2 : 2 + body[1]].decode(), body[2 + body[1] + 2 * qos :]) for first, body in sent[2:]]
+    said = [
+        (first & 0xF1, body[2 : 2 + body[1]].decode(), body[2 + body[1] + 2 * qos :])
+        for first, body in sent[2:]
+    ]
     assert said == [(0x31, "refuge/lamp/state", b"online"), (0x31, "refuge/lamp/r/on", b"false")]
 
 
@@ -208,7 +226,13 @@ def test_a_refusal_ends_the_try(client):
 def test_packets_in_every_cut_are_the_same_packets(client):
     """One stream of bytes, cut anywhere: byte by byte, in heaps, through the middle of the length."""
     long = publish("refuge/lamp/r/on/set", b" " * 100 + b"true")
-    stream = CONNACK + publish("refuge/lamp/r/on/set", b"true") + PINGRESP + publish("refuge/lamp/r/do/pulse", b"2", 1) + long
+    stream = (
+        CONNACK
+        + publish("refuge/lamp/r/on/set", b"true")
+        + PINGRESP
+        + publish("refuge/lamp/r/do/pulse", b"2", 1)
+        + long
+    )
     chance = random.Random(5)
     cuts = [[stream[n : n + 1] for n in range(len(stream))], [stream]]
     for _ in range(20):
@@ -287,6 +311,8 @@ def test_every_message_has_a_number_of_its_own(client):
 
 def test_random_bytes_never_break_the_client(client):
     chance = random.Random(11)
-    heaps = [[CONNACK, bytes(chance.randrange(256) for _ in range(chance.randrange(1, 60)))] for _ in range(150)]
+    heaps = [
+        [CONNACK, bytes(chance.randrange(256) for _ in range(chance.randrange(1, 60)))] for _ in range(150)
+    ]
     for result in client(many=heaps):
         assert result["state"] in (0, ONLINE)

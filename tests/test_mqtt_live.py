@@ -58,14 +58,18 @@ class Broker:
         self.folder, self.port, self.process = folder, port, None
         passwords = folder / "passwords"
         passwords.write_text("devices:marmot\n")
-        subprocess.run([shutil.which("mosquitto_passwd") or "mosquitto_passwd", "-U", str(passwords)], check=True)
+        subprocess.run(
+            [shutil.which("mosquitto_passwd") or "mosquitto_passwd", "-U", str(passwords)], check=True
+        )
         passwords.chmod(0o644)
         (folder / "m.conf").write_text(
             f"listener {port} 127.0.0.1\nallow_anonymous false\npassword_file {passwords}\nuser root\n"
         )
 
     def start(self) -> None:
-        self.process = subprocess.Popen([MOSQUITTO, "-c", str(self.folder / "m.conf")], stderr=subprocess.DEVNULL)
+        self.process = subprocess.Popen(
+            [MOSQUITTO, "-c", str(self.folder / "m.conf")], stderr=subprocess.DEVNULL
+        )
         for _ in range(400):
             with socket.socket() as s:
                 if s.connect_ex(("127.0.0.1", self.port)) == 0:

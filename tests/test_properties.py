@@ -26,7 +26,9 @@ NUMBERS = st.deferred(
         st.floats(-9, 9, allow_nan=False).map(lambda x: f"{x:.2f}"),
         st.just("n.value"),
         st.just("s.temperature"),
-        st.tuples(NUMBERS, st.sampled_from(["+", "-", "*"]), NUMBERS).map(lambda t: f"({t[0]} {t[1]} {t[2]})"),
+        st.tuples(NUMBERS, st.sampled_from(["+", "-", "*"]), NUMBERS).map(
+            lambda t: f"({t[0]} {t[1]} {t[2]})"
+        ),
         st.tuples(st.sampled_from(["min", "max"]), NUMBERS, NUMBERS).map(lambda t: f"{t[0]}({t[1]}, {t[2]})"),
         NUMBERS.map(lambda x: f"abs({x})"),
         NUMBERS.map(lambda x: f"-{x}" if x[0] != "-" else x),
@@ -92,11 +94,21 @@ def test_every_press_toggles_once_whatever_the_rhythm(bench, gaps, seed):
         rows += [f"{at}ms: b.press", f"{at + 130}ms? {'r.on' if number % 2 else 'not r.on'}"]
         at += 120 + gap
     result = bench(TOGGLE, steps(*rows), seed=seed, lasts="1min")
-    assert all(e.passed for e in result.expectations), [(e.text, e.at) for e in result.expectations if not e.passed]
+    assert all(e.passed for e in result.expectations), [
+        (e.text, e.at) for e in result.expectations if not e.passed
+    ]
 
 
 @SLOW
-@given(st.lists(st.tuples(st.sampled_from(["wifi.down", "wifi.up", "broker.down", "broker.up", "power.cut", "b.press"]), st.integers(200, 90_000)), max_size=8))
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from(["wifi.down", "wifi.up", "broker.down", "broker.up", "power.cut", "b.press"]),
+            st.integers(200, 90_000),
+        ),
+        max_size=8,
+    )
+)
 def test_whatever_happens_to_the_network_it_comes_back(bench, events):
     """Any order of outages: the program never crashes, and once all is up again the broker knows the true state."""
     at, rows = 5000, []
@@ -115,7 +127,9 @@ def test_whatever_happens_to_the_network_it_comes_back(bench, events):
 
 @QUICK
 @given(
-    st.dictionaries(st.from_regex(r"[a-z_]{1,12}", fullmatch=True), st.binary(max_size=200), min_size=1, max_size=5),
+    st.dictionaries(
+        st.from_regex(r"[a-z_]{1,12}", fullmatch=True), st.binary(max_size=200), min_size=1, max_size=5
+    ),
     st.binary(min_size=16, max_size=40),
     st.integers(0, 10_000),
 )
@@ -152,9 +166,15 @@ def test_a_plan_of_any_device_compiles(tmp_path: Path, seed):
     ]
     chosen = [chance.choice(tables) for _ in range(chance.randrange(1, 8))]
     body = "".join(t.format(n=n, start=chance.choice(["on", "off", "last"])) for n, t in enumerate(chosen))
-    body += "".join(f'[[link]]\nwhen = "p{n}.on"\nheld = "2s"\ndo = "p{n}.off"\n' for n, t in enumerate(chosen) if "relay" in t)
+    body += "".join(
+        f'[[link]]\nwhen = "p{n}.on"\nheld = "2s"\ndo = "p{n}.off"\n'
+        for n, t in enumerate(chosen)
+        if "relay" in t
+    )
     path = tmp_path / "x.toml"
-    path.write_text(HEADER.format(board=chance.choice(["esp32-38pin", "rp2040w-40pin", "esp32s3-44pin"])) + body)
+    path.write_text(
+        HEADER.format(board=chance.choice(["esp32-38pin", "rp2040w-40pin", "esp32s3-44pin"])) + body
+    )
     write_pins(fit(path))
     design = zapato.load(path)
     assert zapato.check(design).ok
@@ -164,4 +184,6 @@ def test_a_plan_of_any_device_compiles(tmp_path: Path, seed):
     levels: dict[str, object] = {}
     exec(made.levels, levels)
     relays = {p.pins["pin"].gpio: int(p.get("start", "off") == "on") for p in design.of_kind("relay")}
-    assert relays.items() <= dict(levels["OUT"]).items(), "a relay that is to start off is low before anything else"
+    assert relays.items() <= dict(levels["OUT"]).items(), (
+        "a relay that is to start off is low before anything else"
+    )

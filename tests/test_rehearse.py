@@ -35,8 +35,16 @@ def test_the_same_seed_gives_the_same_trace(site: Path):
 
 # A fault put into the device file, and the expectation that must catch it.
 FAULTS = {
-    "the door does not stop the heat": ('when = "door.opened"', 'when = "door.closed"', "not heater.on and not vent.on"),
-    "the wrong relay": ('["heater.off", "notify(\'Cabinet', '["vent.off", "notify(\'Cabinet', "not heater.on"),
+    "the door does not stop the heat": (
+        'when = "door.opened"',
+        'when = "door.closed"',
+        "not heater.on and not vent.on",
+    ),
+    "the wrong relay": (
+        '["heater.off", "notify(\'Cabinet',
+        '["vent.off", "notify(\'Cabinet',
+        "not heater.on",
+    ),
     "both at once": ('excludes = ["vent"]', "", "vent.on and not heater.on"),
     "upside down": ("pin      = 26", 'active = "low"\npin = 26', "heater.on"),
 }
@@ -61,11 +69,25 @@ BUTTON = '[button.b]\npin = 33\npull = "up"\nhold = "1s"\n[relay.r]\npin = 26\n'
 
 def test_bounce_is_one_press_and_gestures_are_told_apart(bench):
     body = BUTTON + "".join(
-        f'[[link]]\nwhen = "b.{event}"\ndo = "notify(\'{event}\')"\n' for event in ("pressed", "held", "doubled", "released")
+        f'[[link]]\nwhen = "b.{event}"\ndo = "notify(\'{event}\')"\n'
+        for event in ("pressed", "held", "doubled", "released")
     )
-    steps = "".join(f'[[step]]\nat = "{t}s"\nact = "b.{act}"\n' for t, act in ((5, "press"), (10, "double"), (20, "hold")))
+    steps = "".join(
+        f'[[step]]\nat = "{t}s"\nact = "b.{act}"\n' for t, act in ((5, "press"), (10, "double"), (20, "hold"))
+    )
     told = [text for t, text in bench(body, steps).log if t > 4]
-    assert told == ["pressed", "released", "pressed", "released", "pressed", "doubled", "released", "pressed", "held", "released"]
+    assert told == [
+        "pressed",
+        "released",
+        "pressed",
+        "released",
+        "pressed",
+        "doubled",
+        "released",
+        "pressed",
+        "held",
+        "released",
+    ]
 
 
 def test_a_pin_without_interrupt_is_polled(bench):
@@ -162,9 +184,15 @@ def test_mistakes_in_a_rehearsal_are_findings(bench, steps, code):
 
 
 def test_command_line_shows_verdicts_and_draws(site: Path, tmp_path: Path, cli):
-    called = cli("rehearse", _device(site, "porch-light"), "--plot", tmp_path / "t.png", "--trace", tmp_path / "t.csv")
-    assert called.code == 0 and called.out.startswith("passed porch-light") and called.out.count(" held ") == 14
-    assert (tmp_path / "t.png").read_bytes().startswith(b"\x89PNG") and (tmp_path / "t.csv").read_text().startswith("t,what,name,value\n")
+    called = cli(
+        "rehearse", _device(site, "porch-light"), "--plot", tmp_path / "t.png", "--trace", tmp_path / "t.csv"
+    )
+    assert (
+        called.code == 0 and called.out.startswith("passed porch-light") and called.out.count(" held ") == 14
+    )
+    assert (tmp_path / "t.png").read_bytes().startswith(b"\x89PNG") and (
+        tmp_path / "t.csv"
+    ).read_text().startswith("t,what,name,value\n")
     data = json.loads(cli("rehearse", _device(site, "porch-light"), "--format", "json").out)
     assert data[0]["passed"] and len(data[0]["expectations"]) == 14
 
@@ -181,7 +209,10 @@ def test_the_vm_missing_is_one_line(site: Path, cli, monkeypatch):
     monkeypatch.setitem(sys.modules, "wasmtime", None)
     called = cli("rehearse", _device(site, "porch-light"))
     assert called.code == 2 and "VM cannot be loaded here" in called.err and called.err.count("\n") <= 2
-    assert cli("check", _device(site, "porch-light")).code == 0 and cli("build", _device(site, "porch-light"), "--out", site / "out").code == 0
+    assert (
+        cli("check", _device(site, "porch-light")).code == 0
+        and cli("build", _device(site, "porch-light"), "--out", site / "out").code == 0
+    )
     said = cli("demo", "--out", site / "demo")
     assert "not rehearsed" in said.out + said.err and "passed" not in said.out
 

@@ -24,7 +24,11 @@ def test_examples(code: str, put):
         (folder / name).unlink()
     for empty in sorted((p for p in folder.rglob("*.toml") if p.is_dir()), reverse=True):
         empty.rmdir()
-    assert not [(f.code, f.message) for f in _findings(put, files(rule.mended)) if code == "driver-missing" or f.code != "driver-missing"]
+    assert not [
+        (f.code, f.message)
+        for f in _findings(put, files(rule.mended))
+        if code == "driver-missing" or f.code != "driver-missing"
+    ]
 
 
 @pytest.mark.parametrize("code", rules())
@@ -36,7 +40,15 @@ def test_every_code_tells_its_story(code: str, cli):
 def test_codes_are_unique_and_documented_by_family(cli):
     listing = cli("explain").out
     assert all(code in listing for code in rules())
-    assert {r.family for r in rules().values()} <= {"reading", "pins", "resources", "buses", "electrical", "network", "links"}
+    assert {r.family for r in rules().values()} <= {
+        "reading",
+        "pins",
+        "resources",
+        "buses",
+        "electrical",
+        "network",
+        "links",
+    }
 
 
 def test_an_unknown_code_is_one_line_with_the_nearest(cli):
@@ -58,7 +70,7 @@ PINS = [
     ('[sensor.a]\nchip = "analog"\npin = 4', "esp8266-30pin", "pin-no-analog", '"A0"'),
     ('[sensor.a]\nchip = "dht22"\npin = 15', "esp8266-30pin", "pin-boot-level", "free pins"),
     ("[relay.a]\npin = 29", "rp2040w-40pin", "pin-fitted", "free pins"),
-    ('[i2c.a]\nsda = 34\nscl = 22', "esp32-38pin", "pin-input-only", "free pins"),
+    ("[i2c.a]\nsda = 34\nscl = 22", "esp32-38pin", "pin-input-only", "free pins"),
 ]
 
 
@@ -104,7 +116,11 @@ def test_the_fitted_led_is_no_finding_unless_upside_down(checked):
 def test_accept_silences_one_and_the_report_counts_it(checked):
     body = '[relay.a]\npin = 1\naccept = ["pin-console"]\nbecause = "loaded before it is wired"'
     report = checked(body)
-    assert report.ok and not report.findings and [f.accepted for f in report.accepted] == ["loaded before it is wired"]
+    assert (
+        report.ok
+        and not report.findings
+        and [f.accepted for f in report.accepted] == ["loaded before it is wired"]
+    )
 
 
 def test_analog_beside_wifi(put):
@@ -117,7 +133,11 @@ def test_analog_beside_wifi(put):
 
 def test_report_as_table(checked):
     frame = checked("[relay.a]\npin = 34\n[relay.b]\npin = 6").frame
-    assert list(frame["code"]) == ["pin-input-only", "pin-flash"] and set(frame.columns) >= {"line", "why", "fixes"}
+    assert list(frame["code"]) == ["pin-input-only", "pin-flash"] and set(frame.columns) >= {
+        "line",
+        "why",
+        "fixes",
+    }
 
 
 def test_a_folder_is_all_its_devices(site: Path):

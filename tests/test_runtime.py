@@ -17,17 +17,32 @@ WARM = "[world]\ns.temperature = 20\ns.humidity = 50\n"
 def link(when: str, do: str, **keys: object) -> str:
     """A [[link]] table."""
     actions = do if do.startswith("[") else f'"{do}"'
-    rows = "".join(f"{k.rstrip('_')} = {v if isinstance(v, (int, float)) else json.dumps(v)}\n" for k, v in keys.items())
+    rows = "".join(
+        f"{k.rstrip('_')} = {v if isinstance(v, (int, float)) else json.dumps(v)}\n" for k, v in keys.items()
+    )
     return f'[[link]]\nwhen = "{when}"\ndo = {actions}\n{rows}'
 
 
 # name -> (parts and links, steps); one minute each, nothing random beyond the seed.
 CASES = {
     "a relay that starts on": (RELAY + 'start = "on"\n', steps("0s? r.on", "30s? r.on")),
-    "an active-low relay is off at power-up": (RELAY + 'active = "low"\n', steps("0s? not r.on", "1s? not r.on")),
+    "an active-low relay is off at power-up": (
+        RELAY + 'active = "low"\n',
+        steps("0s? not r.on", "1s? not r.on"),
+    ),
     "exclusion works both ways, and opens before it closes": (
-        BUTTON + '[relay.a]\npin = 26\nexcludes = ["c"]\n[relay.c]\npin = 25\n' + link("b.pressed", "a.toggle") + link("b.held", "c.on"),
-        steps("5s: b.press", "<1s? a.on", "10s: b.hold", "+1500ms? c.on and not a.on", "20s: b.press", "<1s? a.on and not c.on"),
+        BUTTON
+        + '[relay.a]\npin = 26\nexcludes = ["c"]\n[relay.c]\npin = 25\n'
+        + link("b.pressed", "a.toggle")
+        + link("b.held", "c.on"),
+        steps(
+            "5s: b.press",
+            "<1s? a.on",
+            "10s: b.hold",
+            "+1500ms? c.on and not a.on",
+            "20s: b.press",
+            "<1s? a.on and not c.on",
+        ),
     ),
     "a pulse ends by itself and a second one extends it": (
         BUTTON + RELAY + link("b.pressed", "r.pulse('3s')"),
@@ -39,15 +54,33 @@ CASES = {
     ),
     "an LED blinks until it is told otherwise": (
         BUTTON + "[led.l]\npin = 25\n" + link("b.pressed", "l.blink('2s')") + link("b.held", "l.off"),
-        steps("5s: b.press", "5500ms? l.on", "6500ms? not l.on", "7500ms? l.on", "10s: b.hold", "12s? not l.on", "=5s? not l.on"),
+        steps(
+            "5s: b.press",
+            "5500ms? l.on",
+            "6500ms? not l.on",
+            "7500ms? l.on",
+            "10s: b.hold",
+            "12s? not l.on",
+            "=5s? not l.on",
+        ),
     ),
     "an LED follows an expression from the first moment": (
-        BUTTON + RELAY + 'start = "on"\n[led.l]\npin = 25\nshows = "not r.on or b.down"\n' + link("b.released", "r.toggle"),
+        BUTTON
+        + RELAY
+        + 'start = "on"\n[led.l]\npin = 25\nshows = "not r.on or b.down"\n'
+        + link("b.released", "r.toggle"),
         steps("1s? not l.on", "5s: b.press", "<60ms? l.on", "6s? l.on", "10s: b.press", "11s? not l.on"),
     ),
     "motion keeps the lamp on, and each new motion extends it": (
         "[motion.m]\npin = 14\n" + RELAY + link("m.started", "r.on", for_="10s"),
-        steps("5s: m.present = true", "6s: m.present = false", "12s: m.present = true", "13s: m.present = false", "20s? r.on", "23s? not r.on"),
+        steps(
+            "5s: m.present = true",
+            "6s: m.present = false",
+            "12s: m.present = true",
+            "13s: m.present = false",
+            "20s? r.on",
+            "23s? not r.on",
+        ),
     ),
     "a contact that is closed at power-up announces nothing": (
         '[contact.d]\npin = 32\npull = "up"\n' + RELAY + link("d.closed", "r.on"),
@@ -62,24 +95,50 @@ CASES = {
         steps("5s: b.press", "7900ms? not r.on", "<300ms? r.on"),
     ),
     "if is asked at the moment of doing": (
-        BUTTON + RELAY + '[contact.d]\npin = 32\npull = "up"\n' + link("b.pressed", "r.toggle", if_="not d.closed"),
+        BUTTON
+        + RELAY
+        + '[contact.d]\npin = 32\npull = "up"\n'
+        + link("b.pressed", "r.toggle", if_="not d.closed"),
         steps("5s: b.press", "6s? r.on", "7s: d.closed = true", "8s: b.press", "9s? r.on"),
     ),
     "a link sets a property to an expression": (
-        BUTTON + '[number.n]\nlow = 0\nhigh = 10\n[flag.f]\n' + link("b.pressed", '["n.value = n.value + 4", "f.on = n.value > 5"]'),
-        steps("1s? n.value == 0 and not f.on", "5s: b.press", "6s? n.value == 4", "8s: b.press", "10s: b.press", "11s? n.value == 10 and f.on"),
+        BUTTON
+        + "[number.n]\nlow = 0\nhigh = 10\n[flag.f]\n"
+        + link("b.pressed", '["n.value = n.value + 4", "f.on = n.value > 5"]'),
+        steps(
+            "1s? n.value == 0 and not f.on",
+            "5s: b.press",
+            "6s? n.value == 4",
+            "8s: b.press",
+            "10s: b.press",
+            "11s? n.value == 10 and f.on",
+        ),
     ),
     "a group is on when any member is, and switches all": (
-        BUTTON + "[relay.a]\npin = 26\n[relay.c]\npin = 25\n[group.g]\nof = [\"a\", \"c\"]\n" + link("b.pressed", "g.toggle") + link("b.held", "a.off"),
-        steps("5s: b.press", "<1s? a.on and c.on and g.on", "10s: b.hold", "13s? not a.on and not c.on and not g.on"),
+        BUTTON
+        + '[relay.a]\npin = 26\n[relay.c]\npin = 25\n[group.g]\nof = ["a", "c"]\n'
+        + link("b.pressed", "g.toggle")
+        + link("b.held", "a.off"),
+        steps(
+            "5s: b.press",
+            "<1s? a.on and c.on and g.on",
+            "10s: b.hold",
+            "13s? not a.on and not c.on and not g.on",
+        ),
     ),
     "links in a chain all act": (
-        BUTTON + "[relay.a]\npin = 26\n[relay.c]\npin = 25\n[relay.e]\npin = 17\n"
-        + link("b.pressed", "a.on") + link("a.on", "c.on") + link("c.on", "e.on") + link("e.on", "a.off"),
+        BUTTON
+        + "[relay.a]\npin = 26\n[relay.c]\npin = 25\n[relay.e]\npin = 17\n"
+        + link("b.pressed", "a.on")
+        + link("a.on", "c.on")
+        + link("c.on", "e.on")
+        + link("e.on", "a.off"),
         steps("5s: b.press", "<1s? not a.on and c.on and e.on"),
     ),
     "for takes several things back, the last first": (
-        BUTTON + '[relay.a]\npin = 26\nexcludes = ["c"]\n[relay.c]\npin = 25\nstart = "on"\n' + link("b.pressed", '["c.off", "a.on"]', for_="2s"),
+        BUTTON
+        + '[relay.a]\npin = 26\nexcludes = ["c"]\n[relay.c]\npin = 25\nstart = "on"\n'
+        + link("b.pressed", '["c.off", "a.on"]', for_="2s"),
         steps("1s? c.on", "5s: b.press", "6s? a.on and not c.on", "8s? c.on and not a.on"),
     ),
 }
@@ -138,13 +197,20 @@ def test_a_value_that_is_unknown_makes_no_condition_true(bench):
     body = DHT + RELAY + link("s.temperature < 90", "r.on") + link("not s.temperature > 10", "r.on")
     quiet = bench(body, steps("1s? not r.on", "=50s? not r.on"), head="[world]\ns.temperature = 20\n")
     assert quiet.crash is None and not failed(quiet)
-    shown = bench(DHT + BUTTON + link("b.pressed", "notify('{s.temperature} {s.humidity:.1f}')"), steps("30s: b.press"))
+    shown = bench(
+        DHT + BUTTON + link("b.pressed", "notify('{s.temperature} {s.humidity:.1f}')"), steps("30s: b.press")
+    )
     assert "? ?" in [text for _, text in shown.log]
 
 
 def test_a_reading_is_reported_when_it_changed_enough(bench):
     body = DHT + "change = 0.5\n"
-    moves = steps("8s: s.temperature = 20.3", "18s: s.temperature = 20.5", "28s: s.temperature = 20.9", "38s: s.temperature = 21.1")
+    moves = steps(
+        "8s: s.temperature = 20.3",
+        "18s: s.temperature = 20.5",
+        "28s: s.temperature = 20.9",
+        "38s: s.temperature = 21.1",
+    )
     result = bench(body, moves, head=WARM, site=NETWORK.format(qos=0))
     told = [row.payload for row in result.messages.itertuples() if row.topic.endswith("/s/temperature")]
     assert [json.loads(p) for p in told if p != "null"] == [20.0, 20.5, 21.1]
@@ -155,7 +221,11 @@ def test_an_i2c_chip_that_comes_back_is_read_again(bench):
     result = bench(body, steps("20s: sky.illuminance = 300", "<3s? sky.illuminance > 299"))
     assert not failed(result)
     log = [text for _, text in result.log]
-    assert log[1] == "main found nothing" and any("sky does not answer" in text for text in log) and "sky answers again" in log
+    assert (
+        log[1] == "main found nothing"
+        and any("sky does not answer" in text for text in log)
+        and "sky answers again" in log
+    )
 
 
 def test_a_bus_is_scanned_at_power_up(bench):
@@ -165,8 +235,18 @@ def test_a_bus_is_scanned_at_power_up(bench):
 
 
 def test_the_state_of_a_relay_outlives_a_power_cut(bench):
-    body = BUTTON + RELAY + 'start = "last"\n[relay.q]\npin = 25\n' + link("b.pressed", '["r.toggle", "q.on"]')
-    script = steps("5s: b.press", "6s? r.on and q.on", "10s: power.cut over 5s", "16s? r.on and not q.on", "20s: b.press", "25s: power.cut", "30s? not r.on")
+    body = (
+        BUTTON + RELAY + 'start = "last"\n[relay.q]\npin = 25\n' + link("b.pressed", '["r.toggle", "q.on"]')
+    )
+    script = steps(
+        "5s: b.press",
+        "6s? r.on and q.on",
+        "10s: power.cut over 5s",
+        "16s? r.on and not q.on",
+        "20s: b.press",
+        "25s: power.cut",
+        "30s? not r.on",
+    )
     assert not failed(bench(body, script))
 
 
@@ -197,7 +277,9 @@ ASKED = {
 def test_what_the_device_is_told(name, qos, bench):
     act, holds = ASKED[name]
     body = RELAY + "[number.n]\nlow = 0\nhigh = 10\n"
-    assert not failed(bench(body, steps(f"10s: {act}", f"<1s? {holds}"), site=NETWORK.format(qos=qos), lasts="20s"))
+    assert not failed(
+        bench(body, steps(f"10s: {act}", f"<1s? {holds}"), site=NETWORK.format(qos=qos), lasts="20s")
+    )
 
 
 NONSENSE = [
@@ -217,7 +299,12 @@ NONSENSE = [
 def test_nonsense_is_noted_and_survived(topic, payload, bench):
     body = RELAY + BUTTON + "[number.n]\n"
     act = f"message('{topic}', '{payload}')" if "'" not in payload else f"message('{topic}', '\"soon\"')"
-    result = bench(body, steps(f"10s: {act}", "12s? not r.on", "15s: message('r/on/set', 'true')", "<1s? r.on"), site=NETWORK.format(qos=0), lasts="20s")
+    result = bench(
+        body,
+        steps(f"10s: {act}", "12s? not r.on", "15s: message('r/on/set', 'true')", "<1s? r.on"),
+        site=NETWORK.format(qos=0),
+        lasts="20s",
+    )
     assert not failed(result)
     notes = [row.payload for row in result.messages.itertuples() if row.topic.endswith("/notes")]
     assert any("not understood" in note for note in notes) or payload == ""
@@ -239,16 +326,25 @@ def test_everything_retained_is_said_again_after_the_broker_came_back(bench):
 def test_the_queue_is_bounded_and_counts_what_it_dropped(bench):
     body = BUTTON + link("b.pressed", "notify('x')")
     presses = [f"{20 + n}s: b.press" for n in range(40)]
-    result = bench(body, steps("10s: broker.down", *presses, "70s: broker.up"), site=NETWORK.format(qos=0), lasts="4min")
+    result = bench(
+        body, steps("10s: broker.down", *presses, "70s: broker.up"), site=NETWORK.format(qos=0), lasts="4min"
+    )
     said = [(topic, json.loads(p)) for _, topic, p in _topics(result) if topic == "vitals"]
-    assert result.crash is None and said[-1][1]["dropped"] == 3 * 40 - 24, "pressed, released and a note for each press"
+    assert result.crash is None and said[-1][1]["dropped"] == 3 * 40 - 24, (
+        "pressed, released and a note for each press"
+    )
     assert said[-1][1]["version"] == "1.0.0" and said[-1][1]["uptime"] >= 180 and said[-1][1]["signal"] < 0
 
 
 def test_events_in_flight_are_sent_again_with_qos_1(bench):
     """The broker goes away while a message is on its way: it arrives after the reconnection."""
     body = BUTTON + link("b.pressed", "notify('here')")
-    result = bench(body, steps("10s: b.press", "10036ms: broker.down", "12s: broker.up"), site=NETWORK.format(qos=1), lasts="1min")
+    result = bench(
+        body,
+        steps("10s: b.press", "10036ms: broker.down", "12s: broker.up"),
+        site=NETWORK.format(qos=1),
+        lasts="1min",
+    )
     assert [topic for t, topic, payload in _topics(result) if payload == "here"], "never lost"
 
 
@@ -267,9 +363,19 @@ def test_it_joins_when_the_network_appears_late_and_waits_longer_each_time(bench
 
 def test_the_status_led_tells_the_state_by_its_rhythm(bench):
     body = '[led.l]\npin = 25\nshows = "status"\n'
-    result = bench(body, steps("30s: broker.down", "1min: wifi.down"), site=NETWORK.format(qos=0), lasts="2min")
+    result = bench(
+        body, steps("30s: broker.down", "1min: wifi.down"), site=NETWORK.format(qos=0), lasts="2min"
+    )
     edges = [r["t"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO25"]
-    per_second = {name: sum(a <= t < b for t in edges) / ((b - a) / 1000) for name, a, b in (("joining", 200, 1800), ("online", 5_000, 29_000), ("no broker", 35_000, 55_000), ("no wifi", 70_000, 110_000))}
+    per_second = {
+        name: sum(a <= t < b for t in edges) / ((b - a) / 1000)
+        for name, a, b in (
+            ("joining", 200, 1800),
+            ("online", 5_000, 29_000),
+            ("no broker", 35_000, 55_000),
+            ("no wifi", 70_000, 110_000),
+        )
+    }
     assert per_second["joining"] > 8 and per_second["online"] == 0 and per_second["no wifi"] > 8
     assert 1.5 < per_second["no broker"] < 2.5
 
@@ -281,12 +387,28 @@ def test_a_device_without_a_network_runs_alone(bench):
 
 def test_the_topic_can_be_chosen(bench):
     site = NETWORK.format(qos=0) + 'topic = "hut/lamp"\n'
-    result = bench(RELAY, steps("10s: message('hut/lamp/r/on/set', 'true')"), site=site.replace('name = "refuge"', 'name = "hut"'), lasts="20s")
+    result = bench(
+        RELAY,
+        steps("10s: message('hut/lamp/r/on/set', 'true')"),
+        site=site.replace('name = "refuge"', 'name = "hut"'),
+        lasts="20s",
+    )
     assert {row.topic.rsplit("/", 2)[0] for row in result.messages.itertuples()} <= {"hut/lamp", "hut"}
     assert ("hut/lamp/r/on", "true") in {(row.topic, row.payload) for row in result.messages.itertuples()}
 
 
-@pytest.mark.parametrize("board", ["esp32-38pin", "esp8266-30pin", "rp2040w-40pin", "esp32c3-mini", "esp32s3-44pin", "esp32c6-30pin", "esp32s2-mini"])
+@pytest.mark.parametrize(
+    "board",
+    [
+        "esp32-38pin",
+        "esp8266-30pin",
+        "rp2040w-40pin",
+        "esp32c3-mini",
+        "esp32s3-44pin",
+        "esp32c6-30pin",
+        "esp32s2-mini",
+    ],
+)
 def test_a_new_device_works_on_every_chip(board, tmp_path):
     """The starter file of each chip, built and pressed."""
     import zapato
@@ -294,5 +416,8 @@ def test_a_new_device_works_on_every_chip(board, tmp_path):
 
     list(start_device(tmp_path, "lamp", board))
     script = tmp_path / "s.toml"
-    script.write_text('[rehearsal]\nlasts = "10s"\n' + steps("1s? not lamp.on", "2s: switch.press", "<1s? lamp.on", "5s: switch.press", "<1s? not lamp.on"))
+    script.write_text(
+        '[rehearsal]\nlasts = "10s"\n'
+        + steps("1s? not lamp.on", "2s: switch.press", "<1s? lamp.on", "5s: switch.press", "<1s? not lamp.on")
+    )
     assert not failed(zapato.rehearse(tmp_path / "devices" / "lamp.toml", script))

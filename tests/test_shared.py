@@ -13,7 +13,7 @@ def io(chip: str, more: str = "") -> str:
 
 
 def spi(*rows: tuple[str, int, int, str]) -> str:
-    return "".join(f'[spi.{n}]\nsck = {sck}\nmosi = {mosi}\n{more}' for n, sck, mosi, more in rows)
+    return "".join(f"[spi.{n}]\nsck = {sck}\nmosi = {mosi}\n{more}" for n, sck, mosi, more in rows)
 
 
 # What a builder writes, the board, and the codes that must (or must not) come of it.
@@ -77,8 +77,16 @@ def test_what_comes_of_it(name, checked):
 
 def test_a_warning_that_no_pin_is_free_of_is_told_once(checked):
     """The eight-pin module has four pins, all of them with something to mind: that is its nature, not a mistake."""
-    found = [f for f in checked('[relay.a]\npin = 1\n[relay.b]\npin = 3\n', "esp8266-8pin") if f.severity == "warning"]
-    everywhere = [f for f in checked('[relay.a]\npin = 1\n[relay.b]\npin = 3\n', "esp8266-8pin") if "every pin of" in f.message]
+    found = [
+        f
+        for f in checked("[relay.a]\npin = 1\n[relay.b]\npin = 3\n", "esp8266-8pin")
+        if f.severity == "warning"
+    ]
+    everywhere = [
+        f
+        for f in checked("[relay.a]\npin = 1\n[relay.b]\npin = 3\n", "esp8266-8pin")
+        if "every pin of" in f.message
+    ]
     assert len(everywhere) <= 2 and not {f.code for f in found} & {f.code for f in everywhere}
 
 
@@ -90,9 +98,17 @@ FACTS = [
     ("esp32c6-30pin", lambda b: b.analog.high == 3.3, "attenuation 3 of the C6"),
     ("esp32s2-mini", lambda b: b.analog.high == 2.5, "attenuation 3 of the S2"),
     ("esp32s3-44pin", lambda b: b.analog.high == 3.1, "attenuation 3 of the S3"),
-    ("esp32-poe", lambda b: "user button" in b.fitted_on[34].what, "GPIO34 is no boot button: it cannot be, it decides nothing at reset"),
+    (
+        "esp32-poe",
+        lambda b: "user button" in b.fitted_on[34].what,
+        "GPIO34 is no boot button: it cannot be, it decides nothing at reset",
+    ),
     ("esp8266-30pin", lambda b: b.chip.resources.i2c == 0, "the ESP8266 has no I2C controller"),
-    ("rp2040w-40pin", lambda b: "PDE" in b.chip.sources["reset"], "the pull-downs at reset stand in the pads' registers"),
+    (
+        "rp2040w-40pin",
+        lambda b: "PDE" in b.chip.sources["reset"],
+        "the pull-downs at reset stand in the pads' registers",
+    ),
 ]
 
 
@@ -106,8 +122,12 @@ def test_long_chains_of_links_and_groups(number, put):
     """Linear or near it: ten times as long a chain is checked in the same test, within its patience."""
     head = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n'
     flags = "".join(f"[flag.f{n}]\n" for n in range(number))
-    links = "".join(f'[[link]]\nwhen = "f{n}.on"\ndo = "f{(n + 1) % number}.on = true"\n' for n in range(number))
-    groups = "[group.g0]\nof = ['f0']\n" + "".join(f"[group.g{n}]\nof = ['g{n - 1}']\n" for n in range(1, number))
+    links = "".join(
+        f'[[link]]\nwhen = "f{n}.on"\ndo = "f{(n + 1) % number}.on = true"\n' for n in range(number)
+    )
+    groups = "[group.g0]\nof = ['f0']\n" + "".join(
+        f"[group.g{n}]\nof = ['g{n - 1}']\n" for n in range(1, number)
+    )
     assert not [f for f in check(put(head + flags + links + groups)) if f.severity == "error"]
 
 

@@ -35,7 +35,9 @@ def test_a_piece_is_merged_and_the_device_file_wins(world):
     folder = world(
         site=SITE,
         pieces__two=PIECE,
-        devices__a=DEVICE.format("a").replace("zapato = 1", 'zapato = 1\nuse = ["pieces/two.toml"]\nwith = { left_pin = 26 }')
+        devices__a=DEVICE.format("a").replace(
+            "zapato = 1", 'zapato = 1\nuse = ["pieces/two.toml"]\nwith = { left_pin = 26 }'
+        )
         + '[relay.right]\npin = 27\nlabel = "Mine"\n[[link]]\nwhen = "right.on"\ndo = "left.off"\n',
     )
     design = zapato.load(folder / "devices" / "a.toml")
@@ -48,7 +50,9 @@ def test_findings_name_the_file_that_a_value_came_from(world):
     folder = world(
         site=SITE,
         pieces__two=PIECE.replace("pin = 25", "pin = 34").replace("right.off", "rigth.off"),
-        devices__a=DEVICE.format("a").replace("zapato = 1", 'zapato = 1\nuse = ["pieces/two.toml"]\nwith = { left_pin = 6, x = 1 }')
+        devices__a=DEVICE.format("a").replace(
+            "zapato = 1", 'zapato = 1\nuse = ["pieces/two.toml"]\nwith = { left_pin = 6, x = 1 }'
+        )
         + '[relay.right]\nactive = "hgih"\n[[link]]\nwhen = "right.onn"\ndo = "left.off"\n',
     )
     found = _codes(check(folder))
@@ -66,7 +70,11 @@ def test_findings_name_the_file_that_a_value_came_from(world):
 
 @pytest.mark.parametrize(
     ("use", "code"),
-    [("pieces/none.toml", "unknown-reference"), ("pieces/loop.toml", "unknown-reference"), ("pieces/whole.toml", "unknown-key")],
+    [
+        ("pieces/none.toml", "unknown-reference"),
+        ("pieces/loop.toml", "unknown-reference"),
+        ("pieces/whole.toml", "unknown-key"),
+    ],
 )
 def test_pieces_that_cannot_be(world, use, code):
     folder = world(
@@ -79,18 +87,28 @@ def test_pieces_that_cannot_be(world, use, code):
 
 
 def test_a_missing_value_of_a_piece(world):
-    folder = world(site=SITE, pieces__two=PIECE, devices__a=DEVICE.format("a").replace("zapato = 1", 'zapato = 1\nuse = "pieces/two.toml"'))
+    folder = world(
+        site=SITE,
+        pieces__two=PIECE,
+        devices__a=DEVICE.format("a").replace("zapato = 1", 'zapato = 1\nuse = "pieces/two.toml"'),
+    )
     report = check(folder)
-    assert ("missing-key", "two.toml", 2) in _codes(report) and "with = { left_pin = … }" in report.findings[0].fixes + report.findings[1].fixes
+    assert ("missing-key", "two.toml", 2) in _codes(report) and "with = { left_pin = … }" in report.findings[
+        0
+    ].fixes + report.findings[1].fixes
 
 
 def test_what_must_be_unique_over_a_site(world):
-    folder = world(site=SITE, devices__a=DEVICE.format("a"), devices__b=DEVICE.format("a"), devices__c=DEVICE.format("c"))
+    folder = world(
+        site=SITE, devices__a=DEVICE.format("a"), devices__b=DEVICE.format("a"), devices__c=DEVICE.format("c")
+    )
     report = check(folder)
     assert _codes(report) == [("device-taken", "b.toml", 3)] and report.devices == ("a", "a", "c")
     own = DEVICE + '[wifi]\nname = "hall"\n[mqtt]\nhost = "h"\ntopic = "refuge/a"\n'
     world(devices__b=own.format("a"))
-    assert _codes(check(folder)) == [("device-taken", "b.toml", 3)], "one name is one device, whatever its topics"
+    assert _codes(check(folder)) == [("device-taken", "b.toml", 3)], (
+        "one name is one device, whatever its topics"
+    )
     world(devices__b=own.format("b"))
     assert _codes(check(folder)) == [("mqtt-topic-taken", "b.toml", 9)]
     world(devices__b=own.format("b").replace("refuge/a", "refuge/other"))
@@ -123,16 +141,36 @@ def test_other_files_of_a_site_are_checked_and_told_for_what_they_are(world, cli
     )
     report = check(folder)
     found = {(f.code, Path(f.place.file).name) for f in report}
-    assert found >= {("link-unknown", "a.toml"), ("file-kind", "gone.toml"), ("unknown-kind", "p.toml"), ("toml-syntax", "secrets.toml")}
-    for words in (["check", folder], ["check", folder / "secrets.toml"], ["check", folder, "--format", "json"], ["check", folder, "--format", "sarif"]):
+    assert found >= {
+        ("link-unknown", "a.toml"),
+        ("file-kind", "gone.toml"),
+        ("unknown-kind", "p.toml"),
+        ("toml-syntax", "secrets.toml"),
+    }
+    for words in (
+        ["check", folder],
+        ["check", folder / "secrets.toml"],
+        ["check", folder, "--format", "json"],
+        ["check", folder, "--format", "sarif"],
+    ):
         said = cli(*words)
-        assert said.code == 1 and "marmots" not in said.out + said.err and "gentian" not in said.out + said.err
-    for name, words in (("site.toml", "a site's own file"), ("rehearsals/a.toml", "this is a rehearsal"), ("pieces/p.toml", "this is a piece")):
+        assert (
+            said.code == 1 and "marmots" not in said.out + said.err and "gentian" not in said.out + said.err
+        )
+    for name, words in (
+        ("site.toml", "a site's own file"),
+        ("rehearsals/a.toml", "this is a rehearsal"),
+        ("pieces/p.toml", "this is a piece"),
+    ):
         assert words in cli("check", folder / name).out
 
 
 def test_a_bad_update_key_is_a_finding(world):
-    folder = world(site=SITE, secrets='[update_keys]\na = "-0"\nb = "abcd"\n', devices__a=DEVICE.format("a") + "[relay.lamp]\npin = 26\n")
+    folder = world(
+        site=SITE,
+        secrets='[update_keys]\na = "-0"\nb = "abcd"\n',
+        devices__a=DEVICE.format("a") + "[relay.lamp]\npin = 26\n",
+    )
     assert [(f.code, f.place.line) for f in check(folder)] == [("wrong-type", 2), ("wrong-type", 3)]
     assert not any("-0" in f.message or "abcd" in f.message for f in check(folder))
 
@@ -146,7 +184,12 @@ def test_one_device_never_stops_the_rest(world, cli, tmp_path):
     )
     (folder / "devices" / "d.toml").mkdir()
     said = cli("check", folder)
-    assert said.code == 1 and "pin-input-only" in said.out and "d.toml: is not a file" not in said.err and "file-unreadable" in said.out
+    assert (
+        said.code == 1
+        and "pin-input-only" in said.out
+        and "d.toml: is not a file" not in said.err
+        and "file-unreadable" in said.out
+    )
     built = cli("build", folder, "--out", tmp_path / "out")
     assert built.code == 1 and "2 of 4 devices built; not: b, d" in built.out
     assert {p.name for p in (tmp_path / "out").iterdir()} == {"a", "c"}
@@ -159,13 +202,20 @@ def test_many_devices_are_readable(world, cli):
     lan = '[lan]\nnetwork = "192.168.4.0/24"\ndhcp = ["192.168.4.100", "192.168.4.199"]\n[lan.addresses]\n'
     folder = world(site=SITE + lan + addresses, **files)
     said = cli("check", folder)
-    assert said.out.count("pin-input-only  ") == 1 and "and 109 more" in said.out and "120  error pin-input-only" in said.out
+    assert (
+        said.out.count("pin-input-only  ") == 1
+        and "and 109 more" in said.out
+        and "120  error pin-input-only" in said.out
+    )
     assert len(said.out.splitlines()) < 400
     offers = [fix for f in check(folder) for fix in f.fixes if fix.startswith("a free one")]
     assert len(offers) == len(set(offers)) == 40
     only = cli("check", folder, "--only", "pin-input-only", "--device", "d007", "--brief")
     assert only.out.count("d007.toml:6:7: error pin-input-only") == 1 and only.out.count("\n") == 2
-    assert cli("check", folder, "--only", "pin-inpt-only").code == 2 and cli("check", folder, "--device", "nobody").code == 2
+    assert (
+        cli("check", folder, "--only", "pin-inpt-only").code == 2
+        and cli("check", folder, "--device", "nobody").code == 2
+    )
 
 
 def test_only_what_changed(world, cli):
@@ -200,7 +250,10 @@ def test_the_address_plan(world):
 
 
 def test_a_device_overrides_the_sites_network(world):
-    folder = world(site=SITE + '[wifi]\nname = "hall"\n[mqtt]\nhost = "h"\n', devices__a=DEVICE.format("a") + '[wifi]\nname = "annex"\n')
+    folder = world(
+        site=SITE + '[wifi]\nname = "hall"\n[mqtt]\nhost = "h"\n',
+        devices__a=DEVICE.format("a") + '[wifi]\nname = "annex"\n',
+    )
     design = zapato.load(folder / "devices" / "a.toml")
     assert design.wifi["name"] == "annex" and design.mqtt["host"] == "h" and design.radio
     wired = zapato.load(world(devices__b=DEVICE.format("b") + "[ethernet]\n") / "devices" / "b.toml")
@@ -212,7 +265,10 @@ def test_the_sites_own_boards_join_the_catalogue(world, cli):
     text = DEVICE.format("a").replace("esp32-38pin", "esp32-bench") + '[relay.a]\npin = "LAMP"\n'
     folder = world(site=SITE, boards__bench=own, devices__a=text)
     assert not check(folder).findings
-    assert "esp32-bench" in cli("boards", "--site", folder).out and "LAMP" in cli("boards", "esp32-bench", "--site", folder).out
+    assert (
+        "esp32-bench" in cli("boards", "--site", folder).out
+        and "LAMP" in cli("boards", "esp32-bench", "--site", folder).out
+    )
     world(devices__a=text.replace("LAMP", "IN"))
     assert [f.code for f in check(folder)] == ["pin-input-only"]
 
@@ -238,17 +294,28 @@ def test_a_malformed_board_gives_findings_and_no_traceback(change, code, line, w
 
 BUS = "[i2c.main]\nsda = 21\nscl = 22\n"
 ON_BUSES = {
-    "an expander's pins": (BUS + '[expander.io]\nchip = "mcp23017"\nbus = "main"\n[relay.a]\npin = "io.3"\n[relay.b]\npin = "io.3"\n', ["pin-taken"]),
-    "no such pin": (BUS + '[expander.io]\nchip = "pcf8574"\nbus = "main"\n[relay.a]\npin = "io.8"\n', ["pin-absent"]),
+    "an expander's pins": (
+        BUS
+        + '[expander.io]\nchip = "mcp23017"\nbus = "main"\n[relay.a]\npin = "io.3"\n[relay.b]\npin = "io.3"\n',
+        ["pin-taken"],
+    ),
+    "no such pin": (
+        BUS + '[expander.io]\nchip = "pcf8574"\nbus = "main"\n[relay.a]\npin = "io.8"\n',
+        ["pin-absent"],
+    ),
     "an analog input that can only measure": (
         BUS + '[converter.adc]\nchip = "ads1115"\nbus = "main"\n[button.a]\npin = "adc.0"\npull = "none"\n',
         ["pin-analog-only"],
     ),
     "analog beside Wi-Fi through a converter": (
-        BUS + '[converter.adc]\nchip = "ads1115"\nbus = "main"\n[sensor.a]\nchip = "analog"\npin = "adc.1"\n[wifi]\nname = "x"\n',
+        BUS
+        + '[converter.adc]\nchip = "ads1115"\nbus = "main"\n[sensor.a]\nchip = "analog"\npin = "adc.1"\n[wifi]\nname = "x"\n',
         [],
     ),
-    "the wrong kind of bus": ('[spi.main]\nsck = 18\nmosi = 23\n[sensor.a]\nchip = "bme280"\nbus = "main"\n', ["bus-missing"]),
+    "the wrong kind of bus": (
+        '[spi.main]\nsck = 18\nmosi = 23\n[sensor.a]\nchip = "bme280"\nbus = "main"\n',
+        ["bus-missing"],
+    ),
     "an expander and a sensor at one address": (
         BUS + '[expander.a]\nchip = "mcp23017"\nbus = "main"\n[expander.b]\nchip = "pcf8574"\nbus = "main"\n',
         ["address-taken"],
@@ -275,7 +342,9 @@ def test_boards_are_filtered_and_compared(cli):
     assert cli("boards", "--needs", "analog=4,ethernet").out.split("\n")[1].startswith("esp32-poe")
     assert cli("boards", "--needs", "analog=99").code == 1 and cli("boards", "--needs", "anlog").code == 2
     compared = cli("boards", "esp32-38pin", "esp32c3-mini").out
-    assert compared.split("\n")[0].split() == ["esp32-38pin", "esp32c3-mini"] and "beside Wi-Fi  6" in compared
+    assert (
+        compared.split("\n")[0].split() == ["esp32-38pin", "esp32c3-mini"] and "beside Wi-Fi  6" in compared
+    )
 
 
 def test_the_references_are_fresh():
@@ -299,7 +368,14 @@ def test_groups_of_groups(body, codes, checked):
     assert [f.code for f in checked(body)] == codes
 
 
-@pytest.mark.parametrize("lan", ['network = "192.168.4.0/99"', 'network = "10.0.0.0/8"\ndhcp = ["10.0.0.5"]', 'dhcp = ["a", "b"]\nnetwork = "10.0.0.0/8"'])
+@pytest.mark.parametrize(
+    "lan",
+    [
+        'network = "192.168.4.0/99"',
+        'network = "10.0.0.0/8"\ndhcp = ["10.0.0.5"]',
+        'dhcp = ["a", "b"]\nnetwork = "10.0.0.0/8"',
+    ],
+)
 def test_a_plan_that_cannot_be_read_is_said(lan, world):
     report = check(world(site=f"{SITE}[lan]\n{lan}\n", devices__a=DEVICE.format("a")))
     assert [f.code for f in report] == ["ip-outside"]

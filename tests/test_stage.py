@@ -21,7 +21,9 @@ def verdicts(result) -> list[tuple[bool | None, float | None]]:
 
 
 def test_within_is_judged_at_the_first_moment_or_at_the_last(bench):
-    result = bench(TOGGLE, steps("5s: b.press", "<2s? r.on", "10s: b.press", "10100ms? not r.on", "<2s? r.on"))
+    result = bench(
+        TOGGLE, steps("5s: b.press", "<2s? r.on", "10s: b.press", "10100ms? not r.on", "<2s? r.on")
+    )
     (first, at), _, (second, late) = verdicts(result)
     assert first and 5.03 <= at < 5.05 and second is False and late == 12.1
 
@@ -50,14 +52,22 @@ def test_what_the_end_cuts_off_is_not_reached(bench):
 
 def test_published_looks_back_to_the_last_act(bench):
     body = TOGGLE
-    script = steps("10s: b.press", "<1s? published('r/on', 'true')", "20s: b.press", "<1s? published('r/on')", "+1s? published('r/on', 'true')")
+    script = steps(
+        "10s: b.press",
+        "<1s? published('r/on', 'true')",
+        "20s: b.press",
+        "<1s? published('r/on')",
+        "+1s? published('r/on', 'true')",
+    )
     result = bench(body, script, site=NETWORK.format(qos=0))
     assert [passed for passed, _ in verdicts(result)] == [True, True, False]
 
 
 def test_a_value_goes_evenly_where_it_is_sent(bench):
     body = '[sensor.t]\nchip = "analog"\npin = 34\nevery = "1s"\n'
-    script = steps("10s: t.voltage = 2.0 over 20s", "20s? t.voltage > 1.4 and t.voltage < 1.6", "35s? t.voltage > 1.99")
+    script = steps(
+        "10s: t.voltage = 2.0 over 20s", "20s? t.voltage > 1.4 and t.voltage < 1.6", "35s? t.voltage > 1.99"
+    )
     result = bench(body, script, head="[world]\nt.voltage = 1.0\n")
     assert not failed(result)
 
@@ -120,8 +130,14 @@ def test_a_program_that_ends_or_restarts(put, tmp_path: Path):
         return zapato.rehearse(device, device.parent / "script.toml", app=app)
 
     assert "came to its end" in run("def run(settings):\n    pass\n").crash.traceback
-    again = run("import machine\nimport time\n\n\ndef run(settings):\n    time.sleep(3)\n    machine.reset()\n")
-    assert again.crash is None and [r["t"] for r in again.records if r["name"] == "reset"] == [3000, 6000, 9000]
+    again = run(
+        "import machine\nimport time\n\n\ndef run(settings):\n    time.sleep(3)\n    machine.reset()\n"
+    )
+    assert again.crash is None and [r["t"] for r in again.records if r["name"] == "reset"] == [
+        3000,
+        6000,
+        9000,
+    ]
 
 
 def test_the_trace_as_tables(bench):
@@ -144,7 +160,9 @@ def test_every_topic_is_as_the_formats_say(bench):
 def test_the_picture_is_also_data(bench, tmp_path: Path):
     body = TOGGLE + '[sensor.s]\nchip = "dht22"\npin = 27\nevery = "5s"\n'
     script = steps("10s: b.press", "<1s? r.on", "20s: s.temperature = 30 over 30s", "55s? not r.on")
-    result = bench(body, script, head="[world]\ns.temperature = 20\ns.humidity = 50\n", site=NETWORK.format(qos=0))
+    result = bench(
+        body, script, head="[world]\ns.temperature = 20\ns.humidity = 50\n", site=NETWORK.format(qos=0)
+    )
     made = {lane.name: lane for lane in lanes(result)}
     assert set(made) == {"broker sees it", "r.on", "b.down", "s.temperature"}, "what never changes is no lane"
     assert made["s.temperature"].curve and not made["r.on"].curve
@@ -174,9 +192,16 @@ def test_json_of_a_rehearsal(bench):
 def test_a_power_cut_while_the_power_is_off(bench):
     """The second cut begins anew; the program starts once, after it."""
     body = RELAY + 'start = "on"\n'
-    result = bench(body, steps("10s: power.cut over 5s", "12s: power.cut over 6s", "17s? not r.on", "18500ms? r.on"))
+    result = bench(
+        body, steps("10s: power.cut over 5s", "12s: power.cut over 6s", "17s? not r.on", "18500ms? r.on")
+    )
     assert not failed(result)
-    assert [(r["t"], r["value"]) for r in result.records if r["what"] == "power"] == [(0, True), (10_000, False), (12_000, False), (18_000, True)]
+    assert [(r["t"], r["value"]) for r in result.records if r["what"] == "power"] == [
+        (0, True),
+        (10_000, False),
+        (12_000, False),
+        (18_000, True),
+    ]
 
 
 def test_the_end_comes_while_the_power_is_off(bench):

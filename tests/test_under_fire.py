@@ -1,6 +1,7 @@
 """The firmware under fire: whatever arrives, fails or is written in a link, it goes on, tells it once, and stays safe."""
 
 import json
+from itertools import pairwise
 
 import pytest
 from conftest import NETWORK, failed, steps
@@ -52,24 +53,47 @@ def test_hostile_messages_switch_nothing_and_are_told_once(board, bench):
     pins = {"esp32-38pin": ("26", "33", "27"), "esp8266-30pin": ('"D5"', '"D6"', '"D7"')}[board]
     body = f'[relay.r]\npin = {pins[0]}\n[button.b]\npin = {pins[1]}\npull = "up"\n[sensor.s]\nchip = "dht22"\npin = {pins[2]}\n[number.n]\n[number.m]\nlow = 0\nhigh = 10\n'
     rows = [f"{10 + n}s: message('{topic}', '{payload}')" for n, (topic, payload) in enumerate(HOSTILE * 2)]
-    expect = ["55s? not r.on and n.value == 0 and m.value == 0", "56s: message('r/on/set', 'true')", "<1s? r.on"]
-    result = bench(body, steps(*rows, *expect), board=board, site=NETWORK.format(qos=1), lasts="70s", head=FEEL)
+    expect = [
+        "55s? not r.on and n.value == 0 and m.value == 0",
+        "56s: message('r/on/set', 'true')",
+        "<1s? r.on",
+    ]
+    result = bench(
+        body, steps(*rows, *expect), board=board, site=NETWORK.format(qos=1), lasts="70s", head=FEEL
+    )
     assert not failed(result)
     told = [n for n in notes(result) if "a message" in n]
     assert len(told) == len(set(told)) > 5, "each once"
-    assert not [r for r in result.records if r["what"] == "net" and r["name"] == "session"][1:], "the connection was never lost"
+    assert not [r for r in result.records if r["what"] == "net" and r["name"] == "session"][1:], (
+        "the connection was never lost"
+    )
 
 
 # What a link may do to itself: links, acts that make it happen, and what must hold afterwards.
 FAULTY = {
-    "a divisor that becomes 0": ("[number.n]\nstart = 2\n" + link("s.temperature / n.value > 5", "r.on"), ["10s: message('n/value/set', '0')"]),
+    "a divisor that becomes 0": (
+        "[number.n]\nstart = 2\n" + link("s.temperature / n.value > 5", "r.on"),
+        ["10s: message('n/value/set', '0')"],
+    ),
     "a divisor that is 0 at power-up": ('[number.n]\n[led.l]\npin = 25\nshows = "1 / n.value > 2"\n', []),
     "an unknown sensor in a text": (link("b.pressed", "notify('{s.humidity + 1}')"), ["1s: b.press"]),
-    "a format that does not fit": (link("b.pressed", "notify('{s.temperature:d} {r.on:.1f}')"), ["10s: b.press"]),
-    "an unknown sensor in a setting": ("[number.n]\n" + link("b.pressed", "n.value = s.temperature"), ["1s: b.press"]),
-    "more than can be counted": ("[number.n]\nstart = 9e99\n" + link("b.pressed", "n.value = n.value * n.value * n.value * n.value"), ["10s: b.press"]),
+    "a format that does not fit": (
+        link("b.pressed", "notify('{s.temperature:d} {r.on:.1f}')"),
+        ["10s: b.press"],
+    ),
+    "an unknown sensor in a setting": (
+        "[number.n]\n" + link("b.pressed", "n.value = s.temperature"),
+        ["1s: b.press"],
+    ),
+    "more than can be counted": (
+        "[number.n]\nstart = 9e99\n" + link("b.pressed", "n.value = n.value * n.value * n.value * n.value"),
+        ["10s: b.press"],
+    ),
     "a loop without end": (
-        "[flag.f]\n[flag.g]\n" + link("f.on", "g.on = true", "f.on = false") + link("not f.on", "f.on = true") + link("g.on", "g.on = false"),
+        "[flag.f]\n[flag.g]\n"
+        + link("f.on", "g.on = true", "f.on = false")
+        + link("not f.on", "f.on = true")
+        + link("g.on", "g.on = false"),
         ["10s: message('f/on/set', 'true')"],
     ),
 }
@@ -79,7 +103,12 @@ FAULTY = {
 def test_a_faulty_link_is_told_and_the_rest_goes_on(name, bench):
     body, acts = FAULTY[name]
     rest = link("b.doubled", "r.toggle")
-    result = bench(RELAY + BUTTON + SENSOR + body + rest, steps(*acts, "30s: b.double", "<1s? r.on"), site=NETWORK.format(qos=0), head=FEEL)
+    result = bench(
+        RELAY + BUTTON + SENSOR + body + rest,
+        steps(*acts, "30s: b.double", "<1s? r.on"),
+        site=NETWORK.format(qos=0),
+        head=FEEL,
+    )
     assert not failed(result)
 
 
@@ -94,7 +123,16 @@ def test_a_sensor_that_answers_wrongly_is_unknown_and_can_be_asked_for(bench, pu
 
 def test_the_flash_that_cannot_be_written(bench):
     body = BUTTON + RELAY + 'start = "last"\n' + link("b.pressed", "r.toggle")
-    script = steps("5s: flash.fails", "6s: b.press", "<1s? r.on", "30s: flash.works", "31s: b.press", "<1s? not r.on", "50s: power.cut", "+2s? not r.on")
+    script = steps(
+        "5s: flash.fails",
+        "6s: b.press",
+        "<1s? r.on",
+        "30s: flash.works",
+        "31s: b.press",
+        "<1s? not r.on",
+        "50s: power.cut",
+        "+2s? not r.on",
+    )
     result = bench(body, script, site=NETWORK.format(qos=0))
     assert not failed(result) and any("OSError" in note for note in notes(result))
 
@@ -107,20 +145,30 @@ def test_kept_values_are_written_seldom_and_the_last_wins(bench):
 
 
 def test_a_retained_command_is_told_and_not_executed(bench):
-    result = bench(RELAY, steps("1s: retained('r/on/set', 'true')", "10s? not r.on", "15s: broker.closes", "25s? not r.on"), site=NETWORK.format(qos=1))
+    result = bench(
+        RELAY,
+        steps("1s: retained('r/on/set', 'true')", "10s? not r.on", "15s: broker.closes", "25s? not r.on"),
+        site=NETWORK.format(qos=1),
+    )
     assert not failed(result) and any("retained" in note for note in notes(result))
 
 
 def test_two_commands_in_one_segment_act_one_after_the_other(bench):
-    body = "[relay.r]\npin = 26\n[relay.q]\npin = 25\n[group.g]\nof = ['r', 'q']\n[flag.seen]\n" + link("g.on", "seen.on = true")
-    both = '[[step]]\nat = "10s"\nact = ["message(\'g/do/toggle\', \'\')", "message(\'g/do/toggle\', \'\')", "message(\'g/do/toggle\', \'\')"]\n'
-    assert not failed(bench(body, both + steps("11s? r.on and q.on and g.on and seen.on"), site=NETWORK.format(qos=0)))
+    body = "[relay.r]\npin = 26\n[relay.q]\npin = 25\n[group.g]\nof = ['r', 'q']\n[flag.seen]\n" + link(
+        "g.on", "seen.on = true"
+    )
+    both = "[[step]]\nat = \"10s\"\nact = [\"message('g/do/toggle', '')\", \"message('g/do/toggle', '')\", \"message('g/do/toggle', '')\"]\n"
+    assert not failed(
+        bench(body, both + steps("11s? r.on and q.on and g.on and seen.on"), site=NETWORK.format(qos=0))
+    )
 
 
 def test_the_broker_comes_back_after_three_minutes(bench):
     for gone in ("broker.down", "broker.silent"):
         back = {"broker.down": "broker.up", "broker.silent": "broker.answers"}[gone]
-        result = bench(RELAY, steps(f"20s: {gone}", f"200s: {back}"), site=NETWORK.format(qos=0), lasts="5min")
+        result = bench(
+            RELAY, steps(f"20s: {gone}", f"200s: {back}"), site=NETWORK.format(qos=0), lasts="5min"
+        )
         sessions = [r["t"] / 1000 for r in result.records if r["what"] == "net" and r["name"] == "session"]
         assert 200 < sessions[-1] <= 215, (gone, sessions)
 
@@ -128,9 +176,13 @@ def test_the_broker_comes_back_after_three_minutes(bench):
 def test_what_the_broker_refuses_is_told_in_the_log_and_by_the_led(bench):
     body = '[led.l]\npin = 25\nshows = "status"\n'
     result = bench(body, steps("1s: broker.refuses"), site=NETWORK.format(qos=0))
-    assert [text for _, text in result.log if "code 5" in text] == ["broker: the broker refuses, code 5: user or password"]
-    edges = [r["t"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO25" and r["t"] > 30_000]
-    assert edges and {b - a for a, b in zip(edges, edges[1:], strict=False)} == {100, 1900}
+    assert [text for _, text in result.log if "code 5" in text] == [
+        "broker: the broker refuses, code 5: user or password"
+    ]
+    edges = [
+        r["t"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO25" and r["t"] > 30_000
+    ]
+    assert edges and {b - a for a, b in pairwise(edges)} == {100, 1900}
     denied = bench(body, steps("1s: broker.denies"), site=NETWORK.format(qos=0))
     assert any("lets nobody command" in note for note in notes(denied))
 
@@ -149,8 +201,23 @@ def test_held_counts_from_power_up(bench):
 
 def test_for_takes_back_only_what_it_did(bench):
     body = BUTTON + RELAY + "[led.l]\npin = 25\n" + link("b.pressed", "r.on", "l.on", for_="10s")
-    was_on = bench(body, steps("8s: message('r/on/set', 'true')", "10s: b.press", "19s? r.on and l.on", "22s? r.on and not l.on"), site=NETWORK.format(qos=0))
-    changed = bench(body, steps("10s: b.press", "12s: message('l/on/set', 'false')", "13s: message('l/on/set', 'true')", "22s? not r.on"), site=NETWORK.format(qos=0))
+    was_on = bench(
+        body,
+        steps(
+            "8s: message('r/on/set', 'true')", "10s: b.press", "19s? r.on and l.on", "22s? r.on and not l.on"
+        ),
+        site=NETWORK.format(qos=0),
+    )
+    changed = bench(
+        body,
+        steps(
+            "10s: b.press",
+            "12s: message('l/on/set', 'false')",
+            "13s: message('l/on/set', 'true')",
+            "22s? not r.on",
+        ),
+        site=NETWORK.format(qos=0),
+    )
     again = bench(body, steps("10s: b.press", "15s: b.press", "24s? r.on", "26s? not r.on"))
     assert not failed(was_on) and not failed(changed) and not failed(again)
 
@@ -172,7 +239,11 @@ def test_relays_that_exclude_each_other_are_never_both_closed(start, bench):
     body += BUTTON + link("b.pressed", "up.toggle", "down.toggle")
     body = body.replace('start = "on"', 'start = "off"') if start == "on" else body
     acts = ["message('up/on/set', 'true')", "message('down/on/set', 'true')"] * 4
-    rows = [f"{10 + n}s: {act}" for n, act in enumerate(acts)] + ["20s: b.press", "25s: power.cut", "30s: power.cut over 3s"]
+    rows = [f"{10 + n}s: {act}" for n, act in enumerate(acts)] + [
+        "20s: b.press",
+        "25s: power.cut",
+        "30s: power.cut over 3s",
+    ]
     result = bench(body, steps(*rows), site=NETWORK.format(qos=0))
     level, both, last_open = {"GPIO26": 0, "GPIO25": 0}, False, dict.fromkeys(("GPIO26", "GPIO25"), -1000)
     for r in result.records:
@@ -215,7 +286,12 @@ def test_what_still_escapes_leaves_the_outputs_safe_and_begins_anew(put, tmp_pat
 
 
 def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
-    device = put({"device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[led.l]\npin = 4\n', "script.toml": '[rehearsal]\nlasts = "30s"\n'})
+    device = put(
+        {
+            "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[led.l]\npin = 4\n',
+            "script.toml": '[rehearsal]\nlasts = "30s"\n',
+        }
+    )
     app = zapato.build(device, tmp_path / "out").app
     source = "def run(settings):\n    import machine, time\n    machine.WDT(timeout=8000)\n    while True:\n        time.sleep(1)\n"
     (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])

@@ -6,20 +6,22 @@ usage: python tools/reference.py [--check]
 from __future__ import annotations
 
 import sys
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
 from zapato.boards.site import ANALOG, BOARD, FITTED, SUPPLY
 from zapato.checks import rules
+from zapato.checks.codes.driver_missing import undriven
 from zapato.checks.model import files
 from zapato.design.links import SHAPE as LINK
-from zapato.design.resolve import DEVICE
+from zapato.design.resolve import DEVICE, resolve
+from zapato.design.script import HEAD, STEP
 from zapato.lang.fields import Field, Shape
 from zapato.lang.site import ETHERNET, LAN, MQTT, SITE, WIFI
 from zapato.lang.units import EXAMPLES, shown_time
 from zapato.parts import Kind, Part, kinds
 from zapato.parts.sensors import chip, chip_names
-from zapato.design.script import HEAD, STEP
 
 DOCS = Path(__file__).parents[1] / "docs"
 NOTE = "<!-- made by tools/reference.py; change the code, then run `make docs` -->\n"
@@ -62,8 +64,18 @@ def _table(shape: Shape | tuple[Field, ...]) -> Iterator[str]:
     yield ""
 
 
+def _driven(kind: Kind) -> bool:
+    """Whether the firmware drives the kind's example."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "device.toml"
+        path.write_text(f'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n{kind.example}\n', "utf-8")
+        return not any(each.split(".")[0] == kind.name for each in undriven(resolve(path)))
+
+
 def _kind(kind: Kind) -> Iterator[str]:
     yield f"### `{kind.name}`: {kind.help}\n"
+    if not _driven(kind):
+        yield "*Read and checked; the firmware does not drive it yet.*\n"
     yield f"```toml\n{kind.example}\n```\n"
     yield from _table(kind.fields)
     part = Part(kind, "x", {})

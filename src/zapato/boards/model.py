@@ -13,7 +13,7 @@ _GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
 Level = Literal["high", "low"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Boot:
     """What the chip reads from a pin at reset.
 
@@ -29,7 +29,7 @@ class Boot:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Pin:
     """One pin of a chip.
 
@@ -88,7 +88,7 @@ class Pin:
         return "low" if self.reset in ("pull-down", "low") else None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Analog:
     """The range of an analog input at the pin, in volts, its resolution in bits, and the source."""
 
@@ -98,7 +98,7 @@ class Analog:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Resources:
     """How many of each the chip has: PWM channels and timers, pulse engines, bus controllers.
 
@@ -117,7 +117,7 @@ class Resources:
     pwm_most: float = 0.0
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Chip:
     """The silicon.
 
@@ -157,7 +157,7 @@ class Chip:
     input_high: float = 0.0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class HeaderPin:
     """One place of a header: its label and the pin behind it, or None for supply and ground."""
 
@@ -165,7 +165,7 @@ class HeaderPin:
     gpio: int | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Fitted:
     """Something soldered to the board.
 
@@ -191,7 +191,7 @@ class Fitted:
         return kind in self.kind.split()
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Board:
     """What carries the chip: labels in physical order, fitted parts, supply, the way into boot mode.
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, cast
 
 from zapato.boards.catalogue import board_ids, board_of, chip, chip_ids
 from zapato.boards.model import Board
+from zapato.boards.own import SiteBoards
 from zapato.findings import Finding
 from zapato.lang.document import Document
 from zapato.lang.fields import (
@@ -116,25 +116,9 @@ FITTED = Shape(
 )
 
 
-@dataclass(frozen=True)
-class SiteBoards:
-    """The boards of one site, by id, and the mistakes in their files."""
-
-    boards: Mapping[str, Board] = field(default_factory=dict[str, Board])
-    findings: tuple[Finding, ...] = ()
-    texts: Mapping[str, str] = field(default_factory=dict[str, str])
-
-
-def site_boards(root: Path | None) -> SiteBoards:
-    """The boards in `root`/boards/; read again when one of the files has changed."""
-    if root is None or not (root / "boards").is_dir():
-        return SiteBoards()
-    paths = sorted((root / "boards").glob("*.toml"))
-    return _read(tuple((path, path.stat().st_mtime_ns) for path in paths))
-
-
 @lru_cache(maxsize=8)
-def _read(stamped: tuple[tuple[Path, int], ...]) -> SiteBoards:
+def read_boards(stamped: tuple[tuple[Path, int], ...]) -> SiteBoards:
+    """The boards in these files, each with the moment of its last change."""
     boards: dict[str, Board] = {}
     findings: list[Finding] = []
     texts: dict[str, str] = {}

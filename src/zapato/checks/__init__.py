@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from zapato.boards.site import site_boards
+from zapato.boards.own import site_boards
 from zapato.checks.gather import all_files, device_files, gather, neighbours, other_files, root_of
 from zapato.checks.registry import comparers, finders, rule, rules
 from zapato.checks.suits import candidates, pin_findings, suits

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import Any
 
 from zapato.design import Design, resolve, sketch
-from zapato.design.script import read_script
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
 from zapato.lang.document import Document
@@ -131,6 +130,8 @@ def neighbours(site: Site, members: Sequence[Design]) -> list[Design]:
 
 def other_files(root: Path, designs: Sequence[Design]) -> Gathered:
     """The rehearsals and pieces of a site, checked: each rehearsal against its device, each piece nobody uses."""
+    from zapato.design.script import read_script
+
     found = Gathered()
     by_name = {design.name: design for design in designs}
     for path in sorted((root / "rehearsals").glob("*.toml")):

@@ -10,7 +10,7 @@ from zapato.findings import Finding, Severity
 from zapato.lang.site import Site
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Objection:
     """Why one pin does not suit one use.
 
@@ -33,7 +33,7 @@ Files = Mapping[str, str]
 """An example of more than one file: name -> text; the device file is "device.toml"."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Rule:
     """One code: its story, its examples, and how it is found.
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Sequence
 from importlib import import_module
 from pkgutil import iter_modules
@@ -62,6 +61,8 @@ def run(arguments: Sequence[str]) -> int:
     """Run one call; returns its exit code."""
     word = arguments[0] if arguments else "--help"
     if not word.startswith("-") and word not in command_names():
+        import difflib
+
         near = difflib.get_close_matches(word, command_names(), 1)
         hint = f"did you mean {near[0]}?" if near else f"commands: {', '.join(command_names())}"
         return complain(f'zapato has no command "{word}"', hint)

@@ -7,7 +7,6 @@ import sys
 import textwrap
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from shutil import get_terminal_size
 from typing import IO, TypeVar
 
 import click
@@ -47,9 +46,7 @@ class Meter:
     def at(self, share: float, more: str = "") -> None:
         """So much of it is done, from 0 to 1."""
         if self.looked and time.monotonic() - self.begun > PATIENCE:
-            text = f"{self.label} {share:4.0%}{f' ({more})' if more else ''}"[
-                : get_terminal_size().columns - 1
-            ]
+            text = f"{self.label} {share:4.0%}{f' ({more})' if more else ''}"[: _columns() - 1]
             if text != self.shown:
                 sys.stderr.write("\r" + text.ljust(len(self.shown)))
                 sys.stderr.flush()
@@ -75,9 +72,15 @@ def progress(items: Sequence[T], label: str) -> Iterator[T]:
         meter.done()
 
 
+def _columns() -> int:
+    from shutil import get_terminal_size
+
+    return get_terminal_size().columns
+
+
 def width() -> int:
     """Columns to write in; in a pipe, more than any line has."""
-    return max(20, get_terminal_size().columns) if is_terminal(sys.stdout) else 10_000
+    return max(20, _columns()) if is_terminal(sys.stdout) else 10_000
 
 
 def wrapped(lead: str, text: str) -> list[str]:

@@ -63,7 +63,7 @@ LONGEST_TIME = 366 * 86_400_000
 _EVENT = re.compile(r"\s*([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Command:
     """One thing a link does.
 

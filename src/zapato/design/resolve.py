@@ -9,7 +9,7 @@ from typing import Any, cast
 
 from zapato.boards import board, board_ids
 from zapato.boards.model import Board, Pin
-from zapato.boards.site import site_boards
+from zapato.boards.own import site_boards
 from zapato.design.links import read_conditions, read_links
 from zapato.design.model import Design, PinUse
 from zapato.errors import UnknownName

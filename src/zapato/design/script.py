@@ -311,11 +311,20 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
             script.document.found(
                 mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1
             )
+        if values.get("over") and call and not (call.name == "cut" or _gradual(call)):
+            message = f"over does nothing with {written}: it happens at once"
+            script.document.found("unknown-key", (*path, "over"), message, of="key")
         timing: dict[str, Any] = {**_timing(values), "over": over}
         if index:
             timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
         place = script.document.place(where)
         script.steps.append(Step(len(script.steps), written, "", True, place, act_call=call, **timing))
+
+
+def _gradual(call: Call) -> bool:
+    """True where the act is a number that can go to its new value little by little."""
+    value = call.arguments[1] if call.name == "put" else None
+    return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
 def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake | None]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zapato.boards import Board, boards
-from zapato.boards.site import site_boards
+from zapato.boards.own import site_boards
 from zapato.design import Design, PinUse, resolve
 from zapato.fitting.solve import Fit, all_pins, solve
 from zapato.parts.model import Need, Part

@@ -30,7 +30,7 @@ LONGEST = 1000
 """Characters of an expression at the most."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Mistake:
     """One mistake in an expression: how many characters into the text, what, and the ways out."""
 
@@ -49,7 +49,7 @@ class NotThere(Exception):
         self.message, self.fixes = message, fixes
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Read:
     """A property as expressions see it: its type, unit, device code, and whether it may be unknown."""
 
@@ -59,7 +59,7 @@ class Read:
     unknown: bool
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Function:
     """A function of texts that a scope adds: how many it takes, and the code that calls it."""
 
@@ -82,7 +82,7 @@ class Scope(Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Value:
     """The type ("boolean", "number", "text" or "?"), unit and device code of a part of an expression."""
 

@@ -34,7 +34,7 @@ class Wrong(Exception):
         self.message, self.fixes, self.code = message, fixes, code
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Field:
     """One key of a table.
 
@@ -289,7 +289,7 @@ def nearest(value: object, options: object, count: int = 1) -> tuple[str, ...]:
     return tuple(f'did you mean "{near}"?' for near in found)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Shape:
     """A table: its fields by name."""
 

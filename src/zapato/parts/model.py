@@ -16,7 +16,7 @@ Use = Literal["output", "input", "analog", "line", "touch", "dac"]
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Property:
     """What a part can be read for, and sometimes set for.
 
@@ -55,7 +55,7 @@ class Property:
         )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Argument:
     """One argument of an action: its name, its type ("time" is a text such as "2s").
 
@@ -68,7 +68,7 @@ class Argument:
     optional: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Action:
     """What a part can be told. `undo` names the action that takes it back, where there is one."""
 
@@ -77,7 +77,7 @@ class Action:
     help: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Need:
     """What one pin of a part must be able to do, and what the part's circuit does to it.
 
@@ -118,7 +118,7 @@ class Need:
     rate: float = 0.0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Driver:
     """The object that the plan makes on the device: runtime module, class, and plain arguments."""
 
@@ -128,7 +128,7 @@ class Driver:
     also: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(eq=False, repr=False)
 class Bench:
     """How the stage stands in for a part.
 
@@ -251,7 +251,7 @@ COMMON: tuple[Field, ...] = (
 """Fields that every part may have."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Kind:
     """A kind of part: everything the program knows about it, in one place.
 

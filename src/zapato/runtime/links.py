@@ -81,7 +81,7 @@ class Link:
             self.undoing = self.d.after(self.span, self.undo)
 
     def undo(self):
-        taken, self.taken, self.undoing = self.taken, None, None
+        taken, self.taken, self.undoing = self.taken or [], None, None
         for part, was, now in reversed(taken):
             if part.mark() == now:
                 part.do("on" if was else "off")

@@ -177,8 +177,8 @@ class Device:
         # Told once for each place and kind of fault.
         if isinstance(error, Exception):
             found = io.StringIO()
-            sys.print_exception(error, found)
-            lines = found.getvalue().rstrip().split("\n")
+            sys.print_exception(error, found)  # type: ignore
+            lines = found.getvalue().rstrip().split("\n")  # type: ignore
             print("\n".join(lines))
             place = place or (lines[-2].strip() if len(lines) > 1 else "")
             error = lines[-1]
@@ -207,7 +207,7 @@ class Device:
     def run(self):
         for begin in self.starts:
             self.guard(begin)
-        self.starts = None
+        self.starts = []
         if self.net:
             self.guard(self.net.begin)
         else:

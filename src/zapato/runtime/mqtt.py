@@ -186,6 +186,8 @@ class Mqtt:
             self.d.poller.modify(self.sock, select.POLLIN | select.POLLOUT if self.size else select.POLLIN)
 
     def take(self):
+        if not self.sock:
+            return
         try:
             data = self.sock.recv(_LARGEST - self.got)
         except OSError as error:

@@ -14,14 +14,14 @@ class Store:
         self.d = d
         self.timer = None
         self.resting = None
-        self.kept = None
+        self.kept = {}
         try:
             with open(_KEPT_IN) as file:
-                self.kept = json.load(file)
+                found = json.load(file)
+            if isinstance(found, dict):
+                self.kept = found
         except (OSError, ValueError):
             pass
-        if not isinstance(self.kept, dict):
-            self.kept = {}
 
     def put(self, key, value):
         # The last value wins: what changes again before it is written costs the flash nothing.

@@ -9,7 +9,8 @@ from zapato.findings import Finding
 
 def undriven(design: Design) -> tuple[str, ...]:
     """What of the device the firmware cannot drive yet: parts by their id, "[ethernet]", "tls"."""
-    quiet = [part.id for part in design.parts.values() if not part.driven]
+    known = [part for part in design.parts.values() if part.kind.name != "sensor" or part.get("chip", "")]
+    quiet = [part.id for part in known if not part.driven]
     if design.ethernet is not None:
         quiet.append("[ethernet]")
     if design.mqtt and design.mqtt.get("tls"):

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Place
 from zapato.lang.site import Site
 
-IP = ipaddress.IPv4Address
+if TYPE_CHECKING:
+    from ipaddress import IPv4Address as IP
+    from ipaddress import IPv4Network
 
 
 @dataclass(frozen=True)
@@ -28,14 +30,16 @@ class _Fixed:
 class _Plan:
     """The address plan of a site."""
 
-    network: ipaddress.IPv4Network | None
+    network: IPv4Network | None
     dhcp: tuple[IP, IP] | None
     others: dict[IP, str]
 
 
 def _ip(text: str) -> IP | None:
+    from ipaddress import IPv4Address
+
     try:
-        return IP(text)
+        return IPv4Address(text)
     except ValueError:
         return None
 
@@ -49,18 +53,24 @@ def _fixed(site: Site, designs: Sequence[Design]) -> Iterator[_Fixed]:
             yield _Fixed(design.name, text, design.document.place(("ethernet", "address")), _ip(text))
 
 
+def _network(text: str) -> IPv4Network | None:
+    from ipaddress import IPv4Network
+
+    try:
+        return IPv4Network(text, strict=False)
+    except ValueError:
+        return None
+
+
 def _plan(site: Site) -> _Plan:
     lan = site.lan or {}
-    try:
-        network = ipaddress.IPv4Network(lan.get("network", ""), strict=False)
-    except ValueError:
-        network = None
+    network = _network(lan.get("network", "")) if lan else None
     ends = [_ip(each) for each in lan.get("dhcp", ())]
     dhcp = (ends[0], ends[1]) if len(ends) == 2 and ends[0] and ends[1] else None
     others = {
         ip: name
         for name, text in (("the router", lan.get("router")), ("the broker", (site.mqtt or {}).get("host")))
-        if (ip := _ip(text or ""))
+        if lan and (ip := _ip(text or ""))
     }
     return _Plan(network, dhcp, others)
 

@@ -59,11 +59,14 @@ def COMMAND(ids: tuple[str, ...], needs: str, site: Path, form: str) -> int:
 def _known(site: Path) -> dict[str, Board]:
     """The catalogue's boards and the site's own."""
     from zapato.boards import boards
-    from zapato.boards.site import site_boards
+    from zapato.boards.own import site_boards
     from zapato.errors import UnknownName
 
     if site != Path(".") and not (site / "site.toml").is_file():
-        raise UnknownName(f"{site} is no site: it has no site.toml", "zapato new NAME --board BOARD --site FOLDER begins one")
+        raise UnknownName(
+            f"{site} is no site: it has no site.toml",
+            "zapato new NAME --board BOARD --site FOLDER begins one",
+        )
     own = site_boards(site if (site / "site.toml").is_file() else None)
     if own.findings:
         click.echo(

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
+
+if TYPE_CHECKING:
+    from zapato.findings import Report
 
 
 @click.command("check")
@@ -49,15 +52,21 @@ def COMMAND(
     if unknown := [name for name in devices if name not in whole.devices]:
         raise UnknownName(f"no device is called {unknown[0]}", f"there are: {', '.join(whole.devices[:8])}")
     report = whole.only(only, devices)
-    if form == "sarif":
-        from zapato.cli.sarif import sarif
-
-        click.echo(json.dumps(sarif(report), indent=2, ensure_ascii=False))
-    elif form == "json":
-        click.echo(json.dumps(report.as_dict(), indent=2, ensure_ascii=False))
+    if form != "text":
+        click.echo(_data(report, form))
     else:
         from zapato.cli.report import brief_text, summary, text_of, totals
 
         text = brief_text(report) if brief else text_of(report)
         click.echo(text + totals(report) + summary(report))
     return 0 if report.ok else 1
+
+
+def _data(report: Report, form: str) -> str:
+    import json
+
+    if form == "sarif":
+        from zapato.cli.sarif import sarif
+
+        return json.dumps(sarif(report), indent=2, ensure_ascii=False)
+    return json.dumps(report.as_dict(), indent=2, ensure_ascii=False)

@@ -1,0 +1,29 @@
+"""The boards that a site brings along: looked for at every call, read only where there are any."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from zapato.boards.model import Board
+from zapato.findings import Finding
+
+
+@dataclass(eq=False, repr=False)
+class SiteBoards:
+    """The boards of one site, by id, and the mistakes in their files."""
+
+    boards: Mapping[str, Board] = field(default_factory=dict[str, Board])
+    findings: tuple[Finding, ...] = ()
+    texts: Mapping[str, str] = field(default_factory=dict[str, str])
+
+
+def site_boards(root: Path | None) -> SiteBoards:
+    """The boards in `root`/boards/; read again when one of the files has changed."""
+    if root is None or not (root / "boards").is_dir():
+        return SiteBoards()
+    from zapato.boards.site import read_boards
+
+    paths = sorted((root / "boards").glob("*.toml"))
+    return read_boards(tuple((path, path.stat().st_mtime_ns) for path in paths))
