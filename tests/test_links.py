@@ -236,3 +236,64 @@ def test_a_link_of_a_renamed_part_shows_every_place(checked):
     report = checked(body)
     old = [f for f in report if "heater" in f.message]
     assert len(old) == 6 and all('did you mean "heating"?' in f.fixes for f in old)
+
+
+# What an action's argument or a setting may be: a link's `do`, and the way out or message, "" where it is right.
+ARGUMENTS = {
+    "d.fade(50, '2s')": "",
+    "d.fade(150, '2s')": "level is 0 to 100 %",
+    "d.fade(-1, '2s')": "level is 0 to 100 %",
+    "d.fade(s.temperature, '2s')": "level is in %, and this is in Cel",
+    "d.fade('half', '2s')": "level takes a number",
+    "d.fade(50, '0s')": "time is 1 ms to a year",
+    "d.fade(50, '400d')": "time is 1 ms to a year",
+    "d.level = 101": "d.level is 0 to 100 %",
+    "n.set(11)": "value is 0 to 10",
+    "n.value = 10": "",
+    "h.value = 1e6": "",
+    "h.value = 4": "h.value is at least 5",
+    "m.set(6)": "value is at most 5",
+    "m.value = -3": "",
+    "p.show('flow')": "",
+    "p.show('flwo')": 'did you mean "flow"?',
+    "p.effect = 'party'": "there are: still, breathe, flow, sparkle",
+    "f.set(r.on)": "",
+    "f.set(1)": "on takes a boolean",
+}
+
+
+@pytest.mark.parametrize("do", ARGUMENTS)
+def test_arguments_are_held_to_the_property_of_their_name(do, checked):
+    more = "[number.h]\nlow = 5\n[number.m]\nhigh = 5\n[strip.p]\npin = 13\ncount = 5\nchip = 'ws2812b'\n"
+    body = f'{PARTS}{more}[[link]]\nwhen = "b.pressed"\ndo = """{do}"""\n'
+    found = [f for f in checked(body) if f.severity == "error"]
+    words = " ".join(f.message + " " + " ".join(f.fixes) for f in found)
+    assert bool(found) == bool(ARGUMENTS[do]) and ARGUMENTS[do] in words, words
+
+
+KNOWN = {
+    "known(s.temperature)": "",
+    "not known(s.temperature) and r.on": "",
+    "known(s.temperature) and s.temperature > 5": "",
+    "known(s)": "known takes one property",
+    "known(s.temperature, s.humidity)": "known takes one property",
+    "known('s.temperature')": "known takes one property",
+    "known(s.temp)": 'did you mean "s.temperature"?',
+    "s.temperature > 5 for 10min": "a time stands in held, after or for",
+    "r.on; b.down": "two things that happen are two links",
+    "relay.r.on": "the part's name alone: r.on",
+}
+
+
+@pytest.mark.parametrize("when", KNOWN)
+def test_known_and_words_for_what_was_meant(when, checked):
+    found = [f for f in checked(f'{PARTS}[[link]]\nwhen = "{when}"\ndo = "r.off"\n') if f.severity == "error"]
+    words = " ".join(f.message + " " + " ".join(f.fixes) for f in found)
+    assert bool(found) == bool(KNOWN[when]) and KNOWN[when] in words, words
+
+
+def test_follow_ups_of_one_mistake_are_not_told(checked):
+    """The chip is the mistake; that its properties are not known follows from it."""
+    body = '[sensor.x]\nchip = "bme820"\nbus = "main"\n[i2c.main]\nsda = 21\nscl = 22\n[relay.r]\npin = 26\n'
+    body += '[[link]]\nwhen = "x.temperature > 5"\nback = 1\ndo = ["r.on", "notify(\'{x.humidity}\')"]\n'
+    assert [f.code for f in checked(body)] == ["wrong-type"]
