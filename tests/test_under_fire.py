@@ -109,7 +109,10 @@ def test_a_faulty_link_is_told_and_the_rest_goes_on(name, bench):
         site=NETWORK.format(qos=0),
         head=FEEL,
     )
-    assert not failed(result)
+    texts = [text for _, text in result.faults]
+    assert not failed(result) and len(texts) == len(set(texts)), "each fault once"
+    quiet = ("an unknown sensor in a text", "a format that does not fit", "a loop without end")
+    assert bool(texts) == (name not in quiet)
 
 
 def test_a_sensor_that_answers_wrongly_is_unknown_and_can_be_asked_for(bench, put, tmp_path):
@@ -283,6 +286,7 @@ def test_what_still_escapes_leaves_the_outputs_safe_and_begins_anew(put, tmp_pat
     result = zapato.rehearse(device, device.parent / "script.toml", app=app)
     restarts = [r["t"] // 1000 for r in result.records if r["name"] == "reset"]
     assert restarts == [2, 6, 14, 30] and result.crash is None
+    assert not result.passed and [int(t) for t in result.restarts] == restarts
     levels = [r["value"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO26"]
     assert levels[-1] == 0 or levels.count(1) == levels.count(0) - 1
     assert any("NOTE started again after a fault: ZeroDivisionError" in text for _, text in result.log)

@@ -148,6 +148,14 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
             styled(f"  the firmware crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True)
         )
         lines += [f"    {line}" for line in crash.traceback.splitlines()]
+    for moment in result.restarts:
+        lines.append(
+            styled(f"  the firmware restarted at {clock(moment)}; its log tells why", fg="red", bold=True)
+        )
+    lines += [
+        f"  {clock(moment):>12}  {styled('fault', fg='red')}   {text.removeprefix('fault ')}"
+        for moment, text in result.faults
+    ]
     lost = [r for r in result.records if r["what"] == "lost"]
     if lost:
         first = f"{lost[0]['name']} at {clock(lost[0]['t'] / 1000)}"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Protocol
 
 from zapato.stage.clock import Clock
@@ -177,6 +176,3 @@ class Wire(NoDevice):
         self.vanish()
         if peer and reached:
             peer.closed()
-
-
-Ready = Callable[[], bool]

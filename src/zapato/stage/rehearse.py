@@ -106,7 +106,7 @@ def _run(
     _prepare(design, script, board, air, broker)
     if progress:
         _tell(progress, clock, script.lasts)
-    crash = _until_the_end(board, clock, trace, script.lasts)
+    crash = _until_the_end(board, clock, trace)
     return _result(design, script, board, trace, crash, time.perf_counter() - begun)
 
 
@@ -138,7 +138,7 @@ def _tell(progress: Callable[[float], None], clock: Clock, lasts: int) -> None:
     tell()
 
 
-def _until_the_end(board: Board, clock: Clock, trace: Trace, lasts: int) -> Crash | None:
+def _until_the_end(board: Board, clock: Clock, trace: Trace) -> Crash | None:
     """Run the program, power-up after power-up."""
     dark: int | None = None
     try:

@@ -77,9 +77,22 @@ class Rehearsal:
         return self.used.peak
 
     @property
+    def restarts(self) -> tuple[float, ...]:
+        """The moments, in s, at which the program or its watchdog restarted the board."""
+        words = ("reset", "watchdog")
+        return tuple(r["t"] / 1000 for r in self.records if r["what"] == "power" and r["name"] in words)
+
+    @property
+    def faults(self) -> tuple[tuple[float, str], ...]:
+        """What the program told of faults that it survived: (s, text)."""
+        return tuple((t, text) for t, text in self.log if text.startswith("fault in "))
+
+    @property
     def passed(self) -> bool:
-        """True where every expectation held and the program ran to the end."""
-        return self.crash is None and all(each.passed for each in self.expectations)
+        """True where every expectation held, and the program ran to the end without a restart and with memory enough."""
+        if self.crash or self.restarts or any("fault in memory" in text for _, text in self.faults):
+            return False
+        return all(each.passed for each in self.expectations)
 
     def as_dict(self) -> dict[str, Any]:
         """The verdict as plain data: what `--format json` prints."""
@@ -106,6 +119,8 @@ class Rehearsal:
             "lasts": self.lasts,
             "expectations": rows,
             "crash": crash,
+            "restarts": list(self.restarts),
+            "faults": [{"at": t, "text": text} for t, text in self.faults],
             "heap": {"has": self.heap, **asdict(self.used)},
             "effort": asdict(self.effort),
             "notes": list(self.notes),

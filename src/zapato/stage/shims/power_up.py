@@ -62,7 +62,6 @@ gc_base = gc.mem_alloc()
 _at = int(host.call("collect_at", ""))
 if _at > 0:
     gc.threshold(_at)
-_started = False
 try:
     import start
 
