@@ -154,3 +154,33 @@ def test_fit_writes_into_the_file_as_it_was(ending, put, cli, tmp_path):
         and b"# mine" in raw
     )
     assert cli("check", link).code == 0
+
+
+def test_long_work_shows_how_far_it_is_and_takes_it_away(put):
+    """On a terminal that can; a pipe, a dumb terminal and the result itself stay clean."""
+    script = '[rehearsal]\nlasts = "8h"\n'
+    text = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[led.l]\npin = 25\nshows = "1 > 2"\n'
+    device = put({"device.toml": text, "script.toml": script})
+    words = ["rehearse", str(device), "--script", str(device.parent / "script.toml")]
+    said = terminal(words, NO_COLOR="1")
+    shares = [int(share) for share in re.findall(r"\rrehearsing device +(\d+)%", said)]
+    assert shares == sorted(shares) and len(shares) > 2
+    assert "rehearsing" not in said.split("\r")[-1] and "passed bench" in said
+    quiet = subprocess.run([*ZAPATO, *words], capture_output=True, text=True)
+    assert not quiet.stderr and "rehearsing" not in quiet.stdout
+    assert "rehearsing" not in terminal(words, TERM="dumb")
+
+
+def test_changed_without_a_repository_is_one_line(put, cli):
+    called = cli("check", put(BAD), "--changed", "HEAD")
+    assert called.code == 2 and called.err.count("\n") == 1 and "git does not know what changed" in called.err
+
+
+def test_thousands_of_equal_links_are_still_a_moment(put):
+    """Once a minute's work: links that all wait for the same thing and do the same."""
+    text = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[flag.f]\n[flag.g]\n'
+    links = '[[link]]\nwhen = "f.on"\ndo = "g.on = true"\n' * 20_000
+    done = subprocess.run(
+        [*ZAPATO, "check", str(put(text + links))], capture_output=True, text=True, timeout=60
+    )
+    assert done.returncode == 0 and "bench" in done.stdout

@@ -256,7 +256,9 @@ def test_a_device_overrides_the_sites_network(world):
     )
     design = zapato.load(folder / "devices" / "a.toml")
     assert design.wifi["name"] == "annex" and design.mqtt["host"] == "h" and design.radio
-    wired = zapato.load(world(devices__b=DEVICE.format("b") + "[ethernet]\n") / "devices" / "b.toml")
+    wired = zapato.load(
+        world(devices__b=DEVICE.format("b").replace("38pin", "poe") + "[ethernet]\n") / "devices" / "b.toml"
+    )
     assert wired.wifi is None and not wired.radio
 
 

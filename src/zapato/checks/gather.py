@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import tomllib
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +16,7 @@ from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
 from zapato.lang.document import Document
 from zapato.lang.site import Site, site_of
-from zapato.lang.source import STDIN, Source, shown
+from zapato.lang.source import STDIN, Source, read_bytes, shown
 from zapato.parts import kind_names
 
 NOT_DEVICES = {
@@ -119,13 +122,32 @@ def neighbours(site: Site, members: Sequence[Design]) -> list[Design]:
     words |= {str((design.ethernet or {}).get("address", "")) for design in members}
     needles = [word.encode() for word in words if word]
     found: list[Design] = []
-    for path in sorted((site.root / "devices").glob("*.toml")):
-        try:
-            if path.absolute() not in known and any(needle in path.read_bytes() for needle in needles):
+    for path, text in _contents(site.root / "devices", _stamps(site.root / "devices")):
+        if any(needle in text for needle in needles) and path.absolute() not in known:
+            with suppress(Unreadable):
                 found.append(sketch(path))
-        except (OSError, Unreadable):
-            continue
     return found
+
+
+def _stamps(folder: Path) -> tuple[tuple[str, int, int], ...]:
+    """The files of a folder, each with when it changed and its size."""
+    found: list[tuple[str, int, int]] = []
+    with suppress(OSError), os.scandir(folder) as entries:
+        for entry in entries:
+            if entry.name.endswith(".toml") and entry.is_file():
+                about = entry.stat()
+                found.append((entry.name, about.st_mtime_ns, about.st_size))
+    return tuple(sorted(found))
+
+
+@lru_cache(maxsize=4)
+def _contents(folder: Path, stamps: tuple[tuple[str, int, int], ...]) -> tuple[tuple[Path, bytes], ...]:
+    """The bytes of these files, read once while none of them changes."""
+    found: list[tuple[Path, bytes]] = []
+    for name, _, _ in stamps:
+        with suppress(Unreadable):
+            found.append((folder / name, read_bytes(folder / name)))
+    return tuple(found)
 
 
 def other_files(root: Path, designs: Sequence[Design]) -> Gathered:

@@ -72,8 +72,9 @@ class Design:
 
     @property
     def radio(self) -> bool:
-        """True where the device uses Wi-Fi."""
-        return self.wifi is not None
+        """True where the device uses Wi-Fi, or would have to: [ethernet] on a board that has none."""
+        wireless = self.board is None or not self.board.ethernet
+        return self.wifi is not None or (self.ethernet is not None and wireless)
 
     @property
     def topic(self) -> str:

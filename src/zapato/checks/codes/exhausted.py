@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from zapato.boards.model import Chip
 from zapato.checks.codes.pin_routing import SWAPPED, controllers
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design, PinUse
@@ -84,7 +85,9 @@ def _uart(design: Design) -> Iterator[Finding]:
         return
     chip = design.board.chip
     parts = list(design.of_kind("uart"))
-    console = any(pin.console for pin in design.board.brought_out) and not any(map(_on_console, parts))
+    console = any(pin.console for pin in design.board.brought_out) and not any(
+        _on_console(part, chip) for part in parts
+    )
     words = f"the {chip.title} has {chip.resources.uart} serial controllers" + (
         ", and the console takes one" if console else ""
     )
@@ -93,8 +96,10 @@ def _uart(design: Design) -> Iterator[Finding]:
     yield from _unserved(design, "uart-exhausted", parts, chip.resources.uart, taken, words, fix)
 
 
-def _on_console(part: Part) -> bool:
-    return any(pin.console for pin in part.pins.values())
+def _on_console(part: Part, chip: Chip) -> bool:
+    """True where the link takes the console's controller: on its own pins, or on the ones it can be swapped to."""
+    swapped = {gpio for routes in chip.routes.values() for gpio in routes.get(SWAPPED, ())}
+    return any(pin.console or pin.gpio in swapped for pin in part.pins.values())
 
 
 def _i2c(design: Design) -> Iterator[Finding]:

@@ -94,6 +94,9 @@ def _text(result: Fit) -> str:
         shown = f'"{each.written}"' if isinstance(each.written, str) else str(each.written)
         name = "" if shown == str(each.pin.gpio) else each.pin.name
         lines.append(f"{f'{each.part}.{each.field}':<{width}}  {shown:<8} {name}".rstrip())
+        fitted = design.board.fitted_on.get(each.pin.gpio) if design.board else None
+        if fitted and fitted.is_for(design.parts[each.part].kind.name):
+            lines += wrapped(" " * (width + 2), f"note: this is {fitted.what}, on the board already")
         lines += [
             line
             for mind in each.minds
