@@ -5,6 +5,7 @@ from conftest import HEADER
 
 import zapato
 from zapato.firmware.plan import make_plan
+from zapato.parts import Property
 
 PARTS = (
     "[relay.r]\npin = 26\n"
@@ -297,3 +298,20 @@ def test_follow_ups_of_one_mistake_are_not_told(checked):
     body = '[sensor.x]\nchip = "bme820"\nbus = "main"\n[i2c.main]\nsda = 21\nscl = 22\n[relay.r]\npin = 26\n'
     body += '[[link]]\nwhen = "x.temperature > 5"\nback = 1\ndo = ["r.on", "notify(\'{x.humidity}\')"]\n'
     assert [f.code for f in checked(body)] == ["wrong-type"]
+
+
+# The range of a property: low, high, in words, and values that it takes or not.
+RANGES = [
+    (None, None, "", [-1e9, 0, 1e9], []),
+    (5, None, "at least 5", [5, 1e9], [4.9, -5]),
+    (None, 30, "at most 30", [-1e9, 30], [30.1]),
+    (5, 30, "5 to 30", [5, 17.5, 30], [4, 31]),
+]
+
+
+@pytest.mark.parametrize(("low", "high", "words", "good", "bad"), RANGES)
+def test_half_a_range_is_a_range(low, high, words, good, bad):
+    known = Property("number", "Cel", low=low, high=high)
+    assert known.bounds == words
+    assert all(known.takes(value) for value in [*good, True, "a text is judged by its type"])
+    assert not any(known.takes(value) for value in bad)
