@@ -165,26 +165,31 @@ class Device:
     # --- the net under it all
 
     def guard(self, call, *given):
-        # Nothing that one part or link does may end the others.
+        # Nothing that one part or link does may end the others, nor may telling of it.
         try:
-            return call(*given)
+            try:
+                return call(*given)
+            except MemoryError:
+                self.spare()
+            except Exception as error:
+                self.fault("", error)
         except MemoryError:
-            self.spare()
-        except Exception as error:
-            self.fault("", error)
+            self.dropped += 1
 
     def fault(self, place, error):
         # Told once for each place and kind of fault.
+        lines = ()
         if isinstance(error, Exception):
             found = io.StringIO()
             sys.print_exception(error, found)  # type: ignore
             lines = found.getvalue().rstrip().split("\n")  # type: ignore
-            print("\n".join(lines))
             place = place or (lines[-2].strip() if len(lines) > 1 else "")
             error = lines[-1]
         text = "fault in %s: %s" % (place, error)
         if text in self.told:
             return
+        for line in lines:
+            print(line)
         if len(self.told) >= _TOLD:
             self.told.pop(0)
         self.told.append(text)
@@ -218,7 +223,7 @@ class Device:
         except TypeError:  # the ESP8266's has one time only
             self.dog = machine.WDT()
         while True:
-            self.turn()
+            self.guard(self.turn)
 
     def uptime(self):
         # The counter of ms wraps around, so whole seconds are taken from it often enough.

@@ -73,6 +73,9 @@ class Mqtt:
         except OSError as error:
             self.lost("%s is not known (%s)" % (self.address[0], error))
             return
+        except MemoryError:
+            self.lost("no memory to look it up")
+            return
         try:
             self.sock = socket.socket()
             self.sock.setblocking(False)
@@ -81,7 +84,7 @@ class Mqtt:
             except OSError as error:
                 if error.errno not in (errno.EINPROGRESS, 119):  # 119: the ESP32's own number for it
                     raise
-        except OSError as error:
+        except (OSError, MemoryError) as error:
             self.lost(error)
             return
         self.state = _CALLING

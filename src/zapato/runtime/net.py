@@ -38,21 +38,30 @@ class Net:
 
     def join(self):
         self.waited = 0
+        self.d.after(_LOOK, self.look)
         self.radio(self.wlan.active, True)
         self.radio(self.wlan.connect, self.ssid, self.password)
-        self.d.after(_LOOK, self.look)
 
     def look(self):
+        # Whatever goes wrong in one look, there is a next one.
+        wait = _LOOK
+        try:
+            wait = self.watch()
+        finally:
+            if wait:
+                self.d.after(wait, self.look)
+
+    def watch(self):
+        # ms until the next look; 0 where joining begins anew.
         if self.radio(self.wlan.isconnected):
             if not self.joined:
                 self.joined = True
                 self.pause = 2000
                 self.d.status(1)
-                print("wifi joined,", self.wlan.ifconfig()[0])
+                print("wifi joined,", (self.radio(self.wlan.ifconfig) or ("?",))[0])
                 if self.mqtt:
                     self.mqtt.begin()
-            self.d.after(_WATCH, self.look)
-            return
+            return _WATCH
         if self.joined:
             self.joined = False
             self.d.status(0)
@@ -60,14 +69,14 @@ class Net:
             if self.mqtt:
                 self.mqtt.end()
             self.join()
-            return
+            return 0
         self.waited += _LOOK
         if self.waited < _JOINING:
-            self.d.after(_LOOK, self.look)
-            return
+            return _LOOK
         self.radio(self.wlan.disconnect)
         self.d.after(self.pause + random.getrandbits(10), self.join)
         self.pause = min(self.pause * 2, _APART)
+        return 0
 
     def vitals(self):
         if self.mqtt and self.joined:
