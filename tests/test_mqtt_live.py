@@ -12,7 +12,7 @@ import paho.mqtt.client as paho
 import pytest
 
 import zapato
-from zapato.firmware.build import compile_device
+from zapato.firmware.program import compile_device
 from zapato.firmware.plan import settings
 from zapato.stage.live import LiveBoard
 from zapato.stage.rehearse import shims
@@ -121,7 +121,7 @@ def device(request, broker, put):
     """The whole firmware of a small device, live: real time, real sockets, the chip's heap."""
     site = SITE.format(port=broker.port, qos=request.param)
     design = zapato.load(put({"device.toml": DEVICE, "site.toml": site}))
-    live = LiveBoard(design.board, compile_device(design), shims(), settings(design, "00" * 32))
+    live = LiveBoard(design.board, compile_device(design).modules, shims(), settings(design, "00" * 32))
     live.start()
     yield live
     live.stop()

@@ -13,21 +13,13 @@ from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve
 from zapato.errors import Refused, Unwritable
 from zapato.findings import Report
-from zapato.firmware.bundle import NAME as BUNDLE
-from zapato.firmware.bundle import bundle
-from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.package import manifest, pack
-from zapato.firmware.plan import make_plan
+from zapato.firmware.program import MAP, compile_device
 from zapato.lang.files import write
 from zapato.lang.site import add_update_key
 
 BASE = ">=1.23,<2"
 """Vendor MicroPython images that the modules run on: bytecode 6.3 (mpy-cross --version)."""
-ALONE = ("start", "fault")
-"""Runtime modules that stay by themselves: the way up, and what is loaded only after a fault."""
-
-ROOMY = 64 * 1024
-"""Bytes of heap from which on line numbers stay in the program; below, they would take a kilobyte it needs."""
 
 
 @dataclass(frozen=True)
@@ -84,12 +76,14 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
             checked.texts,
         )
     refuse_undriven(design)
-    compiled = compile_device(design)
+    program = compile_device(design)
+    compiled = program.modules
     key, made = _update_key(design)
     folder = Path(out) / design.name
     about = manifest(design.name, design.version, BASE, compiled)
     update = folder / f"{design.name}-{design.version}.update"
     changed = [write(folder / "app" / f"{name}.mpy", data) for name, data in compiled.items()]
+    changed.append(write(folder / MAP, program.map.as_bytes()))
     changed += [_forget(folder, compiled, update), write(update, pack(about, compiled, bytes.fromhex(key)))]
     sizes = {name: len(data) for name, data in sorted(compiled.items())}
     changed.append(write(folder / "build.json", _summary(design, sizes, about, update)))
@@ -120,17 +114,6 @@ def refuse_undriven(design: Design) -> None:
         raise Refused(
             f"pins are still to be chosen for {', '.join(waiting)}", "zapato fit PATH --write chooses them"
         )
-
-
-def compile_device(design: Design) -> dict[str, bytes]:
-    """The compiled modules of a design without errors, by name."""
-    plan = make_plan(design)
-    port = design.board.chip.port if design.board else ""
-    together = bundle({name: runtime_source(name, port) for name in plan.modules})
-    alone = {name: runtime_source(name, port) for name in ALONE}
-    sources = {**alone, BUNDLE: together.text, "plan": plan.plan, "levels": plan.levels}
-    roomy = design.board is None or design.board.chip.heap >= ROOMY
-    return compile_all(sources, cache_folder(), lines=roomy)
 
 
 def _update_key(design: Design) -> tuple[str, bool]:

@@ -88,6 +88,7 @@ class Board:
         facts: the board and its chip.
         program: the compiled modules, by file name; shims: those of the stage.
         settings: what the start-up hands to the program.
+        places: turns the places that a printed line names into those of our sources.
         wanted: the program's properties that the player wants to see; seen: as last seen.
     """
 
@@ -100,6 +101,7 @@ class Board:
     random: Random
     air: Air
     server: Server
+    places: Callable[[str], str] = str
     flash: Flash = field(default_factory=Flash)
     heap: HeapUse = field(default_factory=HeapUse)
     effort: Effort = field(default_factory=Effort)
@@ -194,7 +196,7 @@ class Board:
     def _say(self, data: bytes) -> None:
         *lines, self._told = (self._told + data).split(b"\n")
         for line in lines:
-            text = line.decode("utf-8", "replace").rstrip("\r")
+            text = self.places(line.decode("utf-8", "replace").rstrip("\r"))
             if self._caught is not None:
                 self._caught.append(text)
             elif self._crash:

@@ -14,9 +14,10 @@ from zapato.checks import report as report_of
 from zapato.design import Design, resolve
 from zapato.design.script import Script, read_script
 from zapato.errors import Refused, RehearsalInvalid, Unreadable
-from zapato.firmware.build import compile_device, refuse_undriven
+from zapato.firmware.build import refuse_undriven
 from zapato.firmware.compile import cache_folder, compile_all
 from zapato.firmware.plan import settings
+from zapato.firmware.program import Program, compile_device, read_map
 from zapato.lang.source import shown
 from zapato.stage import vm
 from zapato.stage.board import BUDGET, Board, Reset
@@ -64,8 +65,14 @@ def rehearse(
         source = read.document.source
         findings = tuple(read.document.findings)
         raise RehearsalInvalid(f"{source.name} cannot be rehearsed", "", findings, {source.name: source.text})
-    modules = {p.stem: p.read_bytes() for p in sorted(app.glob("*.mpy"))} if app else compile_device(design)
-    return _run(design, read, modules, read.seed if seed is None else seed, progress)
+    program = _built(app) if app else compile_device(design)
+    return _run(design, read, program, read.seed if seed is None else seed, progress)
+
+
+def _built(app: Path) -> Program:
+    """The program of an earlier build."""
+    modules = {path.stem: path.read_bytes() for path in sorted(app.glob("*.mpy"))}
+    return Program(modules, read_map(app))
 
 
 def default_script(design: Design) -> Path:
@@ -81,7 +88,7 @@ def default_script(design: Design) -> Path:
 def _run(
     design: Design,
     script: Script,
-    modules: Mapping[str, bytes],
+    program: Program,
     seed: int,
     progress: Callable[[float], None] | None = None,
 ) -> Rehearsal:
@@ -94,7 +101,7 @@ def _run(
     air, broker = Air(clock, trace, wifi), Broker(clock, trace)
     board = Board(
         design.board,
-        {f"{name}.mpy": data for name, data in modules.items()},
+        {f"{name}.mpy": data for name, data in program.modules.items()},
         shims(),
         {**_settings(design), "seed": random.getrandbits(30)},
         clock,
@@ -102,6 +109,7 @@ def _run(
         random,
         air,
         broker,
+        program.map.told,
     )
     _prepare(design, script, board, air, broker)
     if progress:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 import textwrap
 from collections.abc import Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -14,10 +16,25 @@ if TYPE_CHECKING:
 
 @click.command("explain")
 @click.argument("code", required=False)
-def COMMAND(code: str | None) -> None:
-    """Tell the story behind a finding's CODE, with an example; without CODE, list all codes."""
+@click.option(
+    "--build",
+    "built",
+    type=click.Path(path_type=Path),
+    help="Folder of a build, out/<device>: CODE is a fault that the device told, or - to read it.",
+)
+def COMMAND(code: str | None, built: Path | None) -> None:
+    """Tell the story behind a finding's CODE, with an example; without CODE, list all codes.
+
+    With --build, tell where in our sources the places are that a device's fault names.
+    """
     from zapato.checks import rule, rules
 
+    if built:
+        from zapato.firmware.program import read_map
+
+        told = code if code and code != "-" else sys.stdin.read()
+        click.echo(read_map(built / "app").told(told).rstrip("\n"))
+        return
     if code is None:
         click.echo(listing(rules()))
         return

@@ -1,0 +1,123 @@
+"""The program of one device: compiled modules, and the map that leads from its tracebacks to our sources."""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, cast
+
+from zapato.design import Design
+from zapato.errors import Unreadable
+from zapato.firmware.bundle import NAME as BUNDLE
+from zapato.firmware.bundle import Bundle, bundle
+from zapato.firmware.compile import cache_folder, compile_all, runtime_source
+from zapato.firmware.plan import make_plan
+from zapato.firmware.shorten import shorten
+
+ALONE = ("start", "fault")
+"""Runtime modules that stay by themselves: the way up, and what is loaded only after a fault."""
+
+ROOMY = 64 * 1024
+"""Bytes of heap from which on the program keeps line numbers and its own names; below, they would take kilobytes it needs."""
+
+MAP = "map.json"
+"""The map's file, beside the modules of a build."""
+
+_FRAME = re.compile(r'File "(\w+)\.py", line (\d+), in (<?\w+>?)')
+
+
+@dataclass(frozen=True)
+class Map:
+    """What a place in the device's program is in our sources.
+
+    Attributes:
+        lines: of the module `device`: (first line, module, first line there); empty where the program has no line numbers.
+        functions: "module.name" on the device to the places here, each "module.py:line name".
+    """
+
+    lines: tuple[tuple[int, str, int], ...] = ()
+    functions: Mapping[str, tuple[str, ...]] = field(default_factory=dict[str, tuple[str, ...]])
+
+    def told(self, text: str) -> str:
+        """A text of the device with the places in it as those of our sources."""
+        return _FRAME.sub(self._place, text)
+
+    def _place(self, found: re.Match[str]) -> str:
+        module, line, name = found.groups()
+        if self.lines and module == BUNDLE:
+            module, at = Bundle("", self.lines).origin(int(line))
+            return f'File "{module}.py", line {at}, in {name}'
+        places = self.functions.get(f"{module}.{name}")
+        return ' or '.join(places) if places and int(line) == 1 else found[0]
+
+    def as_bytes(self) -> bytes:
+        """The map as it is written beside the modules: JSON."""
+        data = {"format": 1, "lines": self.lines, "functions": self.functions}
+        return (json.dumps(data, indent=1, sort_keys=True) + "\n").encode()
+
+
+@dataclass(frozen=True)
+class Program:
+    """The compiled modules by name, and their map."""
+
+    modules: Mapping[str, bytes]
+    map: Map
+
+
+def read_map(app: Path) -> Map:
+    """The map beside a build's app folder. Raises Unreadable where there is none, or a damaged one."""
+    path = app.parent / MAP
+    if not path.is_file():
+        raise Unreadable(f"{path.parent} holds no build: {MAP} is not there", "zapato build PATH makes it")
+    try:
+        data = cast(dict[str, Any], json.loads(path.read_text("utf-8")))
+        lines = tuple((int(at), str(module), int(first)) for at, module, first in data["lines"])
+        return Map(lines, {str(k): tuple(str(each) for each in v) for k, v in data["functions"].items()})
+    except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
+        raise Unreadable(f"{path} is not a map of a build: {error}", "build the device again") from None
+
+
+def compile_device(design: Design) -> Program:
+    """The program of a design without errors. Raises ToolMissing, Unwritable."""
+    plan = make_plan(design)
+    port = design.board.chip.port if design.board else ""
+    roomy = design.board is None or design.board.chip.heap >= ROOMY
+    sources = {name: runtime_source(name, port) for name in (*plan.modules, *ALONE)}
+    sources |= {"plan": plan.plan, "levels": plan.levels}
+    names: Mapping[str, Mapping[str, str]] = {}
+    texts = sources
+    if not roomy:
+        texts, names = shorten(sources)
+    together = bundle({name: texts[name] for name in plan.modules})
+    parts = {name: texts[name] for name in (*ALONE, "plan", "levels")} | {BUNDLE: together.text}
+    made = Map(together.origins) if roomy else Map((), _functions(sources, names))
+    return Program(compile_all(parts, cache_folder(), lines=roomy), made)
+
+
+def _functions(
+    sources: Mapping[str, str], names: Mapping[str, Mapping[str, str]]
+) -> dict[str, tuple[str, ...]]:
+    """Where each function of the release build stands in our sources."""
+    found: dict[str, list[str]] = {}
+    for module, text in sources.items():
+        to = names[module]
+        for path, node in _defined(ast.parse(text).body):
+            place = f"{module}.py:{node.lineno} {path}"
+            there = module if module in (*ALONE, "plan") else BUNDLE
+            found.setdefault(f"{there}.{to.get(node.name, node.name)}", []).append(place)
+    return {name: tuple(places) for name, places in sorted(found.items())}
+
+
+def _defined(body: Sequence[ast.stmt], within: str = "") -> list[tuple[str, ast.FunctionDef]]:
+    """Every function, with the name of its class before it."""
+    found: list[tuple[str, ast.FunctionDef]] = []
+    for node in body:
+        if isinstance(node, ast.FunctionDef):
+            found.append((within + node.name, node))
+        elif isinstance(node, ast.ClassDef):
+            found += _defined(node.body, f"{node.name}.")
+    return found

@@ -1,0 +1,174 @@
+"""Shorter names for the release build of a small chip.
+
+On the device every name that the interpreter does not have of its own takes some 7 bytes and its
+letters. Here the firmware's names are exchanged for ones that every MicroPython has in its ROM, and
+then for short ones. What the world sees stays: names of properties, events and actions, whatever
+stands in a text, and all that the ports' modules have. Names that only one module knows are given
+again in others, as long as no object has both.
+"""
+
+from __future__ import annotations
+
+import ast
+import io
+import re
+import tokenize
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cache
+from importlib.resources import files
+from itertools import product
+from string import ascii_letters
+
+ENTRIES = frozenset({"d", "parts", "run", "plan", "device", "levels", "start", "fault"})
+"""Names by which the way up, and the stage, reach the program."""
+
+IN_ROM = tuple(
+    """
+ArithmeticError AssertionError AttributeError BaseException EOFError Ellipsis Exception GeneratorExit ImportError
+IndentationError IndexError KeyError KeyboardInterrupt LookupError MemoryError NameError NoneType
+NotImplementedError OSError OverflowError RuntimeError StopIteration SyntaxError SystemExit TypeError ValueError
+ZeroDivisionError abs all any append args bool builtins bytearray bytecode bytes callable chr classmethod clear
+close const copy count dict dir divmod end endswith eval exec extend find format from_bytes get getattr globals
+hasattr hash id index insert int isalpha isdigit isinstance islower isspace issubclass isupper items iter join
+key keys len list little locals lower lstrip main map micropython next object open ord pop popitem pow print
+range read readinto readline remove replace repr reverse rfind rindex round rsplit rstrip send sep set setattr
+setdefault sort sorted split start startswith staticmethod step stop str strip sum super throw to_bytes tuple
+type update upper value values write zip
+""".split()
+)
+"""Names that every MicroPython with bytecode format 6 has (py/makeqstrdata.py, the static list); a test asks the compiler."""
+
+
+@dataclass
+class _Module:
+    """One module's names: what it gives, and how each is used."""
+
+    tree: ast.Module
+    given: set[str] = field(default_factory=set[str])
+    reached: set[str] = field(default_factory=set[str])
+    plain: set[str] = field(default_factory=set[str])
+    fixed: set[str] = field(default_factory=set[str])
+    imports: set[str] = field(default_factory=set[str])
+
+
+def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[str, str]]]:
+    """The same modules with other names, line by line as before; and the new name of each, by module."""
+    modules = {name: _read(text) for name, text in sources.items()}
+    tops = {name for each in modules.values() for name in _tops(each.tree)}
+    fixed = port_names() | ENTRIES | {name for each in modules.values() for name in each.fixed}
+    given = {name for each in modules.values() for name in each.given}
+    own = given - fixed
+    shared = tops | {n for n in own if sum(n in each.reached for each in modules.values()) > 1}
+    plain = {name for each in modules.values() for name in each.plain}
+    related = _related(modules)
+    to: dict[str, dict[str, str]] = {name: {} for name in sources}
+    used: dict[str, set[str]] = {name: set() for name in sources}
+    for name in sorted(own, key=lambda n: (n not in shared, -len(n), n)):
+        known = [m for m, each in modules.items() if name in each.given | each.reached]
+        for places in [list(modules)] if name in shared else [[m] for m in known]:
+            near = modules.keys() if name in shared else related[places[0]]
+            barred = given.union(*(used[m] for m in near), plain if name in plain | tops else ())
+            new = next(free for free in _free() if free not in barred)
+            if new in IN_ROM or len(new) < len(name):
+                for module in places:
+                    to[module][name] = new
+                    used[module].add(new)
+    return {name: _renamed(text, to[name]) for name, text in sources.items()}, to
+
+
+@cache
+def port_names() -> frozenset[str]:
+    """What the ports' modules offer; made by tools/port_names from the published stubs."""
+    return frozenset((files("zapato") / "firmware" / "port_names.txt").read_text("utf-8").split())
+
+
+def _free() -> Iterator[str]:
+    """Names to give, the cheapest first."""
+    yield from IN_ROM
+    yield from ascii_letters
+    yield from ("".join(pair) for pair in product(ascii_letters, repeat=2))
+
+
+def _read(text: str) -> _Module:
+    module = _Module(ast.parse(text))
+    module.given |= set(_tops(module.tree))
+    for node in ast.walk(module.tree):
+        if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
+            module.given.add(node.name)
+            if isinstance(node, ast.ClassDef):
+                module.given |= {name for each in node.body for name in _bound(each)}
+                module.reached |= {name for each in node.body for name in (*_bound(each), *_called(each))}
+        elif isinstance(node, ast.arg):
+            module.given.add(node.arg)
+            module.plain.add(node.arg)
+        elif isinstance(node, ast.keyword):
+            module.reached.add(node.arg or "")
+        elif isinstance(node, ast.Attribute):
+            module.reached.add(node.attr)
+            if isinstance(node.ctx, ast.Store):
+                module.given.add(node.attr)
+        elif isinstance(node, ast.Name):
+            module.plain.add(node.id)
+        elif isinstance(node, ast.Constant) and isinstance(node.value, str):
+            module.fixed |= set(re.findall(r"\w+", node.value))
+        elif isinstance(node, ast.Import):
+            module.imports |= {each.name for each in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            module.imports.add(node.module or "")
+    module.fixed |= module.imports
+    module.given = {name for name in module.given if not re.match(r"__|_[A-Z]", name)}
+    return module
+
+
+def _tops(tree: ast.Module) -> Iterator[str]:
+    """Names at the top of a module: modules are put together into one, so these are everybody's."""
+    for node in tree.body:
+        yield from _called(node)
+        yield from _bound(node)
+
+
+def _called(node: ast.stmt) -> Iterator[str]:
+    """The name of a function or class."""
+    if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
+        yield node.name
+
+
+def _bound(node: ast.stmt) -> Iterator[str]:
+    """The plain names that an assignment gives."""
+    if isinstance(node, ast.Assign):
+        for target in node.targets:
+            yield from (each.id for each in ast.walk(target) if isinstance(each, ast.Name))
+
+
+def _related(modules: Mapping[str, _Module]) -> dict[str, set[str]]:
+    """For each module those whose classes one object may have together: all that some module imports with it."""
+    below: dict[str, set[str]] = {}
+
+    def reach(name: str) -> set[str]:
+        if name not in below:
+            below[name] = {name}
+            for other in modules[name].imports & modules.keys():
+                below[name] |= reach(other)
+        return below[name]
+
+    for name in modules:
+        reach(name)
+    return {
+        name: set[str]().union(*(each for each in below.values() if name in each)) for name in modules
+    }
+
+
+def _tokens(text: str) -> list[tokenize.TokenInfo]:
+    return list(tokenize.generate_tokens(io.StringIO(text).readline))
+
+
+def _renamed(text: str, to: Mapping[str, str]) -> str:
+    """The text with every name of the table exchanged where it stands."""
+    lines = text.splitlines(keepends=True)
+    for token in reversed(_tokens(text)):
+        if token.type == tokenize.NAME and token.string in to:
+            row, column = token.start
+            line = lines[row - 1]
+            lines[row - 1] = line[:column] + to[token.string] + line[column + len(token.string) :]
+    return "".join(lines)

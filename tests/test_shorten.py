@@ -1,0 +1,107 @@
+"""The release build of a small chip: other names, the same program, and the way back from its tracebacks."""
+
+import ast
+import json
+import subprocess
+
+import pytest
+from conftest import HEADER, NETWORK, steps
+
+import zapato
+from zapato.firmware import program
+from zapato.firmware.compile import compiler, runtime_source
+from zapato.firmware.shorten import IN_ROM, shorten
+
+MODULES = "loop values output relay relay_kept led switch button sensor s_dht22 store links net mqtt start fault group".split()
+DIVIDES = '[flag.g]\n[number.n]\nstart = 0\n[[link]]\nwhen = "g.on"\ndo = "n.set(1 / n.value)"\n'
+
+
+def _compiled_names(names, tmp_path) -> bytes:
+    source = tmp_path / "names.py"
+    source.write_text("".join(f"x.{name}\n" for name in names))
+    out = tmp_path / "names.mpy"
+    subprocess.run([compiler()[0], "-O3", "-o", str(out), str(source)], check=True)
+    return out.read_bytes()
+
+
+def test_names_of_the_rom_are_those_that_the_compiler_does_not_write_out(tmp_path):
+    written = _compiled_names([*IN_ROM, "surely_not_there"], tmp_path)
+    assert b"surely_not_there" in written
+    assert not [
+        name for name in IN_ROM if b"\0" + name.encode() + b"\0" in written or name.encode() in written[60:]
+    ]
+
+
+def test_a_shortened_program_has_the_same_shape_and_keeps_what_others_see():
+    sources = {name: runtime_source(name, "esp8266") for name in MODULES}
+    short, names = shorten(sources)
+    for name in MODULES:
+        before, after = ast.parse(sources[name]), ast.parse(short[name])
+        assert [type(n) for n in ast.walk(before)] == [type(n) for n in ast.walk(after)]
+        assert sources[name].count("\n") == short[name].count("\n")
+    kept = {
+        "on",
+        "down",
+        "toggle",
+        "value",
+        "irq",
+        "poll",
+        "isconnected",
+        "recv",
+        "parts",
+        "d",
+        "temperature",
+    }
+    assert not kept & {old for table in names.values() for old in table}
+    # what one object may have together stays apart
+    assert len(set(names["relay"].values()) | set(names["loop"].values())) == len(
+        names["relay"] | names["loop"]
+    )
+    assert all(names[m]["Part"] == names["loop"]["Part"] for m in MODULES)
+
+
+@pytest.mark.parametrize("name", ["porch-light", "kettle-plug"])
+def test_the_shortened_program_does_the_same_in_less(site, monkeypatch, name):
+    short = zapato.rehearse(site / "devices" / f"{name}.toml")
+    monkeypatch.setattr(program, "ROOMY", 0)
+    whole = zapato.rehearse(site / "devices" / f"{name}.toml", app=None)
+
+    def told(result):
+        return [r for r in result.records if "heap" not in str(r["value"]) and r["what"] != "expect"]
+
+    assert told(short) == told(whole) and short.passed
+    assert short.used.peak < 0.92 * whole.used.peak
+
+
+@pytest.mark.parametrize(
+    ("board", "place"),
+    [("esp8266-30pin", "plan.py:{line} a1_0"), ("esp32-38pin", 'File "plan.py", line {line}, in a1_0')],
+)
+def test_a_fault_names_its_place_in_our_sources(put, cli, tmp_path, board, place):
+    body = HEADER.format(board=board) + DIVIDES
+    path = put({"site.toml": NETWORK.format(qos=0), "device.toml": body})
+    script = tmp_path / "s.toml"
+    script.write_text('[rehearsal]\nlasts = "6s"\n' + steps("4s: message('g/on/set', 'true')", "5s? g.on"))
+    built = zapato.build(path, tmp_path / "out")
+    result = zapato.rehearse(path, script, app=built.app)
+    told = "\n".join(text for _, text in result.log)
+    assert "fault in link 1: ZeroDivisionError" in told and "links.py" in told
+    lines = (program.make_plan(zapato.load(path))).plan.split("\n")
+    line = lines.index("def a1_0():") + (1 if "esp8266" in board else 2)
+    assert place.format(line=line) in told
+    data = json.loads((built.folder / "map.json").read_text())
+    assert bool(data["functions"]) == ("esp8266" in board) and bool(data["lines"]) == ("esp32" in board)
+
+
+def test_a_fault_told_by_a_device_is_explained_with_its_build(site, tmp_path, cli):
+    built = zapato.build(site / "devices" / "porch-light.toml", tmp_path)
+    functions = json.loads((built.folder / "map.json").read_text())["functions"]
+    name, places = next((k, v) for k, v in functions.items() if v[0].endswith("Mqtt.flush"))
+    module, _, function = name.partition(".")
+    text = f'fault in File "{module}.py", line 1, in {function}: OSError: 5'
+    called = cli("explain", "--build", built.folder, text)
+    assert called.out.strip() == f"fault in {places[0]}: OSError: 5" and called.code == 0
+    missing = cli("explain", "--build", tmp_path / "nothing", text)
+    assert missing.code == 2 and "zapato build" in missing.err
+    (built.folder / "map.json").write_text('{"lines": 3}')
+    assert cli("explain", "--build", built.folder, text).code == 2
