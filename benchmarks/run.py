@@ -74,7 +74,7 @@ def build(site: Path) -> Iterator[Row]:
         folder = Path(name)
         plan = make_plan(zapato.load(path))
         sources = {m: runtime_source(m, "esp32") for m in plan.modules} | {
-            "plan": plan.plan,
+            **plan.plans,
             "levels": plan.levels,
         }
         for module, text in sources.items():
@@ -107,7 +107,7 @@ def rehearsal(site: Path) -> Iterator[Row]:
     kept = [step for step in steps if not any(f'"{hour}h' in step for hour in "3456")]
     script.write_text("[[step]]".join([head.replace('"6h"', '"3h"'), *kept[:18]]))
     path = site / "devices" / "porch-light.toml"
-    yield Row("rehearse 3 h", best(lambda: zapato.rehearse(path, script), 5), "2 s", 2.0, 1)
+    yield Row("rehearse 3 h", best(lambda: zapato.rehearse(path, script), 5), "3 s", 3.0, 1)
 
 
 def scale(site: Path) -> Iterator[Row]:

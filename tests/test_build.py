@@ -153,7 +153,7 @@ def test_the_users_text_never_becomes_code(put, tmp_path: Path):
     head = 'zapato = 1\n[device]\nname = "h"\nboard = "esp32-38pin"\n[relay.a]\npin = 26\n'
     link = "[[link]]\nwhen = \"a.on\"\ndo = '''notify(\"" + hostile + " {a.on}\")'''\n"
     device = put(f'{head}label = "{hostile}"\n{link}')
-    plan = make_plan(zapato.load(device)).plan
+    plan = make_plan(zapato.load(device)).plans["plan"]
     import ast
 
     calls = {

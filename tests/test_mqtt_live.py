@@ -12,8 +12,8 @@ import paho.mqtt.client as paho
 import pytest
 
 import zapato
-from zapato.firmware.program import compile_device
 from zapato.firmware.plan import settings
+from zapato.firmware.program import compile_device
 from zapato.stage.live import LiveBoard
 from zapato.stage.rehearse import shims
 

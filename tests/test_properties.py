@@ -179,7 +179,7 @@ def test_a_plan_of_any_device_compiles(tmp_path: Path, seed):
     design = zapato.load(path)
     assert zapato.check(design).ok
     made = make_plan(design)
-    for text in (made.plan, made.levels):
+    for text in (*made.plans.values(), made.levels):
         compile(text, "plan.py", "exec")
     levels: dict[str, object] = {}
     exec(made.levels, levels)

@@ -281,7 +281,7 @@ def test_what_still_escapes_leaves_the_outputs_safe_and_begins_anew(put, tmp_pat
     }
     device = put(files)
     app = zapato.build(device, tmp_path / "out").app
-    source = "def connect(settings):\n    pass\n\n\nclass D:\n    name = version = 'x'\n\n    def run(self):\n        from machine import Pin\n        Pin(26, Pin.OUT, value=1)\n        1 / 0\n\n    def note(self, text):\n        print('NOTE', text)\n\n    def after(self, ms, call):\n        pass\n\n\nd = D()\n"
+    source = "MORE = ()\n\n\ndef connect(settings):\n    pass\n\n\nclass D:\n    name = version = 'x'\n\n    def run(self):\n        from machine import Pin\n        Pin(26, Pin.OUT, value=1)\n        1 / 0\n\n    def note(self, text):\n        print('NOTE', text)\n\n    def after(self, ms, call):\n        pass\n\n\nd = D()\n"
     (app / "plan.mpy").write_bytes(compile_all({"plan": source}, cache_folder())["plan"])
     result = zapato.rehearse(device, device.parent / "script.toml", app=app)
     restarts = [r["t"] // 1000 for r in result.records if r["name"] == "reset"]
@@ -309,3 +309,22 @@ def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
 def test_a_device_with_errors_is_still_refused(put):
     with pytest.raises(Refused):
         zapato.rehearse(put('zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n[relay.r]\npin = 34\n'))
+
+
+def test_a_cut_in_the_middle_of_writing_what_is_kept(bench):
+    """The file is replaced whole: after the cut the relay is as it was written last, or as before, and nothing is told."""
+    body = '[relay.r]\npin = 26\nstart = "last"\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "r.toggle"\n'
+    script = steps(
+        "1s: b.press",
+        "2s? r.on",
+        "20s: flash.cut",
+        "21s: b.press",
+        "21200ms? not r.on",
+        "24s? r.on",
+        "30s: b.press",
+        "40s: power.cut",
+        "45s? not r.on",
+    )
+    result = bench(body, script)
+    assert not failed(result) and not result.faults
+    assert sum(r["what"] == "power" and not r["value"] for r in result.records) == 2

@@ -174,6 +174,16 @@ def test_what_cannot_be_done_with_files(disk, act):
         act(disk)
 
 
+def test_a_flash_that_is_cut_has_half(disk):
+    disk.flash.files["a"] = b"old"
+    disk.flash.torn = KeyboardInterrupt()
+    with pytest.raises(KeyboardInterrupt):
+        disk.flash.change("a", b"newest")
+    assert disk.flash.files == {"a": b"new"}
+    disk.flash.change("a", b"whole")
+    assert disk.flash.files == {"a": b"whole"}
+
+
 def test_a_flash_that_fails_keeps_what_was_there(disk):
     opened(disk, "a", "w").write(b"old")
 

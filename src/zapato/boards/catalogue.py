@@ -82,6 +82,7 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
         routes={name: _route(row) for name, row in routes.items()},
         routes_source=routes_source,
         collect_share=data.get("collect_share", 0.0),
+        image=data.get("image", 0),
         input_high=data.get("input_high", 0.0),
     )
 

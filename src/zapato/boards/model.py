@@ -126,6 +126,7 @@ class Chip:
         logic: volts of its high level; input_most: volts a pin bears at the most; input_high: volts from
             which on an input reads high.
         heap: bytes that the program can count on; a lower bound.
+        image: bytes of flash before the data partition; 0 where not known.
         collect_share: the port collects whenever this share of the heap was allocated; 0 where it sets none.
         pins: by GPIO number.
         why: reasons that checks quote, by topic.
@@ -154,6 +155,7 @@ class Chip:
     )
     routes_source: str = ""
     collect_share: float = 0.0
+    image: int = 0
     input_high: float = 0.0
 
 

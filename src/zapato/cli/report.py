@@ -137,9 +137,12 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
     verdict = (
         styled("passed", fg="green", bold=True) if result.passed else styled("failed", fg="red", bold=True)
     )
-    lines = [
-        f"{verdict} {result.device}: {result.title}, {shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"
-    ]
+    took = (
+        f"{result.wall:.1f} s of real time"
+        if result.live
+        else f"{shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"
+    )
+    lines = [f"{verdict} {result.device}: {result.title}, {took}"]
     for each in result.expectations:
         lines += _expectation(each)
     if result.crash:

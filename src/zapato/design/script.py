@@ -80,8 +80,9 @@ NETWORK: Mapping[str, Call] = {
     "names.quick": Call("lookup", (0,)),
     "flash.fails": Call("flash", (False,)),
     "flash.works": Call("flash", (True,)),
+    "flash.cut": Call("tear", (1000,)),
 }
-"""What can happen around the device: the access point, the broker, the look-up of names (8 s when slow), the flash."""
+"""What can happen around the device: the access point, the broker, the look-up of names (8 s when slow), the flash (cut: the power goes for 1 s in the middle of the next writing)."""
 MESSAGES = {"message": False, "retained": True}
 """Acts that publish, and whether the broker keeps the message."""
 CUT = "power.cut"
@@ -319,6 +320,11 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
             timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
         place = script.document.place(where)
         script.steps.append(Step(len(script.steps), written, "", True, place, act_call=call, **timing))
+
+
+def read_act(design: Design, written: str) -> tuple[Call | None, Mistake | None]:
+    """What one act does, written as in a rehearsal, or the mistake in it."""
+    return _act(design, written, OFF_FOR if written.strip() == CUT else 0)
 
 
 def _gradual(call: Call) -> bool:

@@ -6,14 +6,20 @@ of parts, numbers and texts are written by repr(), expressions come from the typ
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import ast
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from zapato.design.links import Link, PartScope
 from zapato.design.model import Design
+from zapato.design.program import drivers, follows, runtime_modules
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.parts.model import Driver, Part
+
+
+AT_ONCE = 16
+"""Statements of one module of the plan: loading a module takes its bytecode in one piece, and gives it back afterwards."""
 
 
 @dataclass(frozen=True)
@@ -21,33 +27,54 @@ class Plan:
     """The generated modules and the runtime modules they need.
 
     Attributes:
-        plan: source of plan.py: parts and links.
+        plans: sources by name: "plan", and "plan1", "plan2" … where it goes in pieces; parts and links.
         levels: source of levels.py: the pins set before anything else.
         modules: names of the runtime modules that go into the bundle, sorted.
     """
 
-    plan: str
+    plans: Mapping[str, str]
     levels: str
     modules: tuple[str, ...]
 
 
 def make_plan(design: Design) -> Plan:
     """The plan of a design without errors."""
-    drivers = [(part, driver) for part in _ordered(design) if (driver := part.kind.driver(part))]
-    followers = [part for part in design.parts.values() if _follows(part)]
-    used = {"Device", *(driver.cls for _, driver in drivers)}
-    used |= {"Link"} if design.links else set[str]()
-    used |= {"Follow"} if followers else set[str]()
-    lines = [f"# {design.name} {design.version}", f"from {BUNDLE} import {', '.join(sorted(used))}"]
+    found = drivers(design)
+    made = [(part, found[part.name]) for part in _ordered(design) if part.name in found]
+    statements = [_construct(part, driver) for part, driver in made]
+    statements += [_link(link) for link in design.links]
+    statements += [_follow(design, part) for part in design.parts.values() if follows(part)]
+    pieces = [statements[at : at + AT_ONCE] for at in range(0, len(statements), AT_ONCE)] or [[]]
     full = design.board.analog.high if design.board else 0.0
-    lines += ["", f"d = Device({design.name!r}, {design.topic!r}, {design.version!r}, {full!r})"]
-    lines += [_construct(part, driver) for part, driver in drivers]
-    for link in design.links:
-        lines += _link(link)
-    for part in followers:
-        lines += _follow(design, part)
-    lines += ["", *_connect(design)]
-    return Plan("\n".join(lines) + "\n", _levels(design), _modules(design, [d for _, d in drivers]))
+    device = f"d = Device({design.name!r}, {design.topic!r}, {design.version!r}, {full!r})"
+    names = ["plan", *(f"plan{number}" for number in range(1, len(pieces)))]
+    pieces[0] = [device, *pieces[0], f"MORE = {tuple(names[1:])!r}", "\n".join(_connect(design))]
+    known = {"d": "plan"}
+    plans = {name: _module(name, piece, known) for name, piece in zip(names, pieces, strict=True)}
+    plans["plan"] = f"# {design.name} {design.version}\n{plans['plan']}"
+    return Plan(plans, _levels(design), runtime_modules(design))
+
+
+def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
+    """One piece of the plan; `known` are the names of the pieces before it, and gets those of this one."""
+    text = "\n\n".join(statements) + "\n"
+    tree = ast.parse(text)
+    own = {target.id: name for node in tree.body for target in _given(node)}
+    read = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+    wanted: dict[str, list[str]] = {}
+    for each in sorted(read - own.keys()):
+        if each in known:
+            wanted.setdefault(known[each], []).append(each)
+        elif each[0].isupper():
+            wanted.setdefault(BUNDLE, []).append(each)
+    known |= own
+    head = [f"from {module} import {', '.join(names)}" for module, names in wanted.items()]
+    return "\n".join([*head, "", text])
+
+
+def _given(node: ast.stmt) -> list[ast.Name]:
+    targets = node.targets if isinstance(node, ast.Assign) else []
+    return [each for each in targets if isinstance(each, ast.Name)]
 
 
 def _ordered(design: Design) -> list[Part]:
@@ -82,39 +109,33 @@ def _levels(design: Design) -> str:
     return f"OUT = {tuple(rows)!r}\n"
 
 
-def _function(name: str, body: str) -> list[str]:
-    return ["", f"def {name}():", f"    return {body}"]
+def _function(code: str) -> str:
+    return f"lambda: ({code})"
 
 
-def _link(link: Link) -> list[str]:
-    """The functions of one link and the object that runs it."""
-    n, lines = link.number, list[str]()
-    names: dict[str, str] = {}
-    for letter, expression in (("w", link.when), ("i", link.condition)):
-        if expression:
-            lines += _function(f"{letter}{n}", expression.code)
-            names[letter] = f"{letter}{n}"
-    if link.rearm:
-        lines += _function(f"r{n}", link.rearm)
-    acts: list[str] = []
-    for place, command in enumerate(link.commands):
-        if command.code:
-            lines += _function(f"a{n}_{place}", command.code)
-        acts.append(f"a{n}_{place}" if command.code else f"(p_{command.part}, {command.action!r})")
+def _link(link: Link) -> str:
+    """The object that runs one link, with its expressions."""
+    acts = [
+        _function(each.code) if each.code else f"(p_{each.part}, {each.action!r})" for each in link.commands
+    ]
     takes = dict.fromkeys(f"p_{each.part}" for each in link.commands if each.takes_back and link.undo_after)
     given = {
         "reads": _keys(link.when) if link.when else "",
         "event": repr("!".join(link.event)) if link.event else "",
-        "when": names.get("w", ""),
-        "test": names.get("i", ""),
+        "when": _function(link.when.code) if link.when else "",
+        "test": _function(link.condition.code) if link.condition else "",
         "takes": _tuple(takes) if takes else "",
-        "rearm": f"r{n}" if link.rearm else "",
+        "rearm": _function(link.rearm) if link.rearm else "",
         "held": str(link.held or ""),
         "wait": str(link.after or ""),
         "span": str(link.undo_after or ""),
     }
-    more = "".join(f", {key}={code}" for key, code in given.items() if code)
-    return [*lines, "", f"Link(d, {n}, {_tuple(acts)}{more})"]
+    more = [f"{key}={code}" for key, code in given.items() if code]
+    return f"Link(\n    {_lines(['d', str(link.number), _tuple(acts), *more])}\n)"
+
+
+def _lines(arguments: Iterable[str]) -> str:
+    return ",\n    ".join(arguments)
 
 
 def _tuple(codes: Iterable[str]) -> str:
@@ -126,14 +147,10 @@ def _keys(expression: Expression | None) -> str:
     return repr(tuple(reads))
 
 
-def _follows(part: Part) -> bool:
-    return part.get("shows", "") not in ("", "status")
-
-
-def _follow(design: Design, part: Part) -> list[str]:
+def _follow(design: Design, part: Part) -> str:
     expression = compile_expression(part.get("shows", ""), PartScope(design.parts))
-    name = f"s_{part.name}"
-    return [*_function(name, expression.code), "", f"Follow(d, p_{part.name}, {name}, {_keys(expression)})"]
+    arguments = ["d", f"p_{part.name}", _function(expression.code), _keys(expression)]
+    return f"Follow(\n    {_lines(arguments)}\n)"
 
 
 def _connect(design: Design) -> Iterable[str]:
@@ -150,19 +167,6 @@ def _connect(design: Design) -> Iterable[str]:
     yield f"    from {BUNDLE} import Net"
     yield "    w = settings['wifi']"
     yield f"    Net(d, w['name'], w['password'], {mqtt}, w['country'])"
-
-
-def _modules(design: Design, drivers: list[Driver]) -> tuple[str, ...]:
-    found = {"loop", "values"}
-    for driver in drivers:
-        found |= {driver.module, *driver.also}
-    if found & {"relay", "relay_kept", "led"}:
-        found.add("output")
-    if design.links or any(_follows(part) for part in design.parts.values()):
-        found.add("links")
-    if design.wifi is not None:
-        found |= {"net"} | ({"mqtt"} if design.mqtt is not None else set[str]())
-    return tuple(sorted(found))
 
 
 def settings(design: Design, update_key: str) -> dict[str, object]:

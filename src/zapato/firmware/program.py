@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
+from zapato.budget.memory import ROOMY
 from zapato.design import Design
 from zapato.errors import Unreadable
 from zapato.firmware.bundle import NAME as BUNDLE
@@ -20,9 +21,6 @@ from zapato.firmware.shorten import shorten
 
 ALONE = ("start", "fault")
 """Runtime modules that stay by themselves: the way up, and what is loaded only after a fault."""
-
-ROOMY = 64 * 1024
-"""Bytes of heap from which on the program keeps line numbers and its own names; below, they would take kilobytes it needs."""
 
 MAP = "map.json"
 """The map's file, beside the modules of a build."""
@@ -52,7 +50,7 @@ class Map:
             module, at = Bundle("", self.lines).origin(int(line))
             return f'File "{module}.py", line {at}, in {name}'
         places = self.functions.get(f"{module}.{name}")
-        return ' or '.join(places) if places and int(line) == 1 else found[0]
+        return " or ".join(places) if places and int(line) == 1 else found[0]
 
     def as_bytes(self) -> bytes:
         """The map as it is written beside the modules: JSON."""
@@ -87,13 +85,13 @@ def compile_device(design: Design) -> Program:
     port = design.board.chip.port if design.board else ""
     roomy = design.board is None or design.board.chip.heap >= ROOMY
     sources = {name: runtime_source(name, port) for name in (*plan.modules, *ALONE)}
-    sources |= {"plan": plan.plan, "levels": plan.levels}
+    sources |= {**plan.plans, "levels": plan.levels}
     names: Mapping[str, Mapping[str, str]] = {}
     texts = sources
     if not roomy:
         texts, names = shorten(sources)
     together = bundle({name: texts[name] for name in plan.modules})
-    parts = {name: texts[name] for name in (*ALONE, "plan", "levels")} | {BUNDLE: together.text}
+    parts = {name: texts[name] for name in (*ALONE, *plan.plans, "levels")} | {BUNDLE: together.text}
     made = Map(together.origins) if roomy else Map((), _functions(sources, names))
     return Program(compile_all(parts, cache_folder(), lines=roomy), made)
 
@@ -107,7 +105,7 @@ def _functions(
         to = names[module]
         for path, node in _defined(ast.parse(text).body):
             place = f"{module}.py:{node.lineno} {path}"
-            there = module if module in (*ALONE, "plan") else BUNDLE
+            there = module if module in ALONE or module.startswith("plan") else BUNDLE
             found.setdefault(f"{there}.{to.get(node.name, node.name)}", []).append(place)
     return {name: tuple(places) for name, places in sorted(found.items())}
 

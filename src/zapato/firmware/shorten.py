@@ -18,26 +18,11 @@ from dataclasses import dataclass, field
 from functools import cache
 from importlib.resources import files
 from itertools import product
+from keyword import iskeyword
 from string import ascii_letters
 
-ENTRIES = frozenset({"d", "parts", "run", "plan", "device", "levels", "start", "fault"})
+ENTRIES = frozenset({"d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE"})
 """Names by which the way up, and the stage, reach the program."""
-
-IN_ROM = tuple(
-    """
-ArithmeticError AssertionError AttributeError BaseException EOFError Ellipsis Exception GeneratorExit ImportError
-IndentationError IndexError KeyError KeyboardInterrupt LookupError MemoryError NameError NoneType
-NotImplementedError OSError OverflowError RuntimeError StopIteration SyntaxError SystemExit TypeError ValueError
-ZeroDivisionError abs all any append args bool builtins bytearray bytecode bytes callable chr classmethod clear
-close const copy count dict dir divmod end endswith eval exec extend find format from_bytes get getattr globals
-hasattr hash id index insert int isalpha isdigit isinstance islower isspace issubclass isupper items iter join
-key keys len list little locals lower lstrip main map micropython next object open ord pop popitem pow print
-range read readinto readline remove replace repr reverse rfind rindex round rsplit rstrip send sep set setattr
-setdefault sort sorted split start startswith staticmethod step stop str strip sum super throw to_bytes tuple
-type update upper value values write zip
-""".split()
-)
-"""Names that every MicroPython with bytecode format 6 has (py/makeqstrdata.py, the static list); a test asks the compiler."""
 
 
 @dataclass
@@ -70,7 +55,7 @@ def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[
             near = modules.keys() if name in shared else related[places[0]]
             barred = given.union(*(used[m] for m in near), plain if name in plain | tops else ())
             new = next(free for free in _free() if free not in barred)
-            if new in IN_ROM or len(new) < len(name):
+            if new in names_in_rom() or len(new) < len(name):
                 for module in places:
                     to[module][name] = new
                     used[module].add(new)
@@ -78,16 +63,27 @@ def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[
 
 
 @cache
+def names_in_rom() -> tuple[str, ...]:
+    """Names that every MicroPython with bytecode format 6 has (py/makeqstrdata.py, the static list); a test asks the compiler."""
+    return tuple(_listed("rom"))
+
+
+@cache
 def port_names() -> frozenset[str]:
     """What the ports' modules offer; made by tools/port_names from the published stubs."""
-    return frozenset((files("zapato") / "firmware" / "port_names.txt").read_text("utf-8").split())
+    return frozenset(_listed("ports"))
+
+
+def _listed(name: str) -> list[str]:
+    return (files("zapato") / "firmware" / "names" / f"{name}.txt").read_text("utf-8").split()
 
 
 def _free() -> Iterator[str]:
     """Names to give, the cheapest first."""
-    yield from IN_ROM
+    yield from names_in_rom()
     yield from ascii_letters
-    yield from ("".join(pair) for pair in product(ascii_letters, repeat=2))
+    pairs = ("".join(pair) for pair in product(ascii_letters, repeat=2))
+    yield from (pair for pair in pairs if not iskeyword(pair))
 
 
 def _read(text: str) -> _Module:
@@ -154,9 +150,7 @@ def _related(modules: Mapping[str, _Module]) -> dict[str, set[str]]:
 
     for name in modules:
         reach(name)
-    return {
-        name: set[str]().union(*(each for each in below.values() if name in each)) for name in modules
-    }
+    return {name: set[str]().union(*(each for each in below.values() if name in each)) for name in modules}
 
 
 def _tokens(text: str) -> list[tokenize.TokenInfo]:

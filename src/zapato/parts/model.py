@@ -120,12 +120,19 @@ class Need:
 
 @dataclass(eq=False, repr=False)
 class Driver:
-    """The object that the plan makes on the device: runtime module, class, and plain arguments."""
+    """The object that the plan makes on the device.
+
+    Attributes:
+        module, cls: its runtime module and class; also: modules that this one needs.
+        arguments: plain values, after the device and the part's name.
+        data: bytes of heap that this part's own size asks for, such as a strip's colours.
+    """
 
     module: str
     cls: str
     arguments: tuple[object, ...] = ()
     also: tuple[str, ...] = ()
+    data: int = 0
 
 
 @dataclass(eq=False, repr=False)
@@ -189,14 +196,19 @@ class Part:
         return tuple(f.name for f in self.kind.fields if f.role == "pin" and self.values.get(f.name) == AUTO)
 
     @property
+    def placed(self) -> bool:
+        """True where every pin that it asks for is there."""
+        asked = {need.field for need in self.needs}
+        asked |= {name for name in self.kind.requires(self) if self.kind.shape.by_name[name].role == "pin"}
+        return not asked - self.pins.keys()
+
+    @property
     def driven(self) -> bool:
         """True where the runtime drives this part, on the pins that it stands on.
 
         A part whose pin is not there counts as driven: the missing pin is what is told.
         """
-        asked = {need.field for need in self.needs}
-        asked |= {name for name in self.kind.requires(self) if self.kind.shape.by_name[name].role == "pin"}
-        if asked - self.pins.keys():
+        if not self.placed:
             return True
         if any(pin.gpio < 0 for pin in self.pins.values()):
             return False

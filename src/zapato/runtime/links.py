@@ -1,4 +1,7 @@
 # Links: when, if, do, with their timing.
+from micropython import const
+
+_WAITING_LINKS = const(80)  # timers from which on no more delayed acts are taken
 
 
 class Link:
@@ -59,7 +62,10 @@ class Link:
         if self.test and not self.guard(self.test):
             return
         if self.wait:
-            self.d.after(self.wait, self.go)
+            if len(self.d.timers) < _WAITING_LINKS:
+                self.d.after(self.wait, self.go)
+            else:
+                self.d.fault("link %d" % self.number, "too much waits already")
         else:
             self.go()
 

@@ -90,7 +90,6 @@ class Mqtt:
         self.state = _CALLING
         self.heard = self.sent = time.ticks_ms()
         self.d.poller.register(self.sock, select.POLLIN | select.POLLOUT)
-        self.timer = self.d.every(max(1000, min(5000, self.keep // 4)), self.beat)
 
     def close(self):
         self.d.cancel(self.timer)
@@ -118,6 +117,9 @@ class Mqtt:
             self.pause = min(self.pause * 2, _LONGEST)
 
     def beat(self):
+        # Called every few seconds.
+        if not self.sock:
+            return
         now = time.ticks_ms()
         silence = time.ticks_diff(now, self.heard)
         if silence > (self.keep * 3 // 2 if self.state == _ONLINE else _PATIENCE):

@@ -5,7 +5,7 @@ import random
 import network
 
 _LOOK = const(500)  # ms between looks while joining
-_WATCH = const(5000)  # ms between looks while joined
+_WATCH = const(4000)  # ms between looks while joined
 _JOINING = const(20000)  # ms until a try to join is given up
 _APART = const(30000)  # ms between two tries at the most
 
@@ -61,6 +61,8 @@ class Net:
                 print("wifi joined,", (self.radio(self.wlan.ifconfig) or ("?",))[0])
                 if self.mqtt:
                     self.mqtt.begin()
+            elif self.mqtt:
+                self.mqtt.beat()
             return _WATCH
         if self.joined:
             self.joined = False

@@ -18,6 +18,9 @@ def run(settings):
     try:
         import plan
 
+        for name in plan.MORE:
+            gc.collect()
+            __import__(name)
         print(plan.d.name, plan.d.version)
         plan.connect(settings)
         settings = None

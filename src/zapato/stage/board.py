@@ -263,12 +263,14 @@ class Board:
     # --- time
 
     def on_poll(self, data: bytes) -> str:
-        """Wait up to so many ms; "p" where the program is to be looked at, else what became ready."""
+        """Wait as long as the program wants to; "p" where the program is to be looked at, else what became ready."""
         self._count()
-        if self._patience and self.machine and self.machine.memory.read(self._shared + FED, 4) != bytes(4):
+        assert self.machine
+        fed, wanted = struct.unpack("<II", self.machine.memory.read(self._shared + FED, 8))
+        if self._patience and fed:
             self._fed = self.clock.now
             self.machine.memory.write(self._shared + FED, bytes(4))
-        timeout = int(data)
+        timeout = wanted - 1
         self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
         self._resume()
         if self._peek:

@@ -19,17 +19,23 @@ class Flash:
         files: name -> bytes.
         writes: how often something was written, renamed or removed.
         before_write: called before each of these; it may raise Fault (the flash fails) or end the run (a cut).
+        torn: raised once in the middle of the next writing, when half of it has arrived.
     """
 
     def __init__(self) -> None:
         self.files: dict[str, bytes] = {}
         self.writes = 0
         self.before_write: Callable[[str], None] = lambda name: None
+        self.torn: BaseException | None = None
 
     def change(self, name: str, data: bytes | None) -> None:
         """Write or remove one file."""
         self.before_write(name)
         self.writes += 1
+        if data and self.torn:
+            torn, self.torn = self.torn, None
+            self.files[name] = data[: len(data) // 2]
+            raise torn
         if data is None:
             self.files.pop(name, None)
         else:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import heapq
 import selectors
 import socket
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Mapping
 from random import Random
 from typing import Any
@@ -17,6 +19,8 @@ from zapato.stage.board import Board, Reset
 from zapato.stage.clock import Clock, End
 from zapato.stage.files import NoDevice
 from zapato.stage.network import READ, WRITE, Air, Station
+from zapato.stage.player import PowerCut
+from zapato.stage.result import Crash
 from zapato.stage.trace import Trace
 from zapato.stage.wasi import AGAIN, Fault
 
@@ -32,6 +36,22 @@ class LiveClock(Clock):
         self._begun = time.monotonic()
         self.selector = selectors.DefaultSelector()
         self.ended = threading.Event()
+        self._posted: deque[Callable[[], object]] = deque()
+        self._bell, ear = socket.socketpair()
+        for each in (self._bell, ear):
+            each.setblocking(False)
+        self.selector.register(ear, selectors.EVENT_READ, _Ear(ear))
+
+    def post(self, call: Callable[[], object]) -> None:
+        """Do `call` in the board's thread, soon; from any thread."""
+        self._posted.append(call)
+        with contextlib.suppress(OSError):  # it rings already
+            self._bell.send(b"!")
+
+    def close(self) -> None:
+        """Give back what waits."""
+        self._bell.close()
+        self.selector.close()
 
     def _advance(self) -> None:
         passed = time.monotonic() - self._begun
@@ -42,6 +62,8 @@ class LiveClock(Clock):
             if self.ended.is_set():
                 raise End
             self._advance()
+            while self._posted:
+                self._posted.popleft()()
             while self._queue and self._queue[0][0] <= self.now:
                 heapq.heappop(self._queue)[2]()
             self._watch()
@@ -53,15 +75,23 @@ class LiveClock(Clock):
             self._wait(min(LONGEST, max(0.0, (until - self.now) / 1000)))
 
     def _wait(self, seconds: float) -> None:
-        if not self.selector.get_map():
-            self.ended.wait(seconds)
-            return
         for key, _ in self.selector.select(seconds):
             key.data.noticed()
 
     def busy(self, us: int) -> None:
         time.sleep(us / 1e6)
         self._advance()
+
+
+class _Ear:
+    """Hears that something was posted."""
+
+    def __init__(self, end: socket.socket) -> None:
+        self.end = end
+
+    def noticed(self) -> None:
+        with contextlib.suppress(OSError):
+            self.end.recv(64)
 
 
 class LiveWire(NoDevice):
@@ -141,7 +171,7 @@ class LiveStation(Station):
         self.clock = clock
 
     def connect(self, name: str, password: str) -> None:
-        self.joined = True
+        self.joined = self.air.up
 
     def socket(self) -> int:
         self.count += 1
@@ -161,11 +191,12 @@ class LiveBoard:
         modules: Mapping[str, bytes],
         shims: Mapping[str, bytes],
         settings: Mapping[str, Any],
-        on_row: Callable[[dict[str, Any]], None] | None = None,
+        on_row: Callable[[Mapping[str, Any]], None] | None = None,
+        places: Callable[[str], str] = str,
     ) -> None:
         self.clock = LiveClock()
-        self.trace = Trace(self.clock)
-        air = Air(self.clock, self.trace, None)
+        self.trace = Trace(self.clock, on_row)
+        self.air = Air(self.clock, self.trace, None)
         program = {f"{name}.mpy": data for name, data in modules.items()}
         self.board = Board(
             facts,
@@ -175,12 +206,15 @@ class LiveBoard:
             self.clock,
             self.trace,
             Random(1),
-            air,
+            self.air,
             None,  # type: ignore[arg-type]
+            places,
         )
-        air.stations.clear()
-        self.board.station = LiveStation(air, self.clock)
-        self.crash: tuple[str, str] | None = None
+        self.air.stations.clear()
+        self.board.station = LiveStation(self.air, self.clock)
+        self.crash: Crash | None = None
+        self.over = threading.Event()
+        """Set when the program, or the script, came to its end."""
         self._thread = threading.Thread(target=self._run, daemon=True)
 
     def start(self) -> None:
@@ -190,15 +224,31 @@ class LiveBoard:
     def stop(self) -> None:
         """Pull the plug: nobody says goodbye."""
         self.clock.ended.set()
-        self._thread.join(10)
+        self.clock.post(lambda: None)
+        if self._thread.is_alive():
+            self._thread.join(10)
+        self.clock.close()
 
     def _run(self) -> None:
-        while not self.clock.ended.is_set():
-            try:
-                self.crash = self.board.run()
-                return
-            except Reset:
+        dark = 0
+        try:
+            while True:
+                try:
+                    if dark:
+                        ms, dark = dark, 0
+                        self.clock.go(self.clock.now + ms)
+                    self.trace.log("power", "on", True)
+                    error, traceback = self.board.run()
+                    self.crash = Crash(error, traceback, self.clock.now / 1000)
+                    self.trace.log("crash", error, traceback)
+                    return
+                except Reset:
+                    self.trace.log("power", "reset", True)
+                except PowerCut as cut:
+                    self.trace.log("power", "on", False)
+                    dark = cut.ms
                 self.board.power_off()
-            except End:
-                break
-        self.board.power_off()
+        except End:
+            self.board.power_off()
+        finally:
+            self.over.set()

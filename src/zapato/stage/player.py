@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, cast
+from typing import Any, Protocol, cast
 
 from zapato.design.script import Call, Step
 from zapato.parts.model import Bench
@@ -16,6 +16,14 @@ from zapato.stage.trace import Trace
 
 TAP_GAP = 120
 """ms between two taps of one gesture."""
+
+
+class Messages(Protocol):
+    """The way to the broker: what the device said, and what the script says to it."""
+
+    seen: list[tuple[str, str]]
+
+    def message(self, topic: str, payload: str, retain: bool = False) -> None: ...
 
 
 class PowerCut(Exception):
@@ -56,7 +64,7 @@ class Player:
         self,
         board: Board,
         air: Air,
-        broker: Broker,
+        broker: Messages | None,
         clock: Clock,
         trace: Trace,
         benches: Mapping[str, Bench],
@@ -99,19 +107,21 @@ class Player:
         raise PowerCut(ms)
 
     def message(self, topic: str, payload: str, retain: bool = False) -> None:
-        self.broker.message(topic, payload, retain)
+        if self.broker:
+            self.broker.message(topic, payload, retain)
 
     def wifi(self, up: bool) -> None:
         self.air.set(up)
 
     def server(self, word: str, value: Any) -> None:
         """The broker: "up", "silent", "refuses", "denies", or "close"."""
+        broker = cast(Broker, self.broker)
         if word == "up":
-            self.broker.set(value)
+            broker.set(value)
         elif word == "close":
-            self.broker.close_all()
+            broker.close_all()
         else:
-            setattr(self.broker, word, value)
+            setattr(broker, word, value)
 
     def lookup(self, ms: int) -> None:
         """Names take so long to be looked up."""
@@ -126,6 +136,10 @@ class Player:
             raise Fault(NO_DEVICE)
 
         self.board.flash.before_write = (lambda name: None) if works else refuse
+
+    def tear(self, ms: int) -> None:
+        """The power goes in the middle of the next writing."""
+        self.board.flash.torn = PowerCut(ms)
 
     def act(self, call: Call) -> None:
         """Do one act."""
@@ -143,7 +157,8 @@ class Player:
     def published(self, name: str, payload: str | None = None) -> bool:
         """Whether the device published this since the last act."""
         full = f"{self.topic}/{name}"
-        return any(t == full and payload in (None, p) for t, p in self.broker.seen)
+        seen = self.broker.seen if self.broker else ()
+        return any(t == full and payload in (None, p) for t, p in seen)
 
     # --- steps
 
@@ -187,7 +202,8 @@ class Player:
             self.clock.after(step.wait, lambda: self.begin(running))
             return
         if step.act and step.act_call:
-            self.broker.seen.clear()
+            if self.broker:
+                self.broker.seen.clear()
             self.trace.log("act", step.text, step.number)
             if running.next:
                 follower = running.next

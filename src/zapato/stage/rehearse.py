@@ -24,7 +24,7 @@ from zapato.stage.board import BUDGET, Board, Reset
 from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock, End
 from zapato.stage.network import Air
-from zapato.stage.player import Player, PowerCut
+from zapato.stage.player import Messages, Player, PowerCut
 from zapato.stage.result import Crash, Expectation, Rehearsal
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Stopped
@@ -49,15 +49,7 @@ def rehearse(
     stand, RehearsalInvalid, Unreadable, ToolMissing.
     """
     design = what if isinstance(what, Design) else resolve(Path(what))
-    checked = report_of([design])
-    if not checked.ok:
-        raise Refused(
-            f"{design.name or 'the device'} is not rehearsed while errors stand",
-            "",
-            checked.findings,
-            checked.texts,
-        )
-    refuse_undriven(design)
+    refuse(design)
     vm.ready()
     path = Path(script) if script else default_script(design)
     read = read_script(path, design)
@@ -67,6 +59,15 @@ def rehearse(
         raise RehearsalInvalid(f"{source.name} cannot be rehearsed", "", findings, {source.name: source.text})
     program = _built(app) if app else compile_device(design)
     return _run(design, read, program, read.seed if seed is None else seed, progress)
+
+
+def refuse(design: Design) -> None:
+    """Raises Refused while errors stand, or a part has no driver yet."""
+    checked = report_of([design])
+    if not checked.ok:
+        name = design.name or "the device"
+        raise Refused(f"{name} is not rehearsed while errors stand", "", checked.findings, checked.texts)
+    refuse_undriven(design)
 
 
 def _built(app: Path) -> Program:
@@ -111,15 +112,15 @@ def _run(
         broker,
         program.map.told,
     )
-    _prepare(design, script, board, air, broker)
+    prepare(design, script, board, air, broker)
     if progress:
         _tell(progress, clock, script.lasts)
     crash = _until_the_end(board, clock, trace)
-    return _result(design, script, board, trace, crash, time.perf_counter() - begun)
+    return result_of(design, script, board, trace, crash, time.perf_counter() - begun)
 
 
-def _prepare(design: Design, script: Script, board: Board, air: Air, broker: Broker) -> None:
-    """The world as it is at the beginning, and the steps."""
+def prepare(design: Design, script: Script, board: Board, air: Air, broker: Messages | None) -> Player:
+    """The world as it is at the beginning, and the steps until the script ends."""
     benches = {part.name: part.kind.bench(part) for part in design.parts.values()}
     player = Player(board, air, broker, board.clock, board.trace, benches, design.topic)
     for use in design.uses:
@@ -133,7 +134,9 @@ def _prepare(design: Design, script: Script, board: Board, air: Air, broker: Bro
     def end() -> None:
         raise End
 
-    board.clock.at(script.lasts, end)
+    if script.lasts:
+        board.clock.at(script.lasts, end)
+    return player
 
 
 def _tell(progress: Callable[[float], None], clock: Clock, lasts: int) -> None:
@@ -194,9 +197,10 @@ def _settings(design: Design) -> dict[str, Any]:
     return found
 
 
-def _result(
+def result_of(
     design: Design, script: Script, board: Board, trace: Trace, crash: Crash | None, wall: float
 ) -> Rehearsal:
+    """What the trace tells of the script."""
     verdicts = {r["number"]: r for r in trace.rows if r["what"] == "expect"}
     expectations = [
         _expectation(step.text, step.place, verdicts.get(step.number))

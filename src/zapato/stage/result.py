@@ -57,6 +57,7 @@ class Rehearsal:
         effort: instructions that it spent, as figures that repeat exactly.
         records: everything that happened, as rows of t (ms), what, name, value.
         notes: what is worth knowing about the rehearsal itself, a sentence each.
+        live: it ran in real time; `lasts` and every moment are real, too.
     """
 
     device: str
@@ -70,6 +71,7 @@ class Rehearsal:
     effort: Effort
     records: tuple[Mapping[str, Any], ...] = field(repr=False)
     notes: tuple[str, ...] = ()
+    live: bool = False
 
     @property
     def heap_peak(self) -> int:

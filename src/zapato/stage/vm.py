@@ -15,6 +15,7 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.errors import ToolMissing
+from zapato.stage.crossing import function
 from zapato.stage.wasi import Fault, Files, System
 
 if TYPE_CHECKING:
@@ -66,17 +67,20 @@ class Memory:
 
     def __init__(self, memory: Any, store: Any) -> None:
         self._memory, self._store = memory, store
+        self._base = 0
+        self.look()
 
-    def _at(self, at: int) -> int:
+    def look(self) -> None:
+        """Find the memory again: it may have moved while the VM ran."""
         pointer = self._memory.data_ptr(self._store)
-        return ctypes.cast(pointer, ctypes.c_void_p).value + at  # type: ignore[operator]
+        self._base = ctypes.cast(pointer, ctypes.c_void_p).value or 0
 
     def read(self, at: int, size: int) -> bytes:
-        return ctypes.string_at(self._at(at), size) if size else b""
+        return ctypes.string_at(self._base + at, size) if size else b""
 
     def write(self, at: int, data: bytes) -> None:
         if data:
-            ctypes.memmove(self._at(at), data, len(data))
+            ctypes.memmove(self._base + at, data, len(data))
 
 
 @dataclass
@@ -125,6 +129,7 @@ class Machine:
         """
         import wasmtime
 
+        keep: list[Any] = []
         linker = wasmtime.Linker(self._engine)
         words = ["micropython", "-X", f"heapsize={self.heap}", "-m", module]
         system = System(None, words, [f"{k}={v}" for k, v in self.variables.items()], self.files, self.say)
@@ -135,7 +140,7 @@ class Machine:
         for need in self._module.imports:
             name, kind = str(need.name), cast(wasmtime.FuncType, need.type)
             if name in calls:
-                linker.define(self._store, need.module, name, wasmtime.Func(self._store, kind, calls[name]))
+                linker.define(self._store, need.module, name, function(self._store, kind, calls[name], keep))
         exports = cast(Any, linker.instantiate(self._store, self._module).exports(self._store))
         self.memory = system.memory = Memory(exports["memory"], self._store)
         try:
@@ -160,6 +165,7 @@ class Machine:
     def _guarded(self, call: Callable[..., int]) -> Callable[..., int]:
         def guarded(*given: int) -> int:
             try:
+                self.memory.look()
                 return call(*given)
             except Fault as fault:
                 return fault.number
@@ -170,6 +176,7 @@ class Machine:
         return guarded
 
     def _host(self, name: int, name_size: int, data: int, size: int, result: int, room: int) -> int:
+        self.memory.look()
         read = self.memory.read
         try:
             answer = self.host(read(name, name_size).decode(), read(data, size)).encode()

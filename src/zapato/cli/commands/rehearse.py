@@ -24,6 +24,14 @@ if TYPE_CHECKING:
 )
 @click.option("--seed", type=int, help="Seed of everything random; the file's own by default.")
 @click.option(
+    "--live",
+    is_flag=True,
+    help="In real time with real sockets; type acts such as button.press, Ctrl-C ends.",
+)
+@click.option(
+    "--broker", metavar="HOST[:PORT]", help="With --live: a real broker; an embedded one by default."
+)
+@click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
 )
 def COMMAND(
@@ -32,34 +40,45 @@ def COMMAND(
     plot: Path | None,
     trace: Path | None,
     seed: int | None,
+    live: bool,
+    broker: str | None,
     form: str,
 ) -> int:
     """Run devices' firmware in the real MicroPython VM, in virtual time, against a rehearsal file.
+
+    With --live the same program runs in real time against a real broker: its steps come from --script, or
+    from what is typed.
 
     Exit code 0: every expectation held; 1: one did not, or the firmware crashed; 2: the call was wrong.
     """
     from zapato.checks import all_files
     from zapato.cli.each import each_device
+    from zapato.cli.live import play
     from zapato.cli.report import rehearsal_lines
     from zapato.cli.terminal import Meter
     from zapato.errors import ZapatoError
     from zapato.stage import rehearse
 
     devices = all_files(paths)
-    if len(devices) > 1 and (script or plot or trace):
-        raise ZapatoError("--script, --plot and --trace go with one device")
+    if len(devices) > 1 and (script or plot or trace or live):
+        raise ZapatoError("--script, --plot, --trace and --live go with one device")
+    if broker and not live:
+        raise ZapatoError("--broker goes with --live: in virtual time the broker is the stage's own")
     if plot:
         from zapato.draw import check_name
 
         check_name(plot)
     results: list[Rehearsal] = []
 
-    def one(path: Path) -> bool:
+    def virtual(path: Path) -> Rehearsal:
         meter = Meter(f"rehearsing {path.stem}")
         try:
-            result = rehearse(path, script, seed=seed, progress=meter.at)
+            return rehearse(path, script, seed=seed, progress=meter.at)
         finally:
             meter.done()
+
+    def one(path: Path) -> bool:
+        result = play(path, script, broker, form == "json") if live else virtual(path)
         results.append(result)
         if form == "text":
             click.echo("\n".join(rehearsal_lines(result)))

@@ -73,7 +73,8 @@ class poll:
         begun = now[0]
         left = timeout
         while True:
-            answer = ask("poll", str(left))
+            now[6] = left + 1
+            answer = ask("poll")
             if answer != "p":
                 return self.ready(answer)
             _look()

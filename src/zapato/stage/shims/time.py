@@ -1,7 +1,9 @@
 # Stands in for the port's time module, on the stage's time.
+from utime import ticks_add, ticks_diff
+
 from world import ask, now
 
-PERIOD = 1 << 30
+
 EPOCH = 1773100800  # seconds: the virtual day begins at midnight
 
 
@@ -11,16 +13,6 @@ def ticks_ms():
 
 def ticks_us():
     return now[1]
-
-
-def ticks_add(ticks, delta):
-    if not -PERIOD // 2 < delta < PERIOD // 2:
-        raise OverflowError("ticks interval overflow")
-    return (ticks + delta) % PERIOD
-
-
-def ticks_diff(end, start):
-    return (end - start + PERIOD // 2) % PERIOD - PERIOD // 2
 
 
 def sleep_ms(ms):

@@ -7,8 +7,9 @@ import uctypes
 import host
 
 # Words that the stage writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began,
-# and whether waiting would end at once; and one that the program writes: it fed the watchdog.
-now = array.array("I", (0, 0, 0, 0, 0, 0))
+# and whether waiting would end at once; and two that the program writes: it fed the watchdog, and how long
+# it wants to wait, and one more (0 stands for without end).
+now = array.array("I", (0, 0, 0, 0, 0, 0, 0))
 host.call("here", str(uctypes.addressof(now)))
 handlers = {}  # gpio -> (handler, pin)
 pipe = open("/stage/pipe", "rb")

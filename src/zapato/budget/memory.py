@@ -1,0 +1,99 @@
+"""How much of the chip's memory the firmware takes, known without running it.
+
+The figures come from costs.json: what each runtime module, each part and each link took in the VM, by
+the method of least squares over devices made at random (tools/costs makes it; tools/costs --check tells
+how far it is off).
+"""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+
+from zapato.design.links import Link
+from zapato.design.model import Design
+from zapato.design.program import drivers, follows, runtime_modules
+
+ROOMY = 64 * 1024
+"""Bytes of heap from which on the program keeps line numbers and its own names; below, they would take kilobytes it needs."""
+
+
+@dataclass(frozen=True)
+class Memory:
+    """What the firmware takes, in bytes.
+
+    Attributes:
+        heap: at its highest, after a collection; heap_has: what the chip leaves a program.
+        flash: of the compiled modules.
+        largest: what takes most of the heap: (what, bytes), the largest first.
+    """
+
+    heap: int
+    heap_has: int
+    flash: int
+    largest: tuple[tuple[str, int], ...]
+
+
+def memory(design: Design) -> Memory | None:
+    """What this design takes; None where its board is not known."""
+    if design.board is None:
+        return None
+    has = design.board.chip.heap
+    table = costs()["whole" if has >= ROOMY else "short"]
+    found = features(design)
+    heap = {what: count * table["heap"].get(what, 0.0) for what, count in found.items()}
+    flash = sum(count * table["flash"].get(what, 0.0) for what, count in found.items())
+    groups: Counter[str] = Counter()
+    for what, size in heap.items():
+        groups[_group(what)] += round(size)
+    return Memory(round(sum(heap.values())), has, round(flash), tuple(groups.most_common()))
+
+
+def features(design: Design) -> Counter[str]:
+    """What the figures are measured for, and how often this design has it."""
+    found: Counter[str] = Counter({"always": 1})
+    for module in runtime_modules(design):
+        found[f"module {module}"] = 1
+    for name, driver in drivers(design).items():
+        found[f"part {driver.cls}"] += 1
+        found["letters"] += len(name)
+        found["data"] += driver.data
+    for part in design.parts.values():
+        if follows(part):
+            found["link"] += 1
+            found["function"] += 1
+            found["code"] += len(part.get("shows", ""))
+    for link in design.links:
+        found["link"] += 1
+        codes = [*_codes(link)]
+        found["function"] += len(codes)
+        found["code"] += sum(len(code) for code in codes)
+        found["order"] += sum(not command.code for command in link.commands)
+    return found
+
+
+def _codes(link: Link) -> Iterable[str]:
+    """The expressions of a link that become functions on the device."""
+    yield from (each.code for each in (link.when, link.condition) if each)
+    if link.rearm:
+        yield link.rearm
+    yield from (command.code for command in link.commands if command.code)
+
+
+def _group(what: str) -> str:
+    """What a feature belongs to, for people."""
+    if what in ("link", "function", "code", "order", "module links"):
+        return "links"
+    if what.startswith("part ") or what == "letters":
+        return "parts"
+    return {"module net": "network", "module mqtt": "network"}.get(what, "the runtime's modules")
+
+
+@cache
+def costs() -> Mapping[str, Mapping[str, Mapping[str, float]]]:
+    """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature."""
+    return json.loads((files("zapato") / "budget" / "costs.json").read_text("utf-8"))

@@ -1,0 +1,109 @@
+"""memory-heap and memory-flash: the firmware that this device needs, against what its chip has."""
+
+from collections.abc import Iterator
+
+from zapato.budget.memory import Memory, memory
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+
+FULL = 0.85
+"""The share of the heap from which on there is too little left for what a day brings."""
+KEPT = 16 * 1024
+"""Bytes of the data partition for settings and kept values, each written beside the old one first."""
+
+
+def _heap(design: Design) -> Iterator[Finding]:
+    found = memory(design)
+    if found is None or found.heap <= FULL * found.heap_has:
+        return
+    share = found.heap / found.heap_has
+    yield design.finding(
+        "memory-heap",
+        "error" if share > 1 else "warning",
+        ("device",),
+        f"the firmware of this device takes {_kib(found.heap)} of heap, {share:.0%} of the {_kib(found.heap_has)} that its chip leaves a program",
+        why=_why(design, found),
+        fixes=("fewer parts or links", "a chip with more memory: zapato fit --boards PATH ranks the boards"),
+        of="key",
+    )
+
+
+def _why(design: Design, found: Memory) -> str:
+    parts = ", ".join(f"{what} {_kib(size)}" for what, size in found.largest if size > 100)
+    source = design.board.chip.sources.get("heap", "") if design.board else ""
+    return f"{parts} ({source}; what each takes was measured in the VM)."
+
+
+def _kib(size: int) -> str:
+    return f"{size / 1024:.1f} KiB"
+
+
+def _flash(design: Design) -> Iterator[Finding]:
+    found, board = memory(design), design.board
+    if found is None or board is None or not board.chip.image:
+        return
+    room = board.flash - board.chip.image
+    needs = 2 * found.flash + KEPT
+    if needs > room:
+        yield design.finding(
+            "memory-flash",
+            "error",
+            ("device",),
+            f"two versions of this program and its settings take {_kib(needs)}, and the board's flash has room for {_kib(max(0, room))}",
+            why=f"a new version is written beside the running one; the vendor's image takes the first {_kib(board.chip.image)} ({board.chip.sources.get('image', '')}).",
+            fixes=("a board with more flash",),
+            of="key",
+        )
+
+
+_MANY = "\n".join(
+    f'[number.n{i}]\nstart = 0\n[[link]]\nwhen = "n{i}.value > {i}"\ndo = "lamp.toggle"' for i in range(110)
+)
+_TIGHT = (
+    'id = "tight"\ntitle = "Tight"\nchip = "esp32c3"\nflash = 2113536\n[headers]\nleft = ["A=4", "B=5"]\n'
+)
+_ROOMY = _TIGHT.replace("2113536", "4194304")
+
+RULES = (
+    Rule(
+        code="memory-heap",
+        family="resources",
+        severities=("error", "warning"),
+        title="the firmware takes more heap than the chip has",
+        story="""
+What a device needs of the chip's working memory is known before it is built: each piece of the
+firmware, each part and each link was measured in a 32-bit MicroPython VM, and the figures were held
+against devices made at random (within a tenth). Above what the chip leaves a program it cannot
+run: an error. Above 85 % it runs, and has too little left for a bad day, when messages wait for a
+broker that is away and the free memory is in crumbs: a warning.
+
+`zapato rehearse` shows the same device in exactly the chip's heap.
+""",
+        failing=device(f"[relay.lamp]\npin = 14\n{_MANY}", "esp8266-30pin"),
+        mended=device(f"[relay.lamp]\npin = 25\n{_MANY}"),
+        find=_heap,
+    ),
+    Rule(
+        code="memory-flash",
+        family="resources",
+        severities=("error",),
+        title="the program does not fit twice into the flash",
+        story="""
+The flash holds the vendor's MicroPython image and, behind it, the data partition: two versions of
+the program, so that a bad update can go back, the settings, and what is kept through a power cut.
+Where the board's flash leaves no room for that, it cannot be updated safely.
+""",
+        failing={
+            "device.toml": device("[led.a]\npin = 4", "tight"),
+            "boards/tight.toml": _TIGHT,
+            "site.toml": '[site]\nname = "refuge"\n',
+        },
+        mended={
+            "device.toml": device("[led.a]\npin = 4", "tight"),
+            "boards/tight.toml": _ROOMY,
+            "site.toml": '[site]\nname = "refuge"\n',
+        },
+        find=_flash,
+    ),
+)

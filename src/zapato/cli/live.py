@@ -1,0 +1,149 @@
+"""A live rehearsal in a terminal or a pipe: what happens is printed as it comes, what is typed is done."""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from zapato.cli.terminal import is_terminal, styled
+from zapato.errors import Refused, ZapatoError
+
+if TYPE_CHECKING:
+    from zapato.design import Design
+    from zapato.stage import Rehearsal
+
+COLORS = {
+    "act": "cyan",
+    "message": "cyan",
+    "mqtt": "green",
+    "expect": "magenta",
+    "crash": "red",
+    "power": "yellow",
+}
+LAST = 1.0
+"""Seconds after the end of what is typed in which the program may still answer."""
+
+
+def broker_of(text: str | None) -> tuple[str, int] | None:
+    """HOST or HOST:PORT of a broker. Raises ZapatoError."""
+    if text is None:
+        return None
+    host, colon, port = text.rpartition(":") if not text.endswith("]") else (text, "", "")
+    if not colon:
+        host, port = text, "1883"
+    if not host or not port.isdigit() or not 0 < int(port) < 65536:
+        raise ZapatoError(f"--broker takes HOST:PORT, not {text}", "--broker 192.168.4.2:1883")
+    return host.strip("[]"), int(port)
+
+
+def play(path: Path, script: Path | None, broker: str | None, quiet: bool) -> Rehearsal:
+    """Run one device until its script is over, standard input ends, or Ctrl-C."""
+    from zapato.stage.live_run import Live
+
+    shown = _Shown()
+    live = Live(path, script=script, broker=broker_of(broker), on_row=shown.row)
+    if not quiet:
+        click.echo("\n".join(_head(live.design, live.broker, script is None)))
+        shown.begin(live.design)
+    live.start()
+    try:
+        if script:
+            while not live.wait(0.2):
+                pass
+        else:
+            _until_the_end(live.wait, live.act)
+    except KeyboardInterrupt:
+        if is_terminal(sys.stdout):
+            click.echo()
+    return live.stop()
+
+
+def _until_the_end(over: Callable[[float], bool], act: Callable[[str], None]) -> None:
+    """Do what is typed, until that ends or the program does."""
+    done = threading.Event()
+
+    def read() -> None:
+        for line in _lines():
+            if line in ("quit", "exit"):
+                break
+            if not _waited(line):
+                try:
+                    act(line)
+                except Refused as wrong:
+                    click.echo(f"zapato: {wrong}" + (f" ({wrong.fix})" if wrong.fix else ""), err=True)
+        else:
+            time.sleep(0 if is_terminal(sys.stdin) else LAST)
+        done.set()
+
+    threading.Thread(target=read, daemon=True).start()
+    while not done.wait(0.1):
+        if over(0):
+            return
+
+
+def _lines() -> Iterator[str]:
+    for line in sys.stdin or ():
+        if line.strip() and not line.lstrip().startswith("#"):
+            yield line.strip()
+
+
+def _waited(line: str) -> bool:
+    """Whether the line was "wait TIME", and that time is over."""
+    word, _, rest = line.partition(" ")
+    if word != "wait":
+        return False
+    from zapato.lang.units import quantity
+
+    try:
+        time.sleep(quantity(rest.strip(), "time") / 1000)
+    except ValueError as error:
+        click.echo(f"zapato: wait {error} (wait 2s)", err=True)
+    return True
+
+
+def _head(design: Design, broker: tuple[str, int] | None, typed: bool) -> Iterator[str]:
+    yield styled(f"{design.name} is alive, in real time; Ctrl-C ends it", bold=True)
+    if broker:
+        yield f"  broker   {broker[0]}:{broker[1]}, topics {design.topic}/#"
+    if typed:
+        yield f"  type     {', '.join(_words(design))}"
+
+
+def _words(design: Design) -> Iterator[str]:
+    """What can be done to this device's world."""
+    for part in design.parts.values():
+        bench = part.kind.bench(part)
+        yield from (f"{part.name}.{word}" for word in bench.acts)
+        for name in bench.sets:
+            example = "true" if part.properties[name].type == "boolean" else "20"
+            yield f"{part.name}.{name} = {example}"
+    yield from ("power.cut", "wait 2s", "quit")
+
+
+class _Shown:
+    """Rows as lines, from the power-up on."""
+
+    def __init__(self) -> None:
+        self._names: dict[str, str] | None = None
+
+    def begin(self, design: Design) -> None:
+        self._names = {f"GPIO{use.pin.gpio}": use.part.id for use in design.uses}
+
+    def row(self, row: Mapping[str, Any]) -> None:
+        if self._names is None:
+            return
+        what, name = str(row["what"]), str(row["name"])
+        value = str(row["value"]).lower() if isinstance(row["value"], bool) else str(row["value"])
+        if what == "expect":
+            text = f"{'held' if row['value'] else 'FAILED'} {name}"
+        elif what == "pin":
+            text = f"{self._names.get(name, '')} {name} {value}".strip()
+        else:
+            text = name if what == "act" else f"{name} {value}".strip()
+        click.echo(f"{row['t'] / 1000:10.3f}  {styled(f'{what:<7}', fg=COLORS.get(what))}  {text}")

@@ -1,0 +1,73 @@
+"""Memory: what `check` says without running is what the VM then shows; a small chip lives for a week."""
+
+import re
+import sys
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.budget import memory
+from zapato.budget.memory import costs
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))
+
+import costs as tool
+
+DEMO = ("boot-dryer", "kettle-plug", "porch-light")
+
+
+def test_the_table_holds_for_thirty_devices_made_at_random():
+    rows = tool.sample(4711, 16, workers=1)
+    off = tool.errors(rows, costs())
+    assert len(rows) >= 30 and max(map(abs, off)) < 0.1, max(off, key=abs)
+
+
+@pytest.mark.parametrize("name", DEMO)
+def test_the_table_holds_for_the_demo(site, name):
+    design = zapato.load(site / "devices" / f"{name}.toml")
+    told, seen = memory(design), zapato.rehearse(design)
+    assert told and abs(told.heap / seen.used.peak - 1) < 0.1
+    flash = zapato.build(design, site / "out").size
+    assert abs(told.flash / flash - 1) < 0.1
+
+
+def test_every_piece_of_the_runtime_has_its_figure(site):
+    """A kind that is added gets its costs by `tools/costs.py`; here is who was forgotten."""
+    runtime = Path(zapato.__file__).parent / "runtime"
+    ports = ("_esp32", "_esp8266", "_rp2")
+    modules = {p.stem for p in runtime.glob("*.py") if not p.stem.endswith(ports)} - {"start", "fault"}
+    for form in ("short", "whole"):
+        assert modules <= {name.removeprefix("module ") for name in costs()[form]["heap"]}
+
+
+@pytest.mark.parametrize(("links", "severity"), [(30, None), (58, "warning"), (130, "error")])
+def test_a_device_too_big_for_its_chip_is_told_at_the_desk(put, links, severity):
+    body = "".join(
+        f'[number.n{i}]\nstart = 0\n[[link]]\nwhen = "n{i}.value > {i}"\ndo = "lamp.toggle"\n'
+        for i in range(links)
+    )
+    path = put(
+        'zapato = 1\n[device]\nname = "bench"\nboard = "esp8266-30pin"\n[relay.lamp]\npin = 14\n' + body
+    )
+    found = [f for f in zapato.check(path) if f.code == "memory-heap"]
+    assert [f.severity for f in found] == ([severity] if severity else [])
+    script = path.parent / "s.toml"
+    script.write_text('[rehearsal]\nlasts = "1min"\n')
+    if severity == "error":
+        assert "links" in found[0].why
+    else:
+        result = zapato.rehearse(path, script)
+        assert result.passed and not result.faults
+
+
+@pytest.mark.parametrize("name", ["kettle-plug", "porch-light"])
+def test_a_day_on_the_smallest_chip(site, tmp_path, name):
+    """A quarter of the heap stays free, in pieces of 2 KiB and more, and nothing grows (a week: make bench)."""
+    script = (site / "rehearsals" / f"{name}.toml").read_text()
+    (tmp_path / "day.toml").write_text(re.sub(r'lasts = "\d+h"', 'lasts = "24h"', script))
+    result = zapato.rehearse(site / "devices" / f"{name}.toml", tmp_path / "day.toml")
+    assert result.passed and result.lasts == 86400
+    assert result.used.peak <= 0.75 * result.heap and result.used.largest >= 2048
+    first = zapato.rehearse(site / "devices" / f"{name}.toml")
+    assert result.used.peak <= first.used.peak

@@ -1,0 +1,254 @@
+"""Measures what the firmware's pieces take of a chip's memory, and writes src/zapato/budget/costs.json.
+
+Devices are made at random from the kinds' own examples, built in both forms, and run in the VM for a few
+minutes of virtual time; the figures of the pieces are those that explain the devices best (least squares,
+none below zero).
+
+usage: python tools/costs.py [--check] [--seed N] [--devices N]     --check: measure other devices, and tell how far the table is off
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import sys
+import tempfile
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
+from pathlib import Path
+from random import Random
+
+import numpy as np
+from scipy.optimize import nnls
+
+from zapato.budget.memory import ROOMY, features
+from zapato.checks.codes.driver_missing import undriven
+from zapato.design import Design, resolve
+from zapato.design.script import read_script
+from zapato.firmware.program import compile_device
+from zapato.fitting import fit, write_pins
+from zapato.parts import Kind, kinds
+from zapato.parts.sensors import chip, chip_names
+from zapato.stage.rehearse import _run  # the tool wants another heap than the chip's
+
+COSTS = Path(__file__).parents[1] / "src" / "zapato" / "budget" / "costs.json"
+FORMS = {"short": ROOMY - 4, "whole": ROOMY}
+ROOM = 150 * 1024
+"""Bytes of heap while measuring: more than any device takes."""
+BUSY = 1000
+"""Turns from which on links made at random run in a circle; what waits meanwhile is no cost of theirs."""
+NETWORK = '[wifi]\nname = "hall"\n'
+BROKER = '[mqtt]\nhost = "192.168.4.2"\n'
+WORDS = ["lamp", "hall", "gate", "cellar", "stove", "pump", "north", "attic", "porch", "drying", "window", "ladder", "bench", "wood", "snow", "ice", "bell", "lift", "well", "barn"]
+
+
+class Unmeasured(Exception):
+    """A device whose program does not run to the end."""
+
+
+def device(random: Random) -> str:
+    """A device file made at random: parts from the kinds' examples, links between them."""
+    names = [f"{random.choice(WORDS)}{i}" for i in range(120)]
+    rows, switched, read = _sensors(random, names), [], []
+    for kind, count in _counts(random):
+        for _ in range(count):
+            name = names.pop()
+            rows.append(_table(kind, name, random, switched))
+            switched += [name] if kind in ("relay", "led") else []
+            read += [name] if kind == "number" else []
+    rows += [_link(random, switched, read) for _ in range(random.randrange(random.choice((8, 14, 70)))) if switched and read]
+    network = random.choice(("", NETWORK, NETWORK + BROKER, NETWORK + BROKER, NETWORK + BROKER))
+    return f'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n{network}' + "\n".join(rows) + "\n"
+
+
+def _counts(random: Random) -> list[tuple[str, int]]:
+    """Kinds, and how many of each, what others need first."""
+    loose = ["flag", "number", "group", "i2c", "sensor"]
+    pinned = [kind.name for kind in kinds() if kind.name not in loose and _driven(kind)]
+    found = [
+        (kind, random.choice((1, 1, 2)))
+        for kind in random.sample(pinned, random.randrange(min(7, len(pinned))))
+    ]
+    found += [("flag", random.choice((0, 1, 2, 20))), ("number", random.choice((0, 1, 1, 3, 40)))]
+    order = {"group": 9}
+    return sorted([*found, ("group", random.randrange(2))], key=lambda row: order.get(row[0], 5))
+
+
+def _driven(kind: Kind) -> bool:
+    """Whether the kind can stand by itself in a device and be built."""
+    text = f'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n{kind.example}\n'
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "x.toml"
+        path.write_text(text)
+        design = resolve(path)
+        return not design.findings and not undriven(design)
+
+
+def _table(kind: str, name: str, random: Random, switched: list[str]) -> str:
+    if kind == "group" and not switched:
+        return ""
+    if kind == "group":
+        return f"[group.{name}]\nof = {json.dumps(random.sample(switched, min(len(switched), 3)))}"
+    text = next(each.example for each in kinds() if each.name == kind)
+    text = _loose(re.sub(r"^\[\w+\.\w+\]", f"[{kind}.{name}]", text, count=1))
+    return text.replace('start = "off"', f'start = "{random.choice(("off", "off", "last"))}"')
+
+
+def _loose(text: str) -> str:
+    return re.sub(r'^(pin|open|close|sda|scl) = (?:\d+|"[^"]+")', r'\1 = "auto"', text, flags=re.M)
+
+
+def _sensors(random: Random, names: list[str]) -> list[str]:
+    """Sensors of some chips, with the bus they need."""
+    rows: list[str] = []
+    buses: dict[str, str] = {}
+    for name in random.sample(chip_names(), random.randrange(4)):
+        text = _sensor(name, names.pop(), buses, names)
+        rows += [text] * (text != "")
+    return [*buses.values(), *rows]
+
+
+def _sensor(name: str, called: str, buses: dict[str, str], names: list[str]) -> str:
+    found = chip(name)
+    if found.driver is None:
+        return ""
+    head = f'[sensor.{called}]\nchip = "{name}"\nevery = "30s"\n'
+    if not found.bus:
+        return head + 'pin = "auto"'
+    if found.bus not in buses:
+        kind = next(each for each in kinds() if each.name == found.bus)
+        buses[found.bus] = _loose(
+            re.sub(r"^\[\w+\.\w+\]", f"[{kind.name}.{names.pop()}]", kind.example, count=1)
+        )
+    bus = re.search(r"\.(\w+)\]", buses[found.bus])
+    return head + f'bus = "{bus[1] if bus else ""}"'
+
+
+def _link(random: Random, switched: list[str], read: list[str]) -> str:
+    one, two, value = random.choice(switched), random.choice(switched), random.choice(read)
+    when = random.choice(
+        (
+            f"{one}.on",
+            f"{value}.value > {random.randrange(99)}",
+            f"{one}.on and not {two}.on and {value}.value * 2 + 1 > 7",
+        )
+    )
+    do = random.choice(
+        (
+            f'"{one}.toggle"',
+            f'["{one}.on", "{two}.off"]',
+            f'"{value}.set({value}.value + 1)"',
+            f"\"notify('{value} is {{{value}.value}}')\"",
+        )
+    )
+    more = random.choice(("", "", 'held = "10s"', 'after = "2s"', f'if = "{value}.value < 50"'))
+    return f'[[link]]\nwhen = "{when}"\ndo = {do}\n{more}'
+
+
+def measure(text: str, form: str) -> tuple[Counter[str], int, int] | None:
+    """Features, bytes of heap at the peak, bytes of flash; None where this device cannot be made."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "bench.toml"
+        path.write_text(text)
+        design = resolve(path)
+        if any(f.severity == "error" for f in design.findings):
+            raise SystemExit("\n".join(f.message for f in design.findings) + text)
+        if any(part.autos for part in design.parts.values()):
+            found = fit(design)
+            if not found.ok:
+                return None
+            write_pins(found)
+            design = resolve(path)
+        try:
+            return run(design, form, Path(folder))
+        except Unmeasured:
+            return None
+
+
+def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[Counter[str], int, int]:
+    """Build this design in one form and run it with room enough."""
+    assert design.board
+    chip_as = replace(design.board.chip, heap=FORMS[form])
+    design.board = replace(design.board, chip=chip_as)
+    found = features(design)
+    program = compile_device(design)
+    design.board = replace(design.board, chip=replace(chip_as, heap=ROOM))
+    script = folder / "script.toml"
+    world = [f"{p.name}.{n} = 20" for p in design.parts.values() for n in p.kind.bench(p).sets if p.properties[n].type == "number"]
+    script.write_text("\n".join([f'[rehearsal]\nlasts = "{lasts}"', "[world]", *world]) + "\n")
+    result = _run(design, read_script(script, design), program, 1)
+    if result.crash or result.effort.turns > BUSY:
+        raise Unmeasured("links made at random run in a circle")
+    return found, result.used.peak, sum(map(len, program.modules.values()))
+
+
+def sample(seed: int, count: int, workers: int = 2) -> list[tuple[str, tuple[Counter[str], int, int]]]:
+    """Measured devices: form and figures."""
+    random = Random(seed)
+    jobs = [(form, device(random)) for _ in range(count) for form in FORMS]
+    if workers == 1:
+        measured = [measure(text, form) for form, text in jobs]
+    else:
+        with ProcessPoolExecutor(workers) as pool:
+            measured = list(pool.map(measure, [text for _, text in jobs], [form for form, _ in jobs]))
+    return [(form, each) for (form, _), each in zip(jobs, measured, strict=True) if each]
+
+
+def table(rows: list[tuple[str, tuple[Counter[str], int, int]]]) -> dict[str, dict[str, dict[str, float]]]:
+    """The figures that explain these rows best."""
+    made: dict[str, dict[str, dict[str, float]]] = {}
+    for form in FORMS:
+        mine = [row for f, row in rows if f == form]
+        names = sorted({name for found, _, _ in mine for name in found} - {"data"})
+        matrix = np.array([[found[name] for name in names] for found, _, _ in mine], float)
+        made[form] = {}
+        for place, what in ((1, "heap"), (2, "flash")):
+            data = np.array([row[0]["data"] if what == "heap" else 0 for row in mine], float)
+            goal = np.array([row[place] for row in mine], float)
+            # a little weight towards nothing keeps figures of what always comes together from running away
+            ridge = np.eye(len(names)) * 0.05
+            share = 1 / goal[:, None]
+            left = np.vstack([matrix * share, ridge / 30_000])
+            figures, _ = nnls(left, np.concatenate([(goal - data) / goal, np.zeros(len(names))]))
+            made[form][what] = {
+                name: round(float(value), 1) for name, value in zip(names, figures, strict=True)
+            }
+            made[form][what]["data"] = 1.0 if what == "heap" else 0.0
+    return made
+
+
+def errors(
+    rows: list[tuple[str, tuple[Counter[str], int, int]]], costs: dict[str, dict[str, dict[str, float]]]
+) -> list[float]:
+    """How far each row's heap is from the table's, as a share of what was measured."""
+    return [
+        sum(count * costs[form]["heap"].get(name, 0) for name, count in found.items()) / peak - 1
+        for form, (found, peak, _) in rows
+    ]
+
+
+def main() -> int:
+    ask = argparse.ArgumentParser()
+    ask.add_argument("--check", action="store_true")
+    ask.add_argument("--seed", type=int, default=1)
+    ask.add_argument("--devices", type=int, default=90)
+    given = ask.parse_args()
+    rows = sample(given.seed + (1000 if given.check else 0), 30 if given.check else given.devices)
+    if given.check:
+        costs = json.loads(COSTS.read_text())
+    else:
+        costs = table(rows)
+        COSTS.write_text(json.dumps(costs, indent=1, sort_keys=True) + "\n")
+    off = errors(rows, costs)
+    worst = max(range(len(off)), key=lambda at: abs(off[at]))
+    print(f"the worst: {rows[worst][0]}, {rows[worst][1][1]} bytes, {dict(rows[worst][1][0])}")
+    print(
+        f"{len(rows)} devices: off by {np.mean(np.abs(off)):.1%} on average, {min(off):+.1%} to {max(off):+.1%}"
+    )
+    return int(max(map(abs, off)) > 0.1)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
