@@ -22,7 +22,6 @@ COLORS = {
     "act": "cyan",
     "message": "cyan",
     "mqtt": "green",
-    "expect": "magenta",
     "crash": "red",
     "power": "yellow",
 }
@@ -141,7 +140,7 @@ class _Shown:
         what, name = str(row["what"]), str(row["name"])
         value = str(row["value"]).lower() if isinstance(row["value"], bool) else str(row["value"])
         if what == "expect":
-            text = f"{'held' if row['value'] else 'FAILED'} {name}"
+            text = f"{styled('held', fg='green') if row['value'] else styled('FAILED', fg='red')} {name}"
         elif what == "pin":
             text = f"{self._names.get(name, '')} {name} {value}".strip()
         else:

@@ -17,7 +17,6 @@ from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.parts.model import Driver, Part
 
-
 AT_ONCE = 16
 """Statements of one module of the plan: loading a module takes its bytecode in one piece, and gives it back afterwards."""
 
