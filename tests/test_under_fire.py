@@ -328,3 +328,36 @@ def test_a_cut_in_the_middle_of_writing_what_is_kept(bench):
     result = bench(body, script)
     assert not failed(result) and not result.faults
     assert sum(r["what"] == "power" and not r["value"] for r in result.records) == 2
+
+
+LOOKED_UP = NETWORK.replace("192.168.4.2", "broker.refuge.example")
+
+
+def test_a_name_that_is_looked_up_slowly_stops_nothing(bench):
+    """The look-up takes 8 s; the button works meanwhile, and the broker is reached when the answer comes."""
+    body = BUTTON + RELAY + link("b.pressed", "r.toggle")
+    script = steps(
+        "0s: names.slow",
+        "5s: b.press",
+        "<100ms? r.on",
+        "7s: b.press",
+        "<300ms? not r.on",
+        "14s? published('state', 'online')",
+    )
+    result = bench(body, script, site=LOOKED_UP.format(qos=0), lasts="20s")
+    assert not [f for f in failed(result) if f[0] != "published('state', 'online')"]
+    online = next(r["t"] for r in result.records if r["what"] == "mqtt" and r["value"] == "online")
+    assert 9_000 < online < 12_000
+
+
+def test_a_wire_that_comes_off(bench):
+    """With a resistor the pin rests; without one it picks up the mains, which is no press as long as it settles."""
+    body = BUTTON + RELAY + link("b.pressed", "r.toggle")
+    quiet = bench(body, steps("5s: b.loose", "=20s? not r.on", "30s: b.fixed", "31s: b.press", "<1s? r.on"))
+    assert not failed(quiet)
+    bare = body.replace('pull = "up"', 'pull = "none"')
+    humming = bench(bare, steps("5s: b.loose", "=20s? not r.on"))
+    edges = sum(
+        r["what"] == "pin" and 5_000 < r["t"] < 25_000 and r["name"] == "GPIO33" for r in humming.records
+    )
+    assert not failed(humming) and edges > 1500 and not humming.faults

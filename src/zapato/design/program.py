@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from zapato.design.model import Design
 from zapato.parts.model import Driver, Part
 
@@ -18,6 +20,11 @@ def follows(part: Part) -> bool:
     return part.get("shows", "") not in ("", "status")
 
 
+def looked_up(host: str) -> bool:
+    """True for a name that a DNS server knows: no address, and no name of the link (RFC 6762)."""
+    return not re.fullmatch(r"[0-9.]*", host) and not host.endswith(".local")
+
+
 def runtime_modules(design: Design) -> tuple[str, ...]:
     """The runtime modules that this device needs, and no others, sorted."""
     found = {"loop", "values"}
@@ -29,4 +36,6 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("links")
     if design.wifi is not None:
         found |= {"net"} | ({"mqtt"} if design.mqtt is not None else set[str]())
+        if design.mqtt is not None and looked_up(str(design.mqtt.get("host") or "")):
+            found.add("names")
     return tuple(sorted(found))

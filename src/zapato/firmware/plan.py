@@ -160,9 +160,11 @@ def _connect(design: Design) -> Iterable[str]:
         return
     mqtt = "None"
     if design.mqtt is not None:
-        yield f"    from {BUNDLE} import Mqtt"
+        looks_up = "names" in runtime_modules(design)
+        yield f"    from {BUNDLE} import Mqtt{', Names' * looks_up}"
         yield "    m = settings['mqtt']"
-        mqtt = "Mqtt(d, m['host'], m['port'], m['user'], m['password'], m['qos'], m['keep_alive'])"
+        keys = ("host", "port", "user", "password", "qos", "keep_alive")
+        mqtt = f"Mqtt(d, {', '.join(f'm[{key!r}]' for key in keys)}{', Names(d)' * looks_up})"
     yield f"    from {BUNDLE} import Net"
     yield "    w = settings['wifi']"
     yield f"    Net(d, w['name'], w['password'], {mqtt}, w['country'])"

@@ -84,9 +84,9 @@ def input_bench(
     if "pin" not in part.pins:
         return Bench()
     at = [part.pins["pin"].gpio, int(active_level(part, default) == "high")]
-    return Bench(
-        sets={name: ["contact", *at]}, acts={word: [*gesture, *at] for word, gesture in (acts or {}).items()}
-    )
+    gestures = {word: [*gesture, *at] for word, gesture in (acts or {}).items()}
+    wires: dict[str, list[object]] = {"loose": ["wire", True, *at], "fixed": ["wire", False, *at]}
+    return Bench(sets={name: ["contact", *at]}, acts=gestures | wires)
 
 
 def state_property(name: str, help: str) -> Mapping[str, Property]:

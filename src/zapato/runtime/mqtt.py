@@ -25,8 +25,9 @@ _ONLINE = const(3)
 
 
 class Mqtt:
-    def __init__(self, d, host, port, user, password, qos, keep):
+    def __init__(self, d, host, port, user, password, qos, keep, names=None):
         self.d = d
+        self.names = names
         self.address = (host, port)
         self.user = user
         self.password = password
@@ -68,8 +69,19 @@ class Mqtt:
 
     def call(self):
         self.timer = None
+        if self.names:
+            self.names.ask(self.d.net.server(), self.address[0], self.found)
+        else:
+            self.found(self.address[0])
+
+    def found(self, host):
+        # The broker's address; None where nobody knows it.
+        if not self.up or self.sock:
+            return
         try:
-            address = socket.getaddrinfo(self.address[0], self.address[1])[0][-1]
+            if not host:
+                raise OSError(errno.EHOSTUNREACH)
+            address = socket.getaddrinfo(host, self.address[1])[0][-1]
         except OSError as error:
             self.lost("%s is not known (%s)" % (self.address[0], error))
             return

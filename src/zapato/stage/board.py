@@ -433,7 +433,11 @@ class Board:
             self.clock.busy(self.air.names_take * 1000)
 
     def on_socket(self, data: bytes) -> int:
-        return self.station.socket()
+        return self.station.socket(int(data))
+
+    def on_sendto(self, data: bytes) -> None:
+        head, _, sent = data.partition(b"\n")
+        self.station.wires[int(head.split()[0])].send_to(sent)
 
     def on_connect(self, data: bytes) -> None:
         number, host, port = data.decode("utf-8", "replace").split()

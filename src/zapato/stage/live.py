@@ -18,7 +18,7 @@ from zapato.boards.model import Board as BoardFacts
 from zapato.stage.board import Board, Reset
 from zapato.stage.clock import Clock, End
 from zapato.stage.files import NoDevice
-from zapato.stage.network import READ, WRITE, Air, Station
+from zapato.stage.network import READ, STREAM, WRITE, Air, Question, Station
 from zapato.stage.player import PowerCut
 from zapato.stage.result import Crash
 from zapato.stage.trace import Trace
@@ -173,10 +173,21 @@ class LiveStation(Station):
     def connect(self, name: str, password: str) -> None:
         self.joined = self.air.up
 
-    def socket(self) -> int:
+    def socket(self, kind: int = STREAM) -> int:
         self.count += 1
-        self.wires[self.count] = LiveWire(self, self.count)  # type: ignore[assignment]
+        made = LiveWire(self, self.count) if kind == STREAM else Question(self, self.count)
+        self.wires[self.count] = made  # type: ignore[assignment]
         return self.count
+
+    def look_up(self, name: str, tell: Callable[[str], None]) -> None:
+        def ask() -> None:
+            try:
+                found = socket.gethostbyname(name)
+            except OSError:
+                found = ""
+            self.clock.post(lambda: tell(found))
+
+        threading.Thread(target=ask, daemon=True).start()
 
 
 class LiveBoard:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import socket
+from collections.abc import Callable
 from typing import Protocol
 
 from zapato.stage.clock import Clock
@@ -15,6 +17,8 @@ JOINING = 1800
 """ms from connect() to an address."""
 READ, WRITE, ERROR, HUNG_UP = 1, 4, 8, 16
 REFUSED, RESET, NO_HOST, NOT_ACTIVE = 111, 104, -2, 0x0102
+STREAM = 1
+BROKER = "192.168.4.2"
 SIGNAL = -58
 """dBm at the board."""
 
@@ -84,11 +88,16 @@ class Station:
             raise Fault(NOT_ACTIVE)
         return SIGNAL
 
-    def socket(self) -> int:
+    def socket(self, kind: int = STREAM) -> int:
         """A new connection's number."""
         self.count += 1
-        self.wires[self.count] = Wire(self, self.count)
+        self.wires[self.count] = Wire(self, self.count) if kind == STREAM else Question(self, self.count)
         return self.count
+
+    def look_up(self, name: str, tell: Callable[[str], None]) -> None:
+        """The network's DNS server: every name is the broker's."""
+        if self.joined:
+            self.air.clock.after(self.air.names_take + 2 * FLIGHT, lambda: tell(BROKER))
 
     def lose_power(self) -> None:
         """Nobody says goodbye."""
@@ -127,6 +136,9 @@ class Wire(NoDevice):
             return
         self.peer = self.station.server.accept(self)
         self.open, self.failed = self.peer is not None, self.peer is None
+
+    def send_to(self, data: bytes) -> None:
+        raise Fault(RESET)
 
     def write(self, data: bytes) -> int:
         if self.failed or self.ended:
@@ -176,3 +188,23 @@ class Wire(NoDevice):
         self.vanish()
         if peer and reached:
             peer.closed()
+
+
+class Question(Wire):
+    """A UDP socket on its way to the DNS server (RFC 1035): questions out, answers in."""
+
+    def send_to(self, data: bytes) -> None:
+        self.alive = True
+        end, labels = 12, list[bytes]()
+        while data[end]:
+            labels.append(data[end + 1 : end + 1 + data[end]])
+            end += 1 + data[end]
+        end += 5
+
+        def tell(address: str) -> None:
+            if self.alive and self.station.joined and not self.into:
+                record = b"\xc0\x0c\0\1\0\1\0\0\0\x3c\0\4" + socket.inet_aton(address) if address else b""
+                counts = bytes((0, 1, 0, bool(address), 0, 0, 0, 0))
+                self.into.extend(data[:2] + b"\x81\x80" + counts + data[12:end] + record)
+
+        self.station.look_up(b".".join(labels).decode("utf-8", "replace"), tell)

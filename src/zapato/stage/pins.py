@@ -11,6 +11,8 @@ from zapato.stage.trace import Trace
 from zapato.stage.wasi import Fault
 
 RISING, FALLING = 1, 2
+HUM = 10
+"""ms of half a period of the mains (50 Hz)."""
 BOUNCE = 20
 """ms that a contact's metal bounces at the most."""
 REFUSED = {"invalid pin": 1, "pin can only be input": 2, "invalid pull": 3, "pin has no interrupt": 4}
@@ -27,6 +29,7 @@ class Line:
         self.pull = reset
         self.shown: int | None = None
         self.trigger = 0
+        self.loose, self.noise = False, 0
 
     def reset(self) -> None:
         """Power-up: nobody drives the pin, its resistors are as the chip's reset leaves them."""
@@ -42,9 +45,22 @@ class Line:
     def level(self) -> int:
         if self.out is not None:
             return self.out
-        if self.drive is not None:
+        if self.drive is not None and not self.loose:
             return self.drive
-        return int(self.pull == 1)
+        return self.noise if self.loose and not self.pull else int(self.pull == 1)
+
+    def loosen(self, loose: bool) -> None:
+        """The wire comes off, or is back: without a resistor the pin then picks up the mains around it."""
+        self.loose = loose
+        if loose:
+            self._hum()
+        self.hear()
+
+    def _hum(self) -> None:
+        if self.loose:
+            self.noise = 1 - self.noise
+            self.hear()
+            self.pins.clock.after(HUM, self._hum)
 
     def change(self, drive: int | None) -> None:
         """The world puts another level on the pin."""

@@ -97,6 +97,9 @@ class Player:
         """A finger on a button: "start.press"."""
         part, _, word = key.partition(".")
         kind, *rest = cast(list[Any], self.benches[part].acts[word])
+        if kind == "wire":
+            self.board.pins.line(rest[1]).loosen(rest[0])
+            return
         gpio, active = rest[-2:]
         count, length = (1, rest[0]) if kind == "tap" else (rest[0], rest[1])
         for ms in range(0, count * (length + TAP_GAP), length + TAP_GAP):

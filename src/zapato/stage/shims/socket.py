@@ -3,7 +3,7 @@ import errno
 
 from world import ask
 
-AF_INET, SOCK_STREAM = 2, 1
+AF_INET, SOCK_STREAM, SOCK_DGRAM = 2, 1, 2
 
 
 def getaddrinfo(host, port, *rest):
@@ -13,7 +13,7 @@ def getaddrinfo(host, port, *rest):
 
 class socket:
     def __init__(self, family=AF_INET, kind=SOCK_STREAM, *rest):
-        self.number = int(ask("socket"))
+        self.number = int(ask("socket", "%d" % kind))
         self.file = open("/net/%d" % self.number, "r+b")
 
     def setblocking(self, flag):
@@ -23,6 +23,10 @@ class socket:
     def connect(self, address):
         ask("connect", "%d %s %d" % (self.number, address[0], address[1]))
         raise OSError(errno.EINPROGRESS)
+
+    def sendto(self, data, address):
+        ask("sendto", b"%d %s %d\n" % (self.number, address[0].encode(), address[1]) + bytes(data))
+        return len(data)
 
     def send(self, data):
         count = self.file.write(data)
