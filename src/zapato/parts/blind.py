@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from zapato.boards.model import Level
 from zapato.lang.fields import choice, measured, names, pin
-from zapato.parts.model import Action, Argument, Kind, Need, Part, Property, opposite
+from zapato.parts.model import Action, Argument, Driver, Kind, Need, Part, Property, opposite
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -15,6 +15,14 @@ def _needs(part: Part) -> Iterable[Need]:
         if part.values.get(field) is not None:
             circuit = f"the driver that {field}s the blind"
             yield Need(field, "output", rest=opposite(active), active=active, circuit=circuit, clicks=True)
+
+
+def _driver(part: Part) -> Driver | None:
+    if part.values.get("serial"):
+        return None
+    active = int(part.get("active", "high") == "high")
+    pins = (part.pins["open"].gpio, part.pins["close"].gpio)
+    return Driver("blind", "Blind", (*pins, active, round(part.get("travel", 30_000))), ("store",))
 
 
 KIND = Kind(
@@ -40,6 +48,7 @@ KIND = Kind(
         "go": Action((Argument("position", "number"),), help="go to a position"),
     },
     needs=_needs,
+    driver=_driver,
     requires=lambda part: () if part.values.get("serial") else ("open", "close"),
     bus=lambda part: "uart",
     example="[blind.window]\nopen = 25\nclose = 26",

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import choice, measured
-from zapato.parts.model import Action, Argument, Kind, Need, Part, Property
-from zapato.parts.switched import ON, SWITCHING, drive_need, switched_pin
+from zapato.lang.fields import choice, measured, number
+from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
+from zapato.parts.switched import ON, SWITCHING, active_number, drive_need, switched_pin
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -17,17 +17,40 @@ def _needs(part: Part) -> Iterable[Need]:
     )
 
 
+def _driver(part: Part) -> Driver:
+    rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
+    on = part.get("start", "off") == "on"
+    arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
+    if part.get("by", "pwm") == "dac":
+        return Driver("dimmer_dac", "DacDimmer", arguments, ("dimmer",))
+    return Driver("dimmer", "Dimmer", arguments)
+
+
+def _bench(part: Part) -> Bench:
+    """Level and state are measured at the pin; with a gamma the pin has another share than the level."""
+    if "pin" not in part.pins:
+        return Bench()
+    at: list[object] = [part.pins["pin"].gpio, active_number(part)]
+    reads: dict[str, list[object]] = {"on": ["lit", *at]}
+    if part.get("gamma", 1) == 1:
+        reads["level"] = ["share", *at]
+    return Bench(reads=reads)
+
+
 KIND = Kind(
     name="dimmer",
     help="a lamp or motor with a level from 0 to 100 %",
     fields=(
         *switched_pin("the dimmer"),
         choice("by", "how the level leaves the pin", "pwm", "dac", default="pwm"),
+        number("gamma", "the light follows the level to this power; 2.2 suits the eye", 1),
         measured("rate", "pulses a second", "Hz", 1000, least=1, most=40_000),
     ),
     properties=lambda part: {
         "on": ON,
-        "level": Property("number", "%", settable=True, low=0, high=100, help="0 to 100 %"),
+        "level": Property(
+            "number", "%", settable=True, low=0, high=100, help="0 to 100 %; during a fade where it goes"
+        ),
     },
     actions={
         **SWITCHING,
@@ -36,5 +59,7 @@ KIND = Kind(
         ),
     },
     needs=_needs,
+    driver=_driver,
+    bench=_bench,
     example="[dimmer.hall]\npin = 25",
 )

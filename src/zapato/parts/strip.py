@@ -3,8 +3,25 @@
 from __future__ import annotations
 
 from zapato.lang.fields import choice, pin, whole
-from zapato.parts.model import Action, Argument, Kind, Need, Property
+from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import ON, SWITCHING
+
+ORDERS = {"ws2812b": (1, 0, 2), "sk6812": (1, 0, 2), "ws2811": (0, 1, 2)}
+"""Which of red, green, blue comes first on the wire (WS2812B, SK6812 and WS2811 datasheets, Composition of 24 bit data)."""
+
+
+def _driver(part: Part) -> Driver:
+    count = part.get("count", 1)
+    order = ORDERS[part.get("chip", "ws2812b")]
+    arguments = (part.pins["pin"].gpio, count, order, part.get("limit", 100))
+    return Driver("strip", "Strip", arguments, data=3 * count)
+
+
+def _bench(part: Part) -> Bench:
+    if "pin" not in part.pins:
+        return Bench()
+    at = part.pins["pin"].gpio
+    return Bench(reads={"on": ["lights", at]})
 
 KIND = Kind(
     name="strip",
@@ -13,6 +30,7 @@ KIND = Kind(
         pin("pin", "the data pin"),
         whole("count", "LEDs on this pin", least=1, most=4096),
         choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812"),
+        whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
     ),
     properties=lambda part: {
         "on": ON,
@@ -26,6 +44,8 @@ KIND = Kind(
         ),
     },
     actions={**SWITCHING, "show": Action((Argument("effect", "text"),), help="show an effect")},
+    driver=_driver,
+    bench=_bench,
     needs=lambda part: [Need("pin", "output", timed=True, circuit="the data input of a strip")],
     example='[strip.rack]\npin = 13\ncount = 60\nchip = "ws2812b"',
 )

@@ -2,16 +2,33 @@
 
 from __future__ import annotations
 
-from zapato.lang.fields import pin
+from zapato.lang.fields import number, pin
 from zapato.parts.digital import state_property
-from zapato.parts.model import Kind, Need
+from zapato.parts.model import Bench, Driver, Kind, Need, Part
+
+
+def _driver(part: Part) -> Driver:
+    return Driver("touch", "Touch", (part.pins["pin"].gpio, part.get("change", 25) / 100))
+
+
+def _bench(part: Part) -> Bench:
+    if "pin" not in part.pins:
+        return Bench()
+    at = part.pins["pin"].gpio
+    return Bench(sets={"down": ["touch", at, 1]}, acts={"press": ["finger", at]})
+
 
 KIND = Kind(
     name="touch",
     help="a touch pad",
-    fields=(pin("pin", "the touch sensing pin"),),
+    fields=(
+        pin("pin", "the touch sensing pin"),
+        number("change", "how far from its usual reading counts as touched, %", 25),
+    ),
     properties=lambda part: state_property("down", "touched at this moment"),
     events={"pressed": "touched", "released": "let go"},
     needs=lambda part: [Need("pin", "touch", circuit="a bare touch pad")],
+    driver=_driver,
+    bench=_bench,
     example="[touch.rail]\npin = 4",
 )

@@ -30,7 +30,7 @@ TICKS = 1 << 30
 """Where the ports' counters of ms and us begin anew (py/mpconfig.h, MICROPY_PY_TIME_TICKS_PERIOD)."""
 OFFSET = TICKS - 60_000
 """The counter wraps around a minute after the start, as it does in the field."""
-SLACK = 19 * 1024
+SLACK = 25 * 1024
 """Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
@@ -112,6 +112,8 @@ class Board:
         self.pins = Pins(chip, self.clock, self.trace, self.random)
         self.pins.on_write = self._wrote
         self.station = Station(self.air, self.server)
+        self.lights: dict[int, bytes] = {}
+        """The last frame of each strip: it outlives the program, as the strip has its own supply."""
         self.buses: dict[int, dict[int, BusChip]] = {}
         self.machine: Machine | None = None
         self.wanted: tuple[tuple[str, str], ...] = ()
@@ -364,6 +366,41 @@ class Board:
     def on_full(self, data: bytes) -> int:
         """Microvolts at full scale."""
         return round(self.facts.analog.high * 1e6)
+
+    def on_pwm(self, data: bytes) -> None:
+        gpio, rate, duty = map(int, data.split())
+        if not self.facts.chip.pins[gpio].pwm:
+            raise Fault(1)
+        limits = self.facts.chip.resources
+        if rate and not limits.pwm_least <= rate <= limits.pwm_most:
+            raise Fault(1)
+        self.pins.line(gpio).share(duty / 65535)
+        self._wrote(gpio, int(duty > 0))
+
+    def on_dac(self, data: bytes) -> None:
+        gpio, value = map(int, data.split())
+        if self.facts.chip.pins[gpio].dac is None or not 0 <= value < 256:
+            raise Fault(1)
+        self.pins.line(gpio).share(value / 255)
+
+    def on_touch(self, data: bytes) -> int:
+        """What a touch pad reads: less under a finger on the first chip with one, more on the later ones."""
+        gpio = int(data)
+        if self.facts.chip.pins[gpio].touch is None:
+            raise Fault(1)
+        touched = self.quantities["touch", gpio].get()
+        usual, under = (600, 180) if self.facts.chip.id == "esp32" else (20_000, 41_000)
+        return round((under if touched else usual) * self.random.uniform(0.97, 1.03))
+
+    def on_lights(self, data: bytes) -> None:
+        """A frame of a strip: 30 us a light of 24 bits at 800 kHz, and the gap that ends it."""
+        head, _, colors = data.partition(b"\n")
+        gpio, _ = map(int, head.split())
+        self.clock.busy(len(colors) * 10 + 300)
+        if self.lights.get(gpio) != colors:
+            self.lights[gpio] = colors
+            lit = sum(any(colors[at : at + 3]) for at in range(0, len(colors), 3))
+            self.trace.log("lights", f"GPIO{gpio}", lit)
 
     # --- buses
 

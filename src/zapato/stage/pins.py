@@ -29,16 +29,17 @@ class Line:
         self.pull = reset
         self.shown: int | None = None
         self.trigger = 0
+        self.duty: float | None = None
         self.loose, self.noise = False, 0
 
     def reset(self) -> None:
         """Power-up: nobody drives the pin, its resistors are as the chip's reset leaves them."""
-        self.out, self.pull, self.trigger = None, self.reset_pull, 0
+        self.out, self.pull, self.trigger, self.duty = None, self.reset_pull, 0, None
         self.hear()
 
     def dark(self) -> None:
         """Power off."""
-        self.out, self.pull, self.trigger = None, 0, 0
+        self.out, self.pull, self.trigger, self.duty = None, 0, 0, None
         self.hear()
 
     @property
@@ -69,8 +70,15 @@ class Line:
 
     def write(self, level: int) -> None:
         """The program does."""
-        self.out = level
+        self.out, self.duty = level, None
         self.hear()
+
+    def share(self, part: float) -> None:
+        """The program modulates the pin, or puts a voltage on it: on for this part of the time."""
+        before, self.duty, self.out = self.duty, part, int(part >= 0.5)
+        if part != before:
+            self.pins.trace.log("duty", self.name, round(part, 4))
+        self.shown = self.out
 
     def hear(self) -> None:
         before, level = self.shown, self.level

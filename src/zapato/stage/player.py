@@ -14,6 +14,8 @@ from zapato.stage.clock import Clock
 from zapato.stage.network import Air
 from zapato.stage.trace import Trace
 
+TOUCH = 200
+"""ms of a finger on a touch pad."""
 TAP_GAP = 120
 """ms between two taps of one gesture."""
 
@@ -97,6 +99,11 @@ class Player:
         """A finger on a button: "start.press"."""
         part, _, word = key.partition(".")
         kind, *rest = cast(list[Any], self.benches[part].acts[word])
+        if kind == "finger":
+            pad = self.board.quantities["touch", rest[0]]
+            pad.set(True)
+            self.clock.after(TOUCH, lambda: pad.set(False))
+            return
         if kind == "wire":
             self.board.pins.line(rest[1]).loosen(rest[0])
             return
@@ -154,8 +161,18 @@ class Player:
         """A property: measured on the pin where that can be, else as the program has it."""
         how = cast(list[Any], self.benches[part].reads.get(name))
         if how:
-            return self.board.pins.line(how[1]).level == how[2]
+            return self._measured(*how)
         return self.board.seen.get((part, name))
+
+    def _measured(self, kind: str, gpio: int, active: int = 1) -> Any:
+        line = self.board.pins.line(gpio)
+        if kind == "lights":
+            return any(self.board.lights.get(gpio, b""))
+        if kind == "level":
+            return line.level == active
+        part = float(line.level) if line.duty is None else line.duty
+        share = round(100 * (part if active else 1 - part), 1)
+        return share > 0 if kind == "lit" else share
 
     def published(self, name: str, payload: str | None = None) -> bool:
         """Whether the device published this since the last act."""

@@ -48,6 +48,52 @@ class Pin:
             handlers.pop(self.gpio, None)
 
 
+class PWM:
+    def __init__(self, dest, freq=-1, duty_u16=-1):
+        self.gpio = dest.gpio
+        self.rate = 0
+        self.duty = 0
+        self.tell(freq, duty_u16)
+
+    def tell(self, freq, duty):
+        if freq >= 0:
+            self.rate = freq
+        if duty >= 0:
+            self.duty = duty
+        _ask("pwm", "%d %d %d" % (self.gpio, self.rate, self.duty))
+
+    def freq(self, value=None):
+        if value is None:
+            return self.rate
+        self.tell(value, -1)
+
+    def duty_u16(self, value=None):
+        if value is None:
+            return self.duty
+        self.tell(-1, value)
+
+    def deinit(self):
+        self.tell(0, 0)
+
+
+class DAC:
+    def __init__(self, pin):
+        self.gpio = pin.gpio
+        self.write(0)
+
+    def write(self, value):
+        _ask("dac", "%d %d" % (self.gpio, value))
+
+
+class TouchPad:
+    def __init__(self, pin):
+        self.gpio = pin.gpio
+        self.read()
+
+    def read(self):
+        return int(_ask("touch", str(self.gpio)))
+
+
 class ADC:
     ATTN_0DB, ATTN_2_5DB, ATTN_6DB, ATTN_11DB = 0, 1, 2, 3
 

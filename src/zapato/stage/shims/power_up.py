@@ -11,6 +11,7 @@ import world
 import dht
 import errno
 import machine
+import neopixel
 import network
 import os
 import random

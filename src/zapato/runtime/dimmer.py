@@ -1,0 +1,92 @@
+# A lamp or motor with a level: pulse-width modulation, with fades.
+from micropython import const
+import time
+
+from machine import PWM, Pin
+
+from loop import Part
+from values import number, span, truth
+
+_STEP = const(20)  # ms between two steps of a fade
+
+
+class Dimmer(Part):
+    # `level` is where it goes or stands while it is on; `on` tells whether it is.
+    props = ("on", "level")
+    sets = ("on", "level")
+    timed = ("fade",)
+
+    def __init__(self, d, name, gpio, active, on, rate, gamma):
+        super().__init__(d, name)
+        self.active = active
+        self.gamma = gamma
+        self.on = on
+        self.level = 100
+        self.now = 0  # the level at the pin
+        self.fading = None
+        self.drive(gpio, rate)
+        self.give(100 if on else 0)
+
+    def drive(self, gpio, rate):
+        self.pwm = PWM(Pin(gpio))
+        self.pwm.freq(rate)
+
+    def power(self, share):
+        duty = int(share * 65535 + 0.5)
+        self.pwm.duty_u16(duty if self.active else 65535 - duty)
+
+    def give(self, level):
+        self.now = level
+        self.power((level / 100) ** self.gamma)
+
+    def mark(self):
+        return (self.on, self.level) if self.on else False
+
+    def go(self, level, ms=0):
+        # To this level within so many ms; what `level` says is where it goes.
+        self.d.cancel(self.fading)
+        self.fading = None
+        if level and level != self.level:
+            self.level = level
+            self.d.changed(self, "level")
+        on = level > 0
+        if on != self.on:
+            self.on = on
+            self.d.changed(self, "on")
+        if ms < _STEP or level == self.now:
+            self.give(level)
+            return
+        self.way = (time.ticks_ms(), ms, self.now, level)
+        self.fading = self.d.every(_STEP, self.fade)
+
+    def fade(self):
+        begun, ms, low, high = self.way
+        passed = time.ticks_diff(time.ticks_ms(), begun)
+        if passed < ms:
+            self.give(low + (high - low) * passed / ms)
+        else:
+            self.d.cancel(self.fading)
+            self.fading = None
+            self.give(high)
+
+    def take(self, name, value):
+        if name == "level":
+            number(value, 0, 100)
+        self.set(name, value)
+
+    def set(self, name, value):
+        if name == "on":
+            self.do("on" if truth(value) else "off")
+        else:
+            self.go(min(100, max(0, number(value))))
+
+    def do(self, action, *given):
+        if action == "toggle" and not given:
+            action = "off" if self.on else "on"
+        if action == "fade" and len(given) == 2:
+            self.go(number(given[0], 0, 100), span(given[1]))
+        elif action in ("on", "off") and not given:
+            self.go(self.level if action == "on" else 0)
+        else:
+            return False
+        return True

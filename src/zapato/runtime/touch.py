@@ -1,0 +1,38 @@
+# A touch pad: pressed while its reading is far from what it usually is.
+from micropython import const
+
+from machine import Pin, TouchPad
+
+from loop import Part
+
+_LOOK = const(40)  # ms between two readings
+_SAME = const(2)  # readings in a row until a change counts
+_SLOW = const(64)  # the usual reading follows by this part of the difference
+
+
+class Touch(Part):
+    props = ("down",)
+
+    def __init__(self, d, name, gpio, share):
+        super().__init__(d, name)
+        self.share = share
+        self.down = False
+        self.pad = TouchPad(Pin(gpio))
+        self.usual = self.pad.read()
+        self.other = 0
+        d.every(_LOOK, self.look)
+
+    def look(self):
+        value = self.pad.read()
+        far = abs(value - self.usual) > self.usual * self.share
+        if not far:
+            self.usual += (value - self.usual) / _SLOW
+        if far == self.down:
+            self.other = 0
+            return
+        self.other += 1
+        if self.other >= _SAME:
+            self.other = 0
+            self.down = far
+            self.d.changed(self, "down")
+            self.d.emit(self, "pressed" if far else "released")

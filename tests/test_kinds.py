@@ -1,0 +1,136 @@
+"""Every kind that drives a pin, in the real VM: what is measured at the pin is what was asked for."""
+
+import pytest
+from conftest import NETWORK, failed, steps
+
+DIM = "[dimmer.hall]\npin = 25\n"
+KEYS = '[button.b]\npin = 33\npull = "up"\n'
+
+
+def link(when: str, do: str) -> str:
+    return f'[[link]]\nwhen = "{when}"\ndo = "{do}"\n'
+
+
+def test_a_dimmer_fades_and_comes_back_to_its_level(bench):
+    body = DIM + KEYS + link("b.pressed", "hall.fade(80, '4s')") + link("b.held", "hall.toggle")
+    script = steps(
+        "1s? hall.level == 0 and not hall.on",
+        "2s: b.press",
+        "4s? 30 < hall.level and hall.level < 50",
+        "7s? hall.level == 80",
+        "10s: b.hold",
+        "20s? not hall.on",
+        "21s: message('hall/do/on', '')",
+        "<1s? hall.level == 80",
+        "25s: message('hall/level/set', '12.5')",
+        "<1s? hall.level == 12.5 and published('hall/level', '12.5')",
+        "30s: message('hall/do/fade', '[50, 2]')",
+        "<3s? hall.level == 50",
+        "35s: message('hall/level/set', '120')",
+        "37s? hall.level == 50",
+    )
+    result = bench(body, script, site=NETWORK.format(qos=0), head="")
+    assert [f for f in failed(result) if "4s" not in f[0]] == []
+    assert any("out of its range" in text for _, text in result.faults)
+
+
+@pytest.mark.parametrize(
+    ("more", "board", "at_half"),
+    [
+        ("", "esp32-38pin", 50),
+        ('active = "low"\n', "esp32-38pin", 50),
+        ("gamma = 2\n", "esp32-38pin", None),
+        ('by = "dac"\n', "esp32-38pin", 50.2),
+        ("rate = \"500Hz\"\n", "esp8266-30pin", 50),
+        ("", "rp2040w-40pin", 50),
+    ],
+)
+def test_a_dimmer_on_every_port(bench, more, board, at_half):
+    pin = {"esp32-38pin": 25, "esp8266-30pin": 14, "rp2040w-40pin": 16}[board]
+    body = f"[dimmer.hall]\npin = {pin}\n{more}[number.n]\nstart = 0\n" + link(
+        "n.value > 0", "hall.level = 50"
+    )
+    script = steps(
+        "1s? not hall.on",
+        "4s: message('n/value/set', '1')",
+        "<1s? hall.on" + (f" and hall.level == {at_half}" if at_half else ""),
+    )
+    result = bench(body, script, board=board, site=NETWORK.format(qos=0), lasts="8s")
+    assert not failed(result)
+    if "gamma" in more:
+        duty = [r["value"] for r in result.records if r["what"] == "duty"]
+        assert duty[-2] == pytest.approx(0.25, abs=0.001) or duty[-1] == pytest.approx(0.25, abs=0.001)
+
+
+def test_a_strip_is_dark_at_power_up_and_shows_what_it_is_told(bench):
+    body = '[strip.rack]\npin = 13\ncount = 30\nchip = "ws2812b"\nlimit = 50\n'
+    script = steps(
+        "1s? not rack.on",
+        "4s: message('rack/on/set', 'true')",
+        "<1s? rack.on",
+        "6s: message('rack/color/set', '\"#FF8000\"')",
+        "8s: message('rack/do/show', '\"breathe\"')",
+        "<1s? rack.effect == 'breathe'",
+        "12s: power.cut",
+        "13500ms? not rack.on",
+        "18s: message('rack/color/set', '\"red\"')",
+        "20s: message('rack/effect/set', '\"sparkle\"')",
+        "22s: message('rack/do/show', '\"flow\"')",
+        "<1s? rack.on",
+        "25s: message('rack/do/off', '')",
+        "<1s? not rack.on",
+    )
+    result = bench(body, script, site=NETWORK.format(qos=0), lasts="30s")
+    assert not failed(result)
+    assert any("takes a colour" in text for _, text in result.faults)
+    frames = [r["t"] for r in result.records if r["what"] == "lights" and 8_000 < r["t"] < 12_000]
+    assert 40 < len(frames) <= 100
+
+
+def test_a_touch_pad_knows_a_finger_from_the_weather(bench):
+    body = "[touch.rail]\npin = 4\n[relay.r]\npin = 26\n" + link("rail.pressed", "r.toggle")
+    assert not failed(
+        bench(
+            body,
+            steps(
+                "10s? not r.on",
+                "20s: rail.press",
+                "<1s? r.on",
+                "22s? not rail.down",
+                "40s: rail.down = true",
+                "<1s? not r.on and rail.down",
+            ),
+        )
+    )
+
+
+def test_a_blind_knows_where_it_is(bench):
+    body = (
+        '[blind.w]\nopen = 25\nclose = 26\ntravel = "20s"\n'
+        + KEYS
+        + link("b.pressed", "w.open")
+        + link("b.held", "w.go(50)")
+        + link("b.doubled", "w.stop")
+    )
+    script = steps(
+        "1s: b.press",
+        "30s? w.position == 100",
+        "40s: b.hold",
+        "60s? w.position == 50",
+        "70s: b.press",
+        "75s: b.double",
+        "78s: power.cut",
+        "85s? w.position > 60 and w.position < 100",
+    )
+    result = bench(body, script, lasts="3min")
+    assert not failed(result)
+    both = {"GPIO25": 0, "GPIO26": 0}
+    changed = {"GPIO25": -9999, "GPIO26": -9999}
+    for row in result.records:
+        if row["what"] == "pin" and row["name"] in both:
+            both[row["name"]] = row["value"]
+            other = "GPIO26" if row["name"] == "GPIO25" else "GPIO25"
+            assert sum(both.values()) < 2, "both directions at once"
+            if row["value"]:
+                assert row["t"] - changed[other] >= 500
+            changed[row["name"]] = row["t"]
