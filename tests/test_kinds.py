@@ -41,7 +41,7 @@ def test_a_dimmer_fades_and_comes_back_to_its_level(bench):
         ('active = "low"\n', "esp32-38pin", 50),
         ("gamma = 2\n", "esp32-38pin", None),
         ('by = "dac"\n', "esp32-38pin", 50.2),
-        ("rate = \"500Hz\"\n", "esp8266-30pin", 50),
+        ('rate = "500Hz"\n', "esp8266-30pin", 50),
         ("", "rp2040w-40pin", 50),
     ],
 )
@@ -134,3 +134,47 @@ def test_a_blind_knows_where_it_is(bench):
             if row["value"]:
                 assert row["t"] - changed[other] >= 500
             changed[row["name"]] = row["t"]
+
+
+BUS = '[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\n'
+
+
+@pytest.mark.parametrize("interrupt", ["", "interrupt = 27\n"])
+@pytest.mark.parametrize("chip", ["mcp23017", "pcf8574", "pcf8574a", "pcf8575"])
+def test_an_expander_s_pins_are_used_like_the_chip_s_own(bench, chip, interrupt):
+    body = (
+        f'{BUS}[expander.io]\nchip = "{chip}"\nbus = "main"\n{interrupt}[relay.pump]\npin = "io.3"\nactive = "low"\n'
+        '[contact.door]\npin = "io.6"\npull = "up"\n[button.b]\npin = "io.0"\npull = "up"\n[led.l]\npin = "io.7"\nactive = "low"\nshows = "door.closed"\n'
+        + link("b.pressed", "pump.toggle")
+    )
+    script = steps(
+        "1s? not pump.on and not door.closed",
+        "2s: b.press",
+        "<200ms? pump.on",
+        "4s: door.closed = true",
+        "<200ms? door.closed and l.on",
+        "6s: b.press",
+        "<200ms? not pump.on",
+        "8s: door.closed = false",
+        "<200ms? not door.closed and not l.on",
+        "10s: b.press",
+        "12s: power.cut",
+        "15s? not pump.on and not door.closed",
+        "16s: b.press",
+        "<200ms? pump.on",
+    )
+    result = bench(body, script, lasts="20s", board="esp32-38pin")
+    assert not failed(result) and not result.faults
+
+
+@pytest.mark.parametrize(("chip", "error"), [("ads1115", 0.001), ("ads1015", 0.005)])
+def test_a_converter_measures_for_sensors(bench, chip, error):
+    body = f'{BUS}[converter.adc]\nchip = "{chip}"\nbus = "main"\naddress = 0x49\n' + "".join(
+        f'[sensor.t{n}]\nchip = "analog"\npin = "adc.{n}"\nevery = "1s"\n' for n in range(3)
+    )
+    body += 'divider = ["30kohm", "10kohm"]\n'
+    head = "[world]\nt0.voltage = 0.5\nt1.voltage = 3.1\nt2.voltage = 9.6\n"
+    script = steps(
+        f"5s? abs(t0.voltage - 0.5) < {error} and abs(t1.voltage - 3.1) < {error} and abs(t2.voltage - 9.6) < {4 * error}"
+    )
+    assert not failed(bench(body, script, head=head, lasts="8s"))

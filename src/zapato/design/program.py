@@ -32,6 +32,8 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found |= {driver.module, *driver.also}
     if found & {"relay", "relay_kept", "led"}:
         found.add("output")
+    if found & {"output", "switch", "blind"}:
+        found.add("pins")
     if design.links or any(follows(part) for part in design.parts.values()):
         found.add("links")
     if design.wifi is not None:

@@ -77,9 +77,11 @@ def _given(node: ast.stmt) -> list[ast.Name]:
 
 
 def _ordered(design: Design) -> list[Part]:
-    """Buses before the parts that hang on them, groups after their members; else the order of the file."""
+    """Buses before the parts that hang on them, what offers pins before those that stand on them, groups after their members; else the order of the file."""
 
+    rank = {"i2c": 0, "onewire": 0, "spi": 0, "uart": 0, "expander": 1, "converter": 1}
     first = [part for part in design.parts.values() if part.kind.name not in ("group", "sensor")]
+    first.sort(key=lambda part: rank.get(part.kind.name, 2))
     found = {part.name: part for part in first}
     waiting = [part for part in design.parts.values() if part.name not in found]
     waiting.reverse()
@@ -102,7 +104,7 @@ def _construct(part: Part, driver: Driver) -> str:
 def _levels(design: Design) -> str:
     rows: list[tuple[int, int]] = []
     for use in design.uses:
-        if use.need.use == "output" and use.need.active:
+        if use.need.use == "output" and use.need.active and use.pin.gpio >= 0:
             active = int(use.need.active == "high")
             rows.append((use.pin.gpio, active if use.part.get("start", "off") == "on" else 1 - active))
     return f"OUT = {tuple(rows)!r}\n"

@@ -21,7 +21,7 @@ def _driver(part: Part) -> Driver | None:
     if part.values.get("serial"):
         return None
     active = int(part.get("active", "high") == "high")
-    pins = (part.pins["open"].gpio, part.pins["close"].gpio)
+    pins = (part.at("open"), part.at("close"))
     return Driver("blind", "Blind", (*pins, active, round(part.get("travel", 30_000))), ("store",))
 
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from zapato.boards.model import Pin
 from zapato.lang.fields import REQUIRED, choice, measured, names, whole
-from zapato.parts.model import Kind, Part
+from zapato.parts.model import Bench, Driver, Kind, Part
 from zapato.parts.offered import offered_pin
 
 ADDRESSES: Mapping[str, tuple[int, ...]] = {
@@ -26,6 +26,24 @@ def _offers(part: Part) -> Mapping[str, Pin]:
     }
 
 
+def _address(part: Part) -> int:
+    return part.get("address", 0) or ADDRESSES[part.get("chip", "ads1115")][0]
+
+
+def _driver(part: Part) -> Driver | None:
+    if part.get("chip", "") not in ADDRESSES or "bus" not in part.linked:
+        return None
+    return Driver("converter", "Converter", (part.linked["bus"].name, _address(part)))
+
+
+def _bench(part: Part) -> Bench:
+    bus = part.linked["bus"].pins if "bus" in part.linked else {}
+    if "sda" not in bus or part.get("chip", "") not in ADDRESSES:
+        return Bench()
+    pins = {int(word): pin.gpio for word, pin in _offers(part).items()}
+    return Bench(chips=(["i2c", bus["sda"].gpio, _address(part), part.get("chip", ""), pins, None],))
+
+
 KIND = Kind(
     name="converter",
     help="an analog-to-digital converter on I2C; it offers analog inputs to sensors",
@@ -36,6 +54,8 @@ KIND = Kind(
         measured("supply", "what it runs on", "V", 3.3, least=2.0, most=5.5),
     ),
     offers=_offers,
+    driver=_driver,
+    bench=_bench,
     addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),
     example='[i2c.main]\nsda = 21\nscl = 22\n\n[converter.adc]\nchip = "ads1115"\nbus = "main"\n\n[sensor.tank]\nchip = "analog"\npin = "adc.0"',
 )

@@ -73,7 +73,7 @@ def input_driver(
     watch = part.get("watch", "auto")
     poll = watch == "poll" or (watch == "auto" and not at.interrupt)
     active = int(active_level(part, default) == "high")
-    arguments = (at.gpio, PULLS[part.get("pull", "none")], active, part.get("settle", 30), poll)
+    arguments = (part.at("pin"), PULLS[part.get("pull", "none")], active, part.get("settle", 30), poll)
     return Driver(cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, ("switch",))
 
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from zapato.boards.model import Pin
-from zapato.lang.fields import REQUIRED, choice, measured, names, whole
-from zapato.parts.model import Kind, Part
+from zapato.lang.fields import REQUIRED, choice, measured, names, pin, whole
+from zapato.parts.model import Bench, Driver, Kind, Need, Part
 from zapato.parts.offered import offered_pin
 
 
@@ -61,6 +61,36 @@ def _addresses(part: Part) -> tuple[int, ...]:
     return found.addresses if found else ()
 
 
+def _needs(part: Part) -> Iterable[Need]:
+    if part.values.get("interrupt") is not None:
+        circuit = "the expander's open-drain interrupt line"
+        yield Need("interrupt", "input", pull="up", interrupt=True, operated="low", circuit=circuit)
+
+
+def _address(part: Part) -> int:
+    return part.get("address", 0) or next(iter(_addresses(part)), 0)
+
+
+def _driver(part: Part) -> Driver | None:
+    found = CHIPS.get(part.get("chip", ""))
+    if found is None or "bus" not in part.linked:
+        return None
+    interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
+    arguments = (part.linked["bus"].name, _address(part), found.pins // 8, interrupt)
+    if part.get("chip", "") == "mcp23017":
+        return Driver("expander_mcp", "McpExpander", arguments, ("expander",))
+    return Driver("expander", "Expander", arguments)
+
+
+def _bench(part: Part) -> Bench:
+    bus = part.linked["bus"].pins if "bus" in part.linked else {}
+    if "sda" not in bus or part.get("chip", "") not in CHIPS:
+        return Bench()
+    pins = {int(word): pin.gpio for word, pin in _offers(part).items()}
+    interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
+    return Bench(chips=(["i2c", bus["sda"].gpio, _address(part), part.get("chip", ""), pins, interrupt],))
+
+
 KIND = Kind(
     name="expander",
     help="a pin expander on I2C; it offers pins to other parts",
@@ -68,9 +98,17 @@ KIND = Kind(
         choice("chip", "the expander's chip", *CHIPS),
         names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
+        pin(
+            "interrupt",
+            "the pin that its interrupt line is wired to; without, it is looked at every 20 ms",
+            None,
+        ),
         measured("supply", "what it runs on", "V", 3.3, least=1.8, most=5.5),
     ),
     offers=_offers,
     addresses=_addresses,
+    needs=_needs,
+    driver=_driver,
+    bench=_bench,
     example='[i2c.main]\nsda = 21\nscl = 22\n\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n\n[relay.pump]\npin = "io.3"',
 )

@@ -25,7 +25,7 @@ def _needs(part: Part) -> Iterable[Need]:
 def _driver(part: Part) -> Driver:
     active = active_number(part)
     shows_status = part.get("shows", "") == "status"
-    arguments = (part.pins["pin"].gpio, active, start_level(part) == active, shows_status)
+    arguments = (part.at("pin"), active, start_level(part) == active, shows_status)
     return Driver("led", "Led", arguments)
 
 

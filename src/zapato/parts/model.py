@@ -117,6 +117,11 @@ class Need:
     usual: Level | None = None
     rate: float = 0.0
 
+    @property
+    def plain(self) -> bool:
+        """True where a pin that another chip offers will do: it is only switched, read or measured."""
+        return self.use in ("output", "input", "analog") and not (self.timed or self.pwm or self.interrupt)
+
 
 @dataclass(eq=False, repr=False)
 class Driver:
@@ -146,11 +151,13 @@ class Bench:
             absent is read from the running firmware.
         sets: property -> what of the world changes when a rehearsal sets it.
         acts: word -> a gesture, such as a button's "press".
+        chips: chips that are on a bus from the beginning: "i2c", data line, address, name, number -> pin, interrupt.
     """
 
     reads: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     sets: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     acts: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
+    chips: tuple[list[object], ...] = ()
 
 
 @dataclass
@@ -195,6 +202,12 @@ class Part:
         """The fields whose pin the solver is to choose."""
         return tuple(f.name for f in self.kind.fields if f.role == "pin" and self.values.get(f.name) == AUTO)
 
+    def at(self, field: str) -> int | tuple[str, int]:
+        """Where a pin is, as the plan writes it: its GPIO number, or owner and number of an offered one."""
+        pin = self.pins[field]
+        owner, _, number = pin.name.rpartition(".")
+        return pin.gpio if pin.gpio >= 0 else (owner, int(number))
+
     @property
     def placed(self) -> bool:
         """True where every pin that it asks for is there."""
@@ -210,7 +223,7 @@ class Part:
         """
         if not self.placed:
             return True
-        if any(pin.gpio < 0 for pin in self.pins.values()):
+        if any(self.pins[n.field].gpio < 0 and not n.plain for n in self.needs if n.field in self.pins):
             return False
         return self.kind.driver(self) is not None
 

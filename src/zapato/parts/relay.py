@@ -25,7 +25,7 @@ def _needs(part: Part) -> Iterable[Need]:
 
 
 def _driver(part: Part) -> Driver:
-    gpio, active = part.pins["pin"].gpio, active_number(part)
+    gpio, active = part.at("pin"), active_number(part)
     keeps = part.get("start", "off") == "last"
     starts_on = start_level(part) == active
     excludes = tuple(sorted(p.name for key, p in part.linked.items() if key.startswith("excludes.")))

@@ -23,6 +23,7 @@ def _bench(part: Part) -> Bench:
     at = part.pins["pin"].gpio
     return Bench(reads={"on": ["lights", at]})
 
+
 KIND = Kind(
     name="strip",
     help="a strip of addressable LEDs",

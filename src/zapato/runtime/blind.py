@@ -2,9 +2,8 @@
 from micropython import const
 import time
 
-from machine import Pin
-
 from loop import Part
+from pins import output_pin
 from store import store_of
 from values import number
 
@@ -21,7 +20,7 @@ class Blind(Part):
         super().__init__(d, name)
         self.active = active
         self.travel = travel
-        self.pins = [Pin(each, Pin.OUT, value=1 - active) for each in (opens, closes)]
+        self.pins = [output_pin(d, each, 1 - active) for each in (opens, closes)]
         found = store_of(d).kept.get(name)
         self.position = found if isinstance(found, (int, float)) and 0 <= found <= 100 else None
         self.way = 0  # 1 opens, -1 closes

@@ -1,7 +1,6 @@
 # One switched pin: what relays and LEDs share.
-from machine import Pin
-
 from loop import Part
+from pins import output_pin
 from values import span, truth
 
 
@@ -14,7 +13,7 @@ class Output(Part):
         super().__init__(d, name)
         self.active = active
         self.on = bool(on)
-        self.pin = Pin(gpio, Pin.OUT, value=active if on else 1 - active)
+        self.pin = output_pin(d, gpio, active if on else 1 - active)
         self.timer = None
 
     def level(self, on):

@@ -8,7 +8,10 @@ class Analog(Sensor):
     props = ("voltage",)
 
     def __init__(self, d, name, every, change, gpio, ratio):
-        self.input = Volts(gpio, d.full)
+        if isinstance(gpio, tuple):
+            self.input = d.parts[gpio[0]].input(gpio[1])
+        else:
+            self.input = Volts(gpio, d.full)
         self.ratio = ratio
         super().__init__(d, name, every, change)
 

@@ -5,6 +5,7 @@ import time
 from machine import Pin
 
 from loop import Part
+from pins import input_pin
 
 _POLL = const(10)  # ms between looks at a pin without interrupt
 
@@ -17,10 +18,7 @@ class Switch(Part):
         self.prop = prop
         self.props = (prop,)
         self.words = (out, into)
-        if pull:
-            self.pin = Pin(gpio, Pin.IN, Pin.PULL_UP if pull == 1 else Pin.PULL_DOWN)
-        else:
-            self.pin = Pin(gpio, Pin.IN)
+        self.pin = input_pin(d, gpio, pull)
         self.timer = None
         self.edge = False
         self.seen = self.state = self.read()
@@ -28,7 +26,11 @@ class Switch(Part):
         self.missed = False
         setattr(self, prop, self.state)
         if poll:
-            d.every(_POLL, self.sample)
+            if isinstance(gpio, tuple):
+                self.pin.watch(self.sample)
+                d.starts.append(self.sample)
+            else:
+                d.every(_POLL, self.sample)
             return
         d.inputs.append(self)
         self.pin.irq(self.interrupt, Pin.IRQ_RISING | Pin.IRQ_FALLING)

@@ -160,6 +160,9 @@ class Board:
     def power_off(self) -> None:
         """Everything but the flash forgets."""
         self.pins.power_off()
+        for bus in self.buses.values():
+            for chip in bus.values():
+                getattr(chip, "power_on", lambda: None)()
         self.station.lose_power()
         self._measured.clear()
 
@@ -409,6 +412,14 @@ class Board:
         bus = self.buses.setdefault(sda, {})
         if address not in bus:
             bus[address] = stand_in(name, lambda what: self.quantities["i2c", sda, address, what].get())
+
+    def stand(
+        self, kind: str, sda: int, address: int, name: str, pins: Mapping[int, int], interrupt: int | None
+    ) -> None:
+        """Put a chip that offers pins on its bus."""
+        self.chip_on(sda, address, name)
+        chip: Any = self.buses[sda][address]
+        chip.join(self, pins, interrupt)
 
     def on_i2c_scan(self, data: bytes) -> str:
         return " ".join(map(str, sorted(self.buses.get(int(data), ()))))

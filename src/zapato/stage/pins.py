@@ -30,6 +30,7 @@ class Line:
         self.shown: int | None = None
         self.trigger = 0
         self.duty: float | None = None
+        self.on_change: Callable[[], None] = lambda: None
         self.loose, self.noise = False, 0
 
     def reset(self) -> None:
@@ -86,6 +87,7 @@ class Line:
             return
         self.shown = level
         self.pins.trace.log("pin", self.name, level)
+        self.on_change()
         if before is not None and self.trigger & (RISING if level else FALLING):
             self.pins.fire(self.gpio)
 
@@ -107,6 +109,8 @@ class Pins:
     def line(self, gpio: int) -> Line:
         """The line of this pin. Raises Fault where the chip has none."""
         found = self._lines.get(gpio)
+        if found is None and gpio < 0:
+            return self.offered(gpio)
         if found is None:
             pin = self.chip.pins.get(gpio)
             if pin is None:
@@ -115,6 +119,12 @@ class Pins:
             found = self._lines[gpio] = Line(self, gpio, pin.name, level)
             found.hear()
         return found
+
+    def offered(self, gpio: int) -> Line:
+        """The line of a pin that a chip on a bus offers; its number is negative."""
+        if gpio not in self._lines:
+            self._lines[gpio] = Line(self, gpio, f"offered {-gpio}", 0)
+        return self._lines[gpio]
 
     def fire(self, gpio: int) -> None:
         if gpio not in self.fired:

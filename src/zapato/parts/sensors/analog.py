@@ -13,9 +13,7 @@ def ratio(part: Part) -> float:
 
 
 def _driver(part: Part) -> Driver:
-    return Driver(
-        "s_analog", "Analog", (*common(part), part.pins["pin"].gpio, ratio(part)), ("sensor", "volts")
-    )
+    return Driver("s_analog", "Analog", (*common(part), part.at("pin"), ratio(part)), ("sensor", "volts"))
 
 
 def _bench(part: Part) -> Bench:

@@ -1,0 +1,9 @@
+"""ADS1015: the ADS1115 with twelve bits."""
+
+from zapato.stage.chips.ads1115 import Chip as Sixteen
+
+
+class Chip(Sixteen):
+    """The result stands in the upper twelve bits."""
+
+    bits = 12
