@@ -136,7 +136,7 @@ def test_a_blind_knows_where_it_is(bench):
             changed[row["name"]] = row["t"]
 
 
-BUS = '[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\n'
+BUS = '[i2c.main]\nsda = 21\nscl = 22\nspeed = "100kHz"\n'
 
 
 @pytest.mark.parametrize("interrupt", ["", "interrupt = 27\n"])
@@ -178,3 +178,43 @@ def test_a_converter_measures_for_sensors(bench, chip, error):
         f"5s? abs(t0.voltage - 0.5) < {error} and abs(t1.voltage - 3.1) < {error} and abs(t2.voltage - 9.6) < {4 * error}"
     )
     assert not failed(bench(body, script, head=head, lasts="8s"))
+
+
+AIR = {
+    "temperature": 21.37,
+    "humidity": 48.6,
+    "pressure": 84210.0,
+    "co2": 812,
+    "voltage": 11.94,
+    "current": -0.4321,
+}
+EXACT = {"temperature": 0.02, "humidity": 0.11, "pressure": 12, "co2": 1, "voltage": 0.004, "current": 0.0002}
+
+
+@pytest.mark.parametrize("name", ["bme280", "bmp280", "sht31", "aht20", "scd41", "ina219"])
+def test_a_sensor_on_i2c_reads_what_the_air_has(bench, name):
+    """Over its registers, with its own compensation and check sums; silence and a return are survived."""
+    from zapato.parts.sensors import chip
+
+    felt = [each for each in chip(name).properties if each in AIR]
+    body = f'{BUS}[sensor.s]\nchip = "{name}"\nbus = "main"\nevery = "10s"\n'
+    head = "[world]\n" + "".join(f"s.{each} = {AIR[each]}\n" for each in felt)
+    near = " and ".join(f"abs(s.{each} - {AIR[each]}) <= {EXACT[each]}" for each in felt)
+    moved = "temperature" if "temperature" in felt else "voltage"
+    script = steps(
+        f"17s? {near}",
+        f"20s: s.{moved} = 3",
+        f"38s? abs(s.{moved} - 3) < 0.05",
+        "40s: power.cut",
+        f"60s? abs(s.{moved} - 3) < 0.05",
+    )
+    result = bench(body, script, head=head, lasts="70s")
+    assert not failed(result) and not result.faults
+
+
+def test_the_compensation_of_the_datasheet():
+    """BMP280 datasheet, 3.12: raw 519888 and 415148 are 25.08 degrees and 100653 Pa."""
+    from zapato.stage.chips.bme280 import fine, pascal
+
+    assert fine(519888) / 5120 == pytest.approx(25.08, abs=0.005)
+    assert pascal(415148, fine(519888)) == pytest.approx(100653.27, abs=0.5)

@@ -62,6 +62,24 @@ def quantity(unit: str, help: str, low: float | None = None, high: float | None 
     return Property("number", unit, unknown=True, low=low, high=high, help=help)
 
 
+def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
+    """Driver and bench of a chip on I2C whose runtime class takes bus and address."""
+
+    def address(part: Part) -> int:
+        return part.get("address", 0) or import_module(f"zapato.parts.sensors.{chip}").CHIP.addresses[0]
+
+    def driver(part: Part) -> Driver:
+        bus = part.linked["bus"].name if "bus" in part.linked else ""
+        return Driver(module, cls, (*common(part), bus, address(part)), ("sensor", "i2c_sensor"))
+
+    def bench(part: Part) -> Bench:
+        bus = part.linked["bus"].pins if "bus" in part.linked else {}
+        at = bus["sda"].gpio if "sda" in bus else -1
+        return Bench(sets={name: ["i2c", at, address(part), chip, name] for name in part.properties})
+
+    return driver, bench
+
+
 def common(part: Part) -> tuple[object, ...]:
     """Arguments every sensor driver takes: its period in ms and the least change to report."""
     return part.get("every", 30_000), part.get("change", 0)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from zapato.parts.sensors import SensorChip, quantity
+from zapato.parts.sensors import SensorChip, on_bus, quantity
+
+_DRIVER, _BENCH = on_bus("s_bme280", "Bme280", "bme280")
 
 CHIP = SensorChip(
     name="bme280",
@@ -10,9 +12,12 @@ CHIP = SensorChip(
     properties={
         "temperature": quantity("Cel", "air temperature", -40, 85),
         "humidity": quantity("%RH", "relative humidity", 0, 100),
-        "pressure": quantity("Pa", "air pressure", 30_000, 110_000),
+        "pressure": quantity("Pa", "air pressure", 30000, 110000),
     },
     bus_most=3400000,
     addresses=(0x76, 0x77),
+    fastest=100,
     source="BME280 datasheet, General electrical specification and I2C interface (SDO sets 0x76 or 0x77)",
+    driver=_DRIVER,
+    bench=_BENCH,
 )

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from zapato.parts.sensors import SensorChip, quantity
+from zapato.parts.sensors import SensorChip, on_bus, quantity
+
+_DRIVER, _BENCH = on_bus("s_sht31", "Sht31", "sht31")
 
 CHIP = SensorChip(
     name="sht31",
@@ -13,5 +15,8 @@ CHIP = SensorChip(
     },
     bus_most=1000000,
     addresses=(0x44, 0x45),
+    fastest=100,
     source="SHT3x-DIS datasheet, Sensor specifications and I2C address (ADDR sets 0x44 or 0x45)",
+    driver=_DRIVER,
+    bench=_BENCH,
 )

@@ -1,0 +1,22 @@
+"""AHT20: temperature and humidity over I2C."""
+
+from __future__ import annotations
+
+from zapato.parts.sensors import SensorChip, on_bus, quantity
+
+_DRIVER, _BENCH = on_bus("s_aht20", "Aht20", "aht20")
+
+CHIP = SensorChip(
+    name="aht20",
+    help="temperature and humidity over I2C",
+    properties={
+        "temperature": quantity("Cel", "air temperature", -40, 85),
+        "humidity": quantity("%RH", "relative humidity", 0, 100),
+    },
+    bus_most=400000,
+    addresses=(0x38,),
+    fastest=1000,
+    source="AHT20 datasheet, Sensor performance; Sensor reading process (80 ms a measurement, at most one a second against self-heating); I2C address 0x38",
+    driver=_DRIVER,
+    bench=_BENCH,
+)

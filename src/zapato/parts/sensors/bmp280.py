@@ -1,0 +1,22 @@
+"""BMP280: temperature and pressure over I2C."""
+
+from __future__ import annotations
+
+from zapato.parts.sensors import SensorChip, on_bus, quantity
+
+_DRIVER, _BENCH = on_bus("s_bme280", "Bmp280", "bmp280")
+
+CHIP = SensorChip(
+    name="bmp280",
+    help="temperature and pressure over I2C",
+    properties={
+        "temperature": quantity("Cel", "air temperature", -40, 85),
+        "pressure": quantity("Pa", "air pressure", 30000, 110000),
+    },
+    bus_most=3400000,
+    addresses=(0x76, 0x77),
+    fastest=100,
+    source="BMP280 datasheet, Electrical parameter specification and I2C interface (SDO sets 0x76 or 0x77)",
+    driver=_DRIVER,
+    bench=_BENCH,
+)

@@ -1,0 +1,23 @@
+"""INA219: voltage and current of a supply over I2C, with a 0.1 ohm shunt."""
+
+from __future__ import annotations
+
+from zapato.parts.sensors import SensorChip, on_bus, quantity
+
+_DRIVER, _BENCH = on_bus("s_ina219", "Ina219", "ina219")
+
+CHIP = SensorChip(
+    name="ina219",
+    help="voltage and current of a supply over I2C, with a 0.1 ohm shunt",
+    properties={
+        "voltage": quantity("V", "volts behind the shunt", 0, 26),
+        "current": quantity("A", "amperes through the shunt", -3.2, 3.2),
+        "power": quantity("W", "watts drawn"),
+    },
+    bus_most=2560000,
+    addresses=tuple(range(0x40, 0x50)),
+    fastest=100,
+    source="INA219 datasheet, Bus timing diagram definitions; Serial bus address; Register details (LSB of 4 mV and 10 uV)",
+    driver=_DRIVER,
+    bench=_BENCH,
+)
