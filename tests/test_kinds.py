@@ -218,3 +218,51 @@ def test_the_compensation_of_the_datasheet():
 
     assert fine(519888) / 5120 == pytest.approx(25.08, abs=0.005)
     assert pascal(415148, fine(519888)) == pytest.approx(100653.27, abs=0.5)
+
+
+def test_thermometers_on_one_line(bench):
+    body = (
+        '[onewire.line]\npin = 27\npull_up = "4.7kohm"\n'
+        '[sensor.out]\nchip = "ds18b20"\nbus = "line"\nserial = "28ff641e8d3c0c1f"\nevery = "5s"\n'
+        '[sensor.tank]\nchip = "ds18b20"\nbus = "line"\nserial = "28aa01020304051b"\nevery = "5s"\n'
+    )
+    head = "[world]\nout.temperature = -12.5\ntank.temperature = 61.0625\n"
+    script = steps(
+        "10s? out.temperature == -12.5 and tank.temperature == 61.06",
+        "11s: out.temperature = 85",
+        "20s? out.temperature == 85",
+        "21s: power.cut",
+        "35s? out.temperature == 85",
+    )
+    result = bench(body, script, head=head, lasts="40s")
+    assert not failed(result) and any("28aa01020304051b" in text for _, text in result.log)
+    alone = '[onewire.line]\npin = 27\npull_up = "4.7kohm"\n[sensor.one]\nchip = "ds18b20"\nbus = "line"\nevery = "5s"\n'
+    assert not failed(
+        bench(alone, steps("10s? one.temperature == 3.5"), head="[world]\none.temperature = 3.5\n")
+    )
+    silent = bench(alone, steps("10s? not known(one.temperature)", "30s? not known(one.temperature)"))
+    assert any("does not answer" in text for _, text in silent.log)
+
+
+def test_sensors_on_a_pin_of_their_own(bench):
+    body = (
+        '[sensor.bath]\nchip = "dht11"\npin = 27\nevery = "5s"\n'
+        '[sensor.stove]\nchip = "ntc"\npin = 34\nevery = "2s"\n'
+        '[sensor.pipe]\nchip = "ntc"\npin = 35\nevery = "2s"\nside = "supply"\nnominal = "47kohm"\nbeta = 4000\nseries = "22kohm"\n'
+        '[sensor.level]\nchip = "echo"\npin = 32\ntrigger = 33\nevery = "1s"\n'
+        '[sensor.flow]\nchip = "pulse"\npin = 25\nevery = "10s"\n'
+    )
+    head = "[world]\nbath.temperature = 23.6\nbath.humidity = 61\nstove.temperature = 71\npipe.temperature = 8\nlevel.distance = 1.234\nflow.rate = 20\n"
+    script = steps(
+        "15s? bath.temperature == 23 and bath.humidity == 61",
+        "16s? abs(stove.temperature - 71) < 0.2 and abs(pipe.temperature - 8) < 0.2",
+        "17s? abs(level.distance - 1.234) < 0.003",
+        "35s? abs(flow.rate - 20) < 0.3 and flow.count >= 580",
+        "36s: flow.rate = 0",
+        "55s: power.cut",
+        "68s? flow.count >= 700 and flow.rate == 0",
+    )
+    result = bench(body, script, head=head, lasts="70s")
+    assert not failed(result)
+    far = bench(body, steps("20s? not known(level.distance)"), head=head.replace("1.234", "9"), lasts="30s")
+    assert not failed(far)

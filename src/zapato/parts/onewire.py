@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.lang.fields import measured, pin
-from zapato.parts.model import Action, Kind, Need, Property
+from zapato.parts.model import Action, Driver, Kind, Need, Property
 
 KIND = Kind(
     name="onewire",
@@ -25,5 +25,6 @@ KIND = Kind(
             circuit="the one-wire line, which its pull-up resistor holds high",
         )
     ],
+    driver=lambda part: Driver("bus_onewire", "OneWireBus", (part.pins["pin"].gpio,)),
     example='[onewire.outlet]\npin = 27\npull_up = "4.7kohm"',
 )

@@ -6,11 +6,13 @@ Each chip is one module in `zapato.parts.sensors` with a `CHIP`; adding a chip i
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 from zapato.lang.fields import (
     REQUIRED,
     Field,
     Wrong,
+    choice,
     measured,
     names,
     nearest,
@@ -47,7 +49,13 @@ def _properties(part: Part) -> Mapping[str, Property]:
 
 def _needs(part: Part) -> Iterable[Need]:
     found = _chip(part)
-    return [found.need] if found and found.need and part.values.get("pin") is not None else []
+    if not found or not found.need or part.values.get("pin") is None:
+        return []
+    pull = part.get("pull", "up") if found.name == "pulse" else "none"
+    needs = [replace(found.need, pull="" if pull == "none" else pull)]
+    if part.values.get("trigger") is not None:
+        needs.append(Need("trigger", "output", timed=True, circuit="the trigger input of the sensor"))
+    return needs
 
 
 def _driver(part: Part) -> Driver | None:
@@ -64,7 +72,9 @@ def _requires(part: Part) -> Iterable[str]:
     found = _chip(part)
     if found is None:
         return ()
-    return ("bus",) if found.bus else ("pin",)
+    if found.bus:
+        return ("bus",)
+    return ("pin", "trigger") if found.name == "echo" else ("pin",)
 
 
 KIND = Kind(
@@ -84,6 +94,13 @@ KIND = Kind(
         text("serial", "its serial number, for a chip on a one-wire bus; the scan in the log shows it", None),
         measured("every", "the time from one reading to the next", "time", 30_000, least=100),
         number("change", "report only a change of at least this much; 0 reports every reading", 0),
+        pin("trigger", "the pin that asks for an echo, for chip echo", None),
+        choice("pull", "the internal resistor at a pulse input", "up", "none", default="up"),
+        choice("active", "the level of a pulse", "high", "low", default="low"),
+        measured("nominal", "a thermistor's resistance at 25 °C", "ohm", 10_000, least=1),
+        number("beta", "a thermistor's beta, K", 3950),
+        measured("series", "the fixed resistor beside a thermistor", "ohm", 10_000, least=1),
+        choice("side", "what the thermistor leads to from the pin", "ground", "supply", default="ground"),
         span("range", "what an analog sensor puts out", "V", None),
         quantities(
             "divider",

@@ -20,6 +20,7 @@ from zapato.stage.chips import BusChip, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Disk, Flash, Held, NoDevice
 from zapato.stage.network import Air, Server, Station
+from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Machine
@@ -38,6 +39,8 @@ FED = 20
 """Bytes into the shared words at which the program says that it fed the watchdog."""
 REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
+SOUND = 343.2
+"""m/s in dry air at 20 °C."""
 NO_BUS_ANSWER, TIMED_OUT = 19, 110
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
 BLOCK = 16
@@ -112,6 +115,9 @@ class Board:
         self.pins = Pins(chip, self.clock, self.trace, self.random)
         self.pins.on_write = self._wrote
         self.station = Station(self.air, self.server)
+        self.wires: dict[int, Line] = {}
+        self.rates: dict[int, float] = {}
+        self.pulse_turns: dict[int, int] = {}
         self.lights: dict[int, bytes] = {}
         """The last frame of each strip: it outlives the program, as the strip has its own supply."""
         self.buses: dict[int, dict[int, BusChip]] = {}
@@ -160,6 +166,8 @@ class Board:
     def power_off(self) -> None:
         """Everything but the flash forgets."""
         self.pins.power_off()
+        for line in self.wires.values():
+            line.power_on()
         for bus in self.buses.values():
             for chip in bus.values():
                 getattr(chip, "power_on", lambda: None)()
@@ -405,7 +413,51 @@ class Board:
             lit = sum(any(colors[at : at + 3]) for at in range(0, len(colors), 3))
             self.trace.log("lights", f"GPIO{gpio}", lit)
 
+    def on_pulse(self, data: bytes) -> int:
+        """How long an echo lasts, us; -2 where its beginning never came (extmod/machine_pulse.c)."""
+        gpio, _, timeout = map(int, data.split())
+        far = self.quantities["echo", gpio].get()
+        us = round(far * 2_000_000 / SOUND) if far is not None else timeout
+        self.clock.busy(500 + min(us, timeout))
+        return us if us < timeout else -2
+
     # --- buses
+
+    def pulses(self, gpio: int, rate: float) -> None:
+        """A meter at this pin gives so many pulses a second from now on."""
+        self.rates[gpio] = rate
+        if rate > 0:
+            turn = self.pulse_turns[gpio] = self.pulse_turns.get(gpio, 0) + 1
+            self.clock.after(round(500 / rate), lambda: self._pulse(gpio, turn, 0))
+
+    def _pulse(self, gpio: int, turn: int, level: int) -> None:
+        rate = self.rates.get(gpio, 0)
+        if rate > 0 and self.pulse_turns[gpio] == turn:
+            self.pins.line(gpio).change(level)
+            self.clock.after(max(1, round(500 / rate)), lambda: self._pulse(gpio, turn, 1 - level))
+
+    def wire(self, gpio: int) -> Line:
+        """The one-wire line on this pin."""
+        return self.wires.setdefault(gpio, Line())
+
+    def on_wire_reset(self, data: bytes) -> int:
+        self.clock.busy(960)
+        return int(self.wire(int(data)).reset())
+
+    def on_wire_write(self, data: bytes) -> None:
+        gpio, value = map(int, data.split())
+        self.clock.busy(8 * 65)
+        self.wire(gpio).write(value)
+
+    def on_wire_read(self, data: bytes) -> int:
+        self.clock.busy(8 * 65)
+        return self.wire(int(data)).read()
+
+    def on_wire_search(self, data: bytes) -> str:
+        gpio, number = map(int, data.split())
+        roms = sorted(self.wire(gpio).chips)
+        self.clock.busy(960 + 64 * 3 * 65)
+        return roms[number].hex() if number < len(roms) else ""
 
     def chip_on(self, sda: int, address: int, name: str) -> None:
         """Put a chip on the bus with this data line."""

@@ -12,7 +12,9 @@ from zapato.stage.board import Board
 from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock
 from zapato.stage.network import Air
+from zapato.stage.onewire import rom_of
 from zapato.stage.trace import Trace
+from zapato.stage.world import divided
 
 TOUCH = 200
 """ms of a finger on a touch pad."""
@@ -92,6 +94,15 @@ class Player:
             self.board.quantities["i2c", sda, address, what].set(value, over)
         elif kind == "dht":
             self.board.quantities["dht", at[0], at[1]].set(value, over)
+        elif kind == "onewire":
+            rom = rom_of(at[1], at[2])
+            felt = self.board.quantities["onewire", at[0], rom]
+            self.board.wire(at[0]).add(rom, felt.get)
+            felt.set(value, over)
+        elif kind == "ntc":
+            self.board.quantities["volts", at[0]].set(divided(value, *at[1:]), over)
+        elif kind == "pulses":
+            self.board.pulses(at[0], value)
         else:
             self.board.quantities[kind, at[0]].set(value if value is None else value / at[1], over)
 

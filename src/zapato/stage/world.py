@@ -2,10 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Hashable
 from typing import Any
 
 from zapato.stage.clock import Clock
+
+
+def divided(
+    celsius: float, nominal: float, beta: float, series: float, supply: float, to_ground: bool
+) -> float:
+    """Volts in the middle of a thermistor's divider, by the beta equation around 25 °C."""
+    ohm = nominal * math.exp(beta * (1 / (celsius + 273.15) - 1 / 298.15))
+    return supply * (ohm if to_ground else series) / (ohm + series)
 
 
 class Quantity:

@@ -2,13 +2,29 @@
 
 from __future__ import annotations
 
-from zapato.parts.sensors import SensorChip, quantity
+from zapato.parts.model import Bench, Driver, Part
+from zapato.parts.sensors import SensorChip, common, quantity
+
+
+def _driver(part: Part) -> Driver:
+    bus = part.linked["bus"].name if "bus" in part.linked else ""
+    return Driver("s_ds18b20", "Ds18b20", (*common(part), bus, part.get("serial", "")), ("sensor",))
+
+
+def _bench(part: Part) -> Bench:
+    pins = part.linked["bus"].pins if "bus" in part.linked else {}
+    if "pin" not in pins:
+        return Bench()
+    return Bench(sets={"temperature": ["onewire", pins["pin"].gpio, part.get("serial", ""), part.name]})
+
 
 CHIP = SensorChip(
     name="ds18b20",
     help="temperature on a one-wire bus",
     properties={"temperature": quantity("Cel", "temperature", -55, 125)},
     bus="onewire",
+    driver=_driver,
+    bench=_bench,
     fastest=750,
     source="DS18B20 datasheet, Features (−55 to 125 °C) and AC Electrical Characteristics (conversion 750 ms at 12 bits)",
 )

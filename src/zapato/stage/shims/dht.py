@@ -4,7 +4,7 @@ import time
 from world import ask
 
 
-class DHT22:
+class DHT11:
     def __init__(self, pin):
         self.gpio = pin.gpio
         self.values = (0, 0)
@@ -12,10 +12,18 @@ class DHT22:
     def measure(self):
         time.sleep_ms(268)  # the driver's own pause: 250 ms of high, 18 ms of low
         temperature, humidity = ask("dht", str(self.gpio)).split()
-        self.values = (int(temperature) / 10, int(humidity) / 10)
+        self.values = self.scaled(int(temperature), int(humidity))
+
+    def scaled(self, temperature, humidity):
+        return temperature // 10, humidity // 10
 
     def temperature(self):
         return self.values[0]
 
     def humidity(self):
         return self.values[1]
+
+
+class DHT22(DHT11):
+    def scaled(self, temperature, humidity):
+        return temperature / 10, humidity / 10

@@ -130,6 +130,10 @@ class SoftI2C:
         return bytes(data)
 
 
+def time_pulse_us(pin, level, timeout=1000000):
+    return int(ask("pulse", "%d %d %d" % (pin.gpio, level, timeout)))
+
+
 def reset():
     ask("reset")
 

@@ -13,6 +13,7 @@ import errno
 import machine
 import neopixel
 import network
+import onewire
 import os
 import random
 import select

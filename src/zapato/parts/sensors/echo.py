@@ -1,0 +1,29 @@
+"""Distance by the echo of ultrasound, with a trigger and an echo pin."""
+
+from __future__ import annotations
+
+from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.sensors import SensorChip, common, quantity
+
+
+def _driver(part: Part) -> Driver:
+    return Driver(
+        "s_echo", "Echo", (*common(part), part.pins["pin"].gpio, part.pins["trigger"].gpio), ("sensor",)
+    )
+
+
+def _bench(part: Part) -> Bench:
+    at = part.pins["pin"].gpio
+    return Bench(sets={"distance": ["echo", at, 1]})
+
+
+CHIP = SensorChip(
+    name="echo",
+    help="distance by the echo of ultrasound, with a trigger and an echo pin",
+    properties={"distance": quantity("m", "to what is in front of it", 0.02, 5)},
+    need=Need("pin", "input", timed=True, rest="low", firm=True, circuit="the echo output of the sensor"),
+    fastest=60,
+    source="speed of sound 343.2 m/s in dry air at 20 °C (ISO 9613-1, annex A); an echo from 5 m takes 30 ms",
+    driver=_driver,
+    bench=_bench,
+)

@@ -1,0 +1,40 @@
+"""Temperature by a thermistor in a divider."""
+
+from __future__ import annotations
+
+from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.sensors import SensorChip, common, quantity
+
+
+def _circuit(part: Part) -> tuple[float, float, float, float, bool]:
+    """Ohms at 25 °C, beta, the fixed resistor's ohms, the divider's supply in V, and whether the thermistor is the lower one."""
+    return (
+        part.get("nominal", 10_000.0),
+        part.get("beta", 3950),
+        part.get("series", 10_000.0),
+        3.3,
+        part.get("side", "ground") == "ground",
+    )
+
+
+def _driver(part: Part) -> Driver:
+    return Driver(
+        "s_ntc", "Ntc", (*common(part), part.at("pin"), *_circuit(part)), ("s_analog", "sensor", "volts")
+    )
+
+
+def _bench(part: Part) -> Bench:
+    at = part.pins["pin"].gpio
+    return Bench(sets={"temperature": ["ntc", at, *_circuit(part)]})
+
+
+CHIP = SensorChip(
+    name="ntc",
+    help="temperature by a thermistor in a divider",
+    properties={"temperature": quantity("Cel", "temperature", -40, 150)},
+    need=Need("pin", "analog", circuit="the middle of a thermistor and its fixed resistor"),
+    fastest=100,
+    source="beta equation of NTC thermistors (IEC 60539-1, 4.5)",
+    driver=_driver,
+    bench=_bench,
+)

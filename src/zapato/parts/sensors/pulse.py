@@ -1,0 +1,40 @@
+"""Pulses of a meter: how many, and how many a second."""
+
+from __future__ import annotations
+
+from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.sensors import SensorChip, common, quantity
+
+
+def _driver(part: Part) -> Driver:
+    return Driver(
+        "s_pulse",
+        "Pulse",
+        (
+            *common(part),
+            part.pins["pin"].gpio,
+            int(part.get("pull", "up") == "up"),
+            int(part.get("active", "low") == "high"),
+        ),
+        ("sensor", "store"),
+    )
+
+
+def _bench(part: Part) -> Bench:
+    at = part.pins["pin"].gpio
+    return Bench(sets={"rate": ["pulses", at, 1]})
+
+
+CHIP = SensorChip(
+    name="pulse",
+    help="pulses of a meter: how many, and how many a second",
+    properties={
+        "count": quantity("", "pulses since it was first started"),
+        "rate": quantity("Hz", "pulses a second"),
+    },
+    need=Need("pin", "input", interrupt=True, circuit="the pulse output of a meter"),
+    fastest=100,
+    source="",
+    driver=_driver,
+    bench=_bench,
+)

@@ -1,0 +1,33 @@
+# Pulses: how many since ever, kept through a power cut, and how many a second.
+from machine import Pin
+
+from sensor import Sensor
+from store import store_of
+
+
+class Pulse(Sensor):
+    props = ("count", "rate")
+
+    def __init__(self, d, name, every, change, gpio, pull, rising):
+        self.fresh = 0
+        self.every = every
+        self.total = store_of(d).kept.get(name)
+        if not isinstance(self.total, int):
+            self.total = 0
+        pin = Pin(gpio, Pin.IN, Pin.PULL_UP) if pull else Pin(gpio, Pin.IN)
+        pin.irq(self.interrupt, Pin.IRQ_RISING if rising else Pin.IRQ_FALLING)
+        super().__init__(d, name, every, change)
+
+    def first(self):
+        return self.every
+
+    def interrupt(self, pin):
+        self.fresh += 1
+
+    def measure(self):
+        news = self.fresh
+        self.fresh -= news
+        self.total += news
+        if news:
+            self.d.store.put(self.name, self.total)
+        return self.total, round(news * 1000 / self.every, 3)
