@@ -264,5 +264,47 @@ def test_sensors_on_a_pin_of_their_own(bench):
     )
     result = bench(body, script, head=head, lasts="70s")
     assert not failed(result)
-    far = bench(body, steps("20s? not known(level.distance)"), head=head.replace("level.distance = 1.234\n", ""), lasts="30s")
+    far = bench(
+        body,
+        steps("20s? not known(level.distance)"),
+        head=head.replace("level.distance = 1.234\n", ""),
+        lasts="30s",
+    )
     assert not failed(far)
+
+
+@pytest.mark.parametrize(("board", "sda", "scl"), [("esp32-38pin", 21, 22), ("rp2040w-40pin", 6, 7)])
+def test_a_bus_on_a_controller_of_the_chip(bench, board, sda, scl):
+    body = f'[i2c.main]\nsda = {sda}\nscl = {scl}\ncontroller = "hardware"\n[sensor.s]\nchip = "sht31"\nbus = "main"\nevery = "2s"\n'
+    head = "[world]\ns.temperature = 7.5\ns.humidity = 33\n"
+    assert not failed(
+        bench(body, steps("5s? abs(s.temperature - 7.5) < 0.02"), head=head, board=board, lasts="6s")
+    )
+
+
+def test_wall_switches_of_all_three_wirings(bench):
+    """A push button toggles, a rocker is followed, and of two rockers every move changes the light."""
+    body = (
+        '[button.b]\npin = 33\npull = "up"\n[rocker.one]\npin = 32\npull = "up"\n[rocker.two]\npin = 18\npull = "up"\n[rocker.hall]\npin = 19\npull = "up"\n'
+        "[relay.lamp]\npin = 26\n[relay.stairs]\npin = 25\n[relay.porch]\npin = 27\n"
+        + link("b.pressed", "porch.toggle")
+        + link("hall.on", "lamp.on")
+        + link("not hall.on", "lamp.off")
+        + link("one.changed", "stairs.toggle")
+        + link("two.changed", "stairs.toggle")
+    )
+    script = steps(
+        "1s: b.press",
+        "<1s? porch.on",
+        "3s: hall.on = true",
+        "<1s? lamp.on",
+        "5s: hall.on = false",
+        "<1s? not lamp.on",
+        "7s: one.on = true",
+        "<1s? stairs.on",
+        "9s: two.on = true",
+        "<1s? not stairs.on",
+        "11s: one.on = false",
+        "<1s? stairs.on",
+    )
+    assert not failed(bench(body, script, lasts="15s"))

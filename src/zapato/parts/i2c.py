@@ -22,11 +22,10 @@ def _needs(part: Part) -> Iterable[Need]:
 
 
 def _driver(part: Part) -> Driver | None:
+    arguments = (part.pins["sda"].gpio, part.pins["scl"].gpio, round(part.get("speed", 100e3)))
     if part.get("controller", "software") == "hardware":
-        return None  # the runtime makes the clock itself
-    return Driver(
-        "bus_i2c", "Bus", (part.pins["sda"].gpio, part.pins["scl"].gpio, round(part.get("speed", 100e3)))
-    )
+        return Driver("bus_i2c_hard", "HardBus", arguments, ("bus_i2c",))
+    return Driver("bus_i2c", "Bus", arguments)
 
 
 KIND = Kind(

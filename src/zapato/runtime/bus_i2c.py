@@ -10,8 +10,11 @@ class Bus(Part):
     def __init__(self, d, name, sda, scl, speed):
         super().__init__(d, name)
         self.found = None
-        self.i2c = SoftI2C(scl=Pin(scl), sda=Pin(sda), freq=speed)
+        self.i2c = self.open(sda, scl, speed)
         d.after(20, self.scan)
+
+    def open(self, sda, scl, speed):
+        return SoftI2C(scl=Pin(scl), sda=Pin(sda), freq=speed)
 
     def scan(self):
         self.found = " ".join(["0x%02x" % address for address in self.i2c.scan()])

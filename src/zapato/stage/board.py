@@ -473,6 +473,16 @@ class Board:
         chip: Any = self.buses[sda][address]
         chip.join(self, pins, interrupt)
 
+    def on_i2c_controller(self, data: bytes) -> None:
+        """A controller takes these pins, where the chip has it and its routing allows it."""
+        number, sda, scl = map(int, data.split())
+        chip = self.facts.chip
+        routes = [(chip.routes.get(f"i2c.{line}"), gpio) for line, gpio in (("sda", sda), ("scl", scl))]
+        if number >= chip.resources.i2c or any(
+            r is not None and gpio not in r.get(number, ()) for r, gpio in routes
+        ):
+            raise Fault(1)
+
     def on_i2c_scan(self, data: bytes) -> str:
         return " ".join(map(str, sorted(self.buses.get(int(data), ()))))
 

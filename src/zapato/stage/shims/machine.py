@@ -130,6 +130,12 @@ class SoftI2C:
         return bytes(data)
 
 
+class I2C(SoftI2C):
+    def __init__(self, id, scl, sda, freq=400000, timeout=50000):
+        _ask("i2c_controller", "%d %d %d" % (id, sda.gpio, scl.gpio))
+        super().__init__(scl, sda, freq)
+
+
 def time_pulse_us(pin, level, timeout=1000000):
     return int(ask("pulse", "%d %d %d" % (pin.gpio, level, timeout)))
 
