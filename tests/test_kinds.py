@@ -308,3 +308,53 @@ def test_wall_switches_of_all_three_wirings(bench):
         "<1s? stairs.on",
     )
     assert not failed(bench(body, script, lasts="15s"))
+
+
+def test_readings_are_scaled_smoothed_and_repeated(bench):
+    """A tank by its voltage: points make it litres; a spike is left out; it is said again though nothing changed."""
+    body = (
+        '[sensor.tank]\nchip = "analog"\npin = 34\nevery = "1s"\npoints = [[0.5, 0], [1.5, 200], [2.5, 1000]]\nunit = "l"\ngives = "volume"\nsmooth = "median 3"\nrepeat = "20s"\n'
+        '[sensor.air]\nchip = "dht22"\npin = 27\nevery = "5s"\noffset = { temperature = -0.7 }\nscale = { humidity = 0.5 }\n'
+        '[sensor.slow]\nchip = "analog"\npin = 35\nevery = "1s"\nsmooth = "lowpass 10"\n'
+        "[relay.r]\npin = 26\n" + link("tank.volume > 900", "r.on")
+    )
+    head = "[world]\ntank.voltage = 1.0\nair.temperature = 20\nair.humidity = 60\nslow.voltage = 1\n"
+    script = steps(
+        "8s? abs(tank.volume - 100) < 1 and air.temperature == 19.3 and air.humidity == 30",
+        "10s: slow.voltage = 2",
+        "15s? 1.2 < slow.voltage and slow.voltage < 1.6",
+        "16s: tank.voltage = 2.5",
+        "16900ms: tank.voltage = 1.0",
+        "=6s? tank.volume < 110 and not r.on",
+        "25s: tank.voltage = 0.1",
+        "30s? tank.volume == 0",
+        "31s: tank.voltage = 2.45",
+        "=1s? not r.on",
+        "35s? r.on",
+        "60s? slow.voltage > 1.95",
+    )
+    result = bench(body, script, head=head, lasts="75s", site=NETWORK.format(qos=0))
+    assert not failed(result)
+    said = [
+        r["t"]
+        for r in result.records
+        if r["what"] == "mqtt" and r["name"].endswith("tank/volume") and r["t"] > 36_000
+    ]
+    assert len(said) >= 2
+
+
+@pytest.mark.parametrize(
+    ("keys", "says"),
+    [
+        ("points = [[1, 2]]", "takes pairs"),
+        ("points = [[2, 0], [1, 5]]", "do not rise"),
+        ('smooth = "median 1"', "how many readings"),
+        ('unit = "litres"', "SenML"),
+        ("scale = true", "takes a number"),
+        ("offset = { speed = 1 }", "the chip measures voltage"),
+        ('gives = "Level!"', "a word of"),
+    ],
+)
+def test_treatments_that_do_not_go(checked, keys, says):
+    report = checked(f'[sensor.s]\nchip = "analog"\npin = 34\n{keys}\n')
+    assert any(says in f.message for f in report), [f.message for f in report]

@@ -120,7 +120,8 @@ def _words(design: Design) -> Iterator[str]:
         bench = part.kind.bench(part)
         yield from (f"{part.name}.{word}" for word in bench.acts)
         for name in bench.sets:
-            example = "true" if part.properties[name].type == "boolean" else "20"
+            known = part.properties.get(name)
+            example = "true" if known and known.type == "boolean" else "20"
             yield f"{part.name}.{name} = {example}"
     yield from ("power.cut", "wait 2s", "quit")
 

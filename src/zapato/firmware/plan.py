@@ -98,7 +98,15 @@ def _ordered(design: Design) -> list[Part]:
 
 def _construct(part: Part, driver: Driver) -> str:
     arguments = ", ".join(["d", repr(part.name), *(repr(each) for each in driver.arguments)])
-    return f"p_{part.name} = d.add({driver.cls}({arguments}))"
+    lines = [f"p_{part.name} = d.add({driver.cls}({arguments}))"]
+    if driver.through:
+        each = ", ".join(f"Through{given!r}" if given else "None" for given in driver.through)
+        lines.append(f"p_{part.name}.treats = ({each},)")
+    if driver.gives:
+        lines.append(f"p_{part.name}.give({driver.gives!r})")
+    if driver.repeat:
+        lines.append(f"Repeated(d, p_{part.name}, {driver.repeat})")
+    return "\n".join(lines)
 
 
 def _levels(design: Design) -> str:

@@ -131,6 +131,8 @@ class Driver:
         module, cls: its runtime module and class; also: modules that this one needs.
         arguments: plain values, after the device and the part's name.
         data: bytes of heap that this part's own size asks for, such as a strip's colours.
+        through: what each value goes through, as arguments of the runtime's Through; repeat: ms, or 0;
+            gives: another word for its one value.
     """
 
     module: str
@@ -138,6 +140,9 @@ class Driver:
     arguments: tuple[object, ...] = ()
     also: tuple[str, ...] = ()
     data: int = 0
+    through: tuple[tuple[object, ...] | None, ...] = ()
+    repeat: int = 0
+    gives: str = ""
 
 
 @dataclass(eq=False, repr=False)

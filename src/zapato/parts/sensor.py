@@ -23,6 +23,7 @@ from zapato.lang.fields import (
     text,
     whole,
 )
+from zapato.parts import treatment
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.sensors import SensorChip, chip, chip_names
 
@@ -44,7 +45,7 @@ def _chip(part: Part) -> SensorChip | None:
 
 def _properties(part: Part) -> Mapping[str, Property]:
     found = _chip(part)
-    return found.properties if found else {}
+    return treatment.properties(part, found.properties) if found else {}
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -60,7 +61,20 @@ def _needs(part: Part) -> Iterable[Need]:
 
 def _driver(part: Part) -> Driver | None:
     found = _chip(part)
-    return found.driver(part) if found and found.driver else None
+    if not found or not found.driver:
+        return None
+    driver, names = found.driver(part), tuple(found.properties)
+    through = tuple(treatment.arguments(part, names))
+    repeat = part.get("repeat", 0)
+    also = (*driver.also, "through") if any(through) or repeat else driver.also
+    given = part.values.get("gives")
+    return replace(
+        driver,
+        also=also,
+        through=through if any(through) else (),
+        repeat=repeat,
+        gives=str(given) if given else "",
+    )
 
 
 def _bench(part: Part) -> Bench:
@@ -102,6 +116,7 @@ KIND = Kind(
         measured("series", "the fixed resistor beside a thermistor", "ohm", 10_000, least=1),
         choice("side", "what the thermistor leads to from the pin", "ground", "supply", default="ground"),
         span("range", "what an analog sensor puts out", "V", None),
+        *treatment.FIELDS,
         quantities(
             "divider",
             "resistors between sensor and pin, upper and lower, where a divider is fitted",
