@@ -175,3 +175,13 @@ def test_missing_compiler_is_one_line(site: Path, cli, monkeypatch, tmp_path):
     called = cli("build", site / DRYER, "--out", tmp_path)
     compiling.compiler.cache_clear()
     assert called.code == 2 and "pip install" in called.err and called.err.count("\n") == 1
+
+
+@pytest.mark.parametrize("port", ["esp32", "esp8266", "rp2"])
+def test_all_modules_of_a_port_can_stand_in_one_bundle(port):
+    """A device may need any of them together: no two may give one name."""
+    folder = Path(zapato.__file__).parent / "runtime"
+    own = {name for name in (p.stem for p in folder.glob("*.py")) if not name.endswith(("_esp32", "_esp8266", "_rp2"))}
+    own |= {p.stem.removesuffix(f"_{port}") for p in folder.glob(f"*_{port}.py")}
+    together = bundle({name: runtime_source(name, port) for name in own - {"start", "fault"}})
+    assert "class Relay" in together.text

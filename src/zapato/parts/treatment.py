@@ -19,11 +19,11 @@ SINGLE = ("points", "unit", "gives")
 
 def _read_each(value: Any) -> Any:
     """A number, or a table of property and number."""
-    numbers = cast(dict[str, object], value).values() if isinstance(value, dict) else [value]
+    numbers: list[object] = list(cast(dict[str, object], value).values()) if isinstance(value, dict) else [value]
     for each in numbers:
         if isinstance(each, bool) or not isinstance(each, (int, float)) or each - each != 0:
             raise Wrong("takes a number, or a table such as { temperature = -0.5 }")
-    return value
+    return cast(Any, value)
 
 
 def _read_points(value: object) -> tuple[tuple[float, float], ...]:

@@ -5,7 +5,7 @@ import time
 from loop import Part
 
 _SINGLE = const(0xC3E3)  # one conversion, input 0 against ground, +-4.096 V, the fastest rate, no comparator
-_TAKES = const(2)  # ms of a conversion at 860 a second, with its 10 %
+_SHOT = const(2)  # ms of a conversion at 860 a second, with its 10 %
 
 
 class ConverterInput:
@@ -29,7 +29,7 @@ class Converter(Part):
     def measure(self, number):
         set_up = _SINGLE | number << 12
         self.i2c.writeto(self.address, bytes((1, set_up >> 8, set_up & 255)))
-        time.sleep_ms(_TAKES)
+        time.sleep_ms(_SHOT)
         self.i2c.writeto(self.address, b"\0")
         raw = self.i2c.readfrom(self.address, 2)
         count = raw[0] << 8 | raw[1]

@@ -5,9 +5,9 @@ from machine import Pin, TouchPad
 
 from loop import Part
 
-_LOOK = const(40)  # ms between two readings
-_SAME = const(2)  # readings in a row until a change counts
-_SLOW = const(64)  # the usual reading follows by this part of the difference
+_FEELS = const(80)  # ms between two readings
+_AGREE = const(2)  # readings in a row until a change counts
+_FOLLOWS = const(64)  # the usual reading follows by this part of the difference
 
 
 class Touch(Part):
@@ -20,18 +20,18 @@ class Touch(Part):
         self.pad = TouchPad(Pin(gpio))
         self.usual = self.pad.read()
         self.other = 0
-        d.every(_LOOK, self.look)
+        d.every(_FEELS, self.look)
 
     def look(self):
         value = self.pad.read()
         far = abs(value - self.usual) > self.usual * self.share
         if not far:
-            self.usual += (value - self.usual) / _SLOW
+            self.usual += (value - self.usual) / _FOLLOWS
         if far == self.down:
             self.other = 0
             return
         self.other += 1
-        if self.other >= _SAME:
+        if self.other >= _AGREE:
             self.other = 0
             self.down = far
             self.d.changed(self, "down")
