@@ -181,7 +181,11 @@ def test_missing_compiler_is_one_line(site: Path, cli, monkeypatch, tmp_path):
 def test_all_modules_of_a_port_can_stand_in_one_bundle(port):
     """A device may need any of them together: no two may give one name."""
     folder = Path(zapato.__file__).parent / "runtime"
-    own = {name for name in (p.stem for p in folder.glob("*.py")) if not name.endswith(("_esp32", "_esp8266", "_rp2"))}
+    own = {
+        name
+        for name in (p.stem for p in folder.glob("*.py"))
+        if not name.endswith(("_esp32", "_esp8266", "_rp2"))
+    }
     own |= {p.stem.removesuffix(f"_{port}") for p in folder.glob(f"*_{port}.py")}
     together = bundle({name: runtime_source(name, port) for name in own - {"start", "fault"}})
     assert "class Relay" in together.text

@@ -62,6 +62,21 @@ def test_a_dimmer_on_every_port(bench, more, board, at_half):
         assert duty[-2] == pytest.approx(0.25, abs=0.001) or duty[-1] == pytest.approx(0.25, abs=0.001)
 
 
+def test_a_dimmer_comes_back_as_it_was(bench):
+    body = '[dimmer.hall]\npin = 25\nstart = "last"\n'
+    script = steps(
+        "4s: message('hall/level/set', '30')",
+        "15s: power.cut",
+        "17s? hall.on and hall.level == 30",
+        "20s: message('hall/do/off', '')",
+        "32s: power.cut",
+        "34s? not hall.on",
+        "38s: message('hall/do/on', '')",
+        "39s? hall.level == 30",
+    )
+    assert not failed(bench(body, script, site=NETWORK.format(qos=0), lasts="40s"))
+
+
 def test_a_strip_is_dark_at_power_up_and_shows_what_it_is_told(bench):
     body = '[strip.rack]\npin = 13\ncount = 30\nchip = "ws2812b"\nlimit = 50\n'
     script = steps(
@@ -358,3 +373,32 @@ def test_readings_are_scaled_smoothed_and_repeated(bench):
 def test_treatments_that_do_not_go(checked, keys, says):
     report = checked(f'[sensor.s]\nchip = "analog"\npin = 34\n{keys}\n')
     assert any(says in f.message for f in report), [f.message for f in report]
+
+
+def test_again_and_again(bench):
+    body = '[relay.pump]\npin = 26\n[flag.summer]\nstart = true\n[[link]]\nevery = "10min"\nif = "summer.on"\ndo = "pump.on"\nfor = "20s"\n'
+    script = steps(
+        "9min? not pump.on",
+        "10min1s? pump.on",
+        "10min25s? not pump.on",
+        "20min1s? pump.on",
+        "25min: message('summer/on/set', 'false')",
+        "=20min? not pump.on",
+    )
+    assert not failed(bench(body, script, lasts="50min", site=NETWORK.format(qos=0)))
+
+
+@pytest.mark.parametrize(
+    ("keys", "says"),
+    [
+        ("", "needs when"),
+        ('when = "r.on"\nevery = "2s"\n', "one beginning"),
+        ('every = "2s"\nheld = "5s"\n', "goes with a condition"),
+        ('every = "10ms"\n', "at least"),
+    ],
+)
+def test_a_link_has_one_beginning(checked, keys, says):
+    report = checked(f'[relay.r]\npin = 26\n[[link]]\n{keys}do = "r.off"\n')
+    assert any(says in f.message or says in " ".join(f.fixes) for f in report), [
+        (f.code, f.message, f.fixes) for f in report
+    ]

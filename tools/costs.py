@@ -37,11 +37,43 @@ COSTS = Path(__file__).parents[1] / "src" / "zapato" / "budget" / "costs.json"
 FORMS = {"short": ROOMY - 4, "whole": ROOMY}
 ROOM = 150 * 1024
 """Bytes of heap while measuring: more than any device takes."""
-BUSY = 1000
+BUSY = 12_000
 """Turns from which on links made at random run in a circle; what waits meanwhile is no cost of theirs."""
 NETWORK = '[wifi]\nname = "hall"\n'
 BROKER = '[mqtt]\nhost = "192.168.4.2"\n'
-WORDS = ["lamp", "hall", "gate", "cellar", "stove", "pump", "north", "attic", "porch", "drying", "window", "ladder", "bench", "wood", "snow", "ice", "bell", "lift", "well", "barn"]
+NAMED = '[mqtt]\nhost = "broker.refuge.example"\n'
+EXTRAS = (
+    '[dimmer.{n}]\npin = "auto"\nby = "dac"',
+    '[dimmer.{n}]\npin = "auto"\nstart = "last"',
+    '[expander.{n}]\nchip = "mcp23017"\nbus = "{bus}"\naddress = 0x21',
+    '[expander.{n}]\nchip = "pcf8575"\nbus = "{bus}"\naddress = 0x22',
+    '[converter.{n}]\nchip = "ads1115"\nbus = "{bus}"\naddress = 0x4b',
+    '[i2c.{n}]\nsda = "auto"\nscl = "auto"\ncontroller = "hardware"',
+    '[sensor.{n}]\nchip = "analog"\npin = "auto"\nsmooth = "median 5"\nrepeat = "1min"',
+)
+"""Parts with what the examples leave out."""
+WORDS = [
+    "lamp",
+    "hall",
+    "gate",
+    "cellar",
+    "stove",
+    "pump",
+    "north",
+    "attic",
+    "porch",
+    "drying",
+    "window",
+    "ladder",
+    "bench",
+    "wood",
+    "snow",
+    "ice",
+    "bell",
+    "lift",
+    "well",
+    "barn",
+]
 
 
 class Unmeasured(Exception):
@@ -58,14 +90,18 @@ def device(random: Random) -> str:
             rows.append(_table(kind, name, random, switched))
             switched += [name] if kind in ("relay", "led") else []
             read += [name] if kind == "number" else []
-    rows += [_link(random, switched, read) for _ in range(random.randrange(random.choice((8, 14, 70)))) if switched and read]
-    network = random.choice(("", NETWORK, NETWORK + BROKER, NETWORK + BROKER, NETWORK + BROKER))
+    rows += [
+        _link(random, switched, read)
+        for _ in range(random.randrange(random.choice((8, 14, 70))))
+        if switched and read
+    ]
+    network = random.choice(("", NETWORK, NETWORK + BROKER, NETWORK + BROKER, NETWORK + NAMED))
     return f'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n{network}' + "\n".join(rows) + "\n"
 
 
 def _counts(random: Random) -> list[tuple[str, int]]:
     """Kinds, and how many of each, what others need first."""
-    loose = ["flag", "number", "group", "i2c", "sensor"]
+    loose = ["flag", "number", "group", "i2c", "onewire", "sensor", "expander", "converter"]
     pinned = [kind.name for kind in kinds() if kind.name not in loose and _driven(kind)]
     found = [
         (kind, random.choice((1, 1, 2)))
@@ -107,6 +143,12 @@ def _sensors(random: Random, names: list[str]) -> list[str]:
     for name in random.sample(chip_names(), random.randrange(4)):
         text = _sensor(name, names.pop(), buses, names)
         rows += [text] * (text != "")
+    for text in EXTRAS:
+        if random.random() < 0.12:
+            if "{bus}" in text:
+                _sensor("bh1750", names.pop(), buses, names)
+            bus = re.search(r"\.(\w+)\]", buses.get("i2c", ""))
+            rows.append(text.replace("{n}", names.pop()).replace("{bus}", bus[1] if bus else ""))
     return [*buses.values(), *rows]
 
 
@@ -116,7 +158,7 @@ def _sensor(name: str, called: str, buses: dict[str, str], names: list[str]) -> 
         return ""
     head = f'[sensor.{called}]\nchip = "{name}"\nevery = "30s"\n'
     if not found.bus:
-        return head + 'pin = "auto"'
+        return head + 'pin = "auto"' + ('\ntrigger = "auto"' if name == "echo" else "")
     if found.bus not in buses:
         kind = next(each for each in kinds() if each.name == found.bus)
         buses[found.bus] = _loose(
@@ -176,7 +218,12 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
     program = compile_device(design)
     design.board = replace(design.board, chip=replace(chip_as, heap=ROOM))
     script = folder / "script.toml"
-    world = [f"{p.name}.{n} = 20" for p in design.parts.values() for n in p.kind.bench(p).sets if p.properties[n].type == "number"]
+    world = [
+        f"{p.name}.{n} = 20"
+        for p in design.parts.values()
+        for n in p.kind.bench(p).sets
+        if p.properties[n].type == "number"
+    ]
     script.write_text("\n".join([f'[rehearsal]\nlasts = "{lasts}"', "[world]", *world]) + "\n")
     result = _run(design, read_script(script, design), program, 1)
     if result.crash or result.effort.turns > BUSY:

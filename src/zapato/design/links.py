@@ -41,7 +41,8 @@ def _read_do(value: object) -> tuple[str, ...]:
 _TEXT = {"type": "string"}
 SHAPE = Shape(
     (
-        text("when", "an event (part.event), or a condition that becomes true", REQUIRED, most=1000),
+        text("when", "an event (part.event), or a condition that becomes true", None, most=1000),
+        measured("every", "in place of when: again and again after this time", "time", None, least=1000),
         text("if", "a condition that must hold at that moment", None, most=1000),
         Field(
             "do",
@@ -92,6 +93,7 @@ class Link:
         rearm: device code that must be false before a condition fires again; "" where the
             condition's own falling is enough.
         held, after, undo_after: ms, or 0.
+        every: ms of a link that waits for nothing but time, or 0.
     """
 
     number: int
@@ -103,6 +105,7 @@ class Link:
     held: int = 0
     after: int = 0
     undo_after: int = 0
+    every: int = 0
 
 
 class PartScope:
@@ -173,8 +176,10 @@ def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index
         held=values.get("held") or 0,
         after=values.get("after") or 0,
         undo_after=values.get("for") or 0,
+        every=values.get("every") or 0,
     )
-    if "when" in values:
+    _begins(document, values, path)
+    if values.get("when"):
         _when(document, scope, link, values["when"], (*path, "when"))
     if values.get("if"):
         link.condition = _boolean(document, scope, values["if"], (*path, "if"))
@@ -186,6 +191,20 @@ def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index
         _hysteresis(document, link, values["back"], (*path, "back"))
     _timing(document, link, path)
     return link
+
+
+def _begins(document: Document, values: Mapping[str, Any], path: Keys) -> None:
+    """A link has one beginning: when, or every."""
+    given = cast(dict[str, Any], document.data["link"][path[1]])
+    if "when" not in given and "every" not in given:
+        document.missing(SHAPE.by_name["when"], path)
+    elif "when" in given and "every" in given:
+        message = "a link has one beginning, and this one has when and every"
+        document.found("link-type", (*path, "every"), message, fixes=("two links",), of="key")
+    for key in ("held", "back"):
+        if values.get("every") and values.get(key):
+            message = f"{key} goes with a condition, and this link has every"
+            document.found("link-type", (*path, key), message, of="key")
 
 
 def _say(document: Document, path: Keys, mistakes: list[Mistake]) -> None:

@@ -138,6 +138,7 @@ def _link(link: Link) -> str:
         "held": str(link.held or ""),
         "wait": str(link.after or ""),
         "span": str(link.undo_after or ""),
+        "every": str(link.every or ""),
     }
     more = [f"{key}={code}" for key, code in given.items() if code]
     return f"Link(\n    {_lines(['d', str(link.number), _tuple(acts), *more])}\n)"

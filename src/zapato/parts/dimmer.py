@@ -17,11 +17,14 @@ def _needs(part: Part) -> Iterable[Need]:
     )
 
 
-def _driver(part: Part) -> Driver:
+def _driver(part: Part) -> Driver | None:
     rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
     on = part.get("start", "off") == "on"
     arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
-    if part.get("by", "pwm") == "dac":
+    kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
+    if kept:
+        return None if voltage else Driver("dimmer_kept", "KeptDimmer", arguments, ("dimmer", "store"))
+    if voltage:
         return Driver("dimmer_dac", "DacDimmer", arguments, ("dimmer",))
     return Driver("dimmer", "Dimmer", arguments)
 

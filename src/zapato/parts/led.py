@@ -33,7 +33,7 @@ KIND = Kind(
     name="led",
     help="a light on one pin",
     fields=(
-        *switched_pin("the LED"),
+        *switched_pin("the LED", kept=False),
         text(
             "shows",
             'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"',

@@ -19,12 +19,13 @@ SWITCHING: Mapping[str, Action] = {
 PULSE = Action((Argument("time", "time"),), help="on, and off again after this time")
 
 
-def switched_pin(what: str) -> tuple[Field, ...]:
-    """The fields of a thing on one pin that has an active level."""
+def switched_pin(what: str, *, kept: bool = True) -> tuple[Field, ...]:
+    """The fields of a thing on one pin that has an active level; `kept` where it can come back as it was."""
+    states = ("on", "off", "last") if kept else ("on", "off")
     return (
         pin("pin", f"the pin that drives {what}"),
         choice("active", "the level that switches it on", "high", "low", default="high"),
-        choice("start", "the state after power-up", "on", "off", "last", default="off"),
+        choice("start", "the state after power-up", *states, default="off"),
     )
 
 

@@ -19,7 +19,9 @@ SINGLE = ("points", "unit", "gives")
 
 def _read_each(value: Any) -> Any:
     """A number, or a table of property and number."""
-    numbers: list[object] = list(cast(dict[str, object], value).values()) if isinstance(value, dict) else [value]
+    numbers: list[object] = (
+        list(cast(dict[str, object], value).values()) if isinstance(value, dict) else [value]
+    )
     for each in numbers:
         if isinstance(each, bool) or not isinstance(each, (int, float)) or each - each != 0:
             raise Wrong("takes a number, or a table such as { temperature = -0.5 }")

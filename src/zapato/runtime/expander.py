@@ -21,9 +21,6 @@ class ExpanderPin:
             return self.owner.seen >> self.number & 1
         self.owner.write(self.number, level)
 
-    def watch(self, changed):
-        self.owner.watch(self.number, changed)
-
 
 class Expander(Part):
     def __init__(self, d, name, bus, address, size, interrupt):

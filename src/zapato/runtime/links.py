@@ -8,7 +8,7 @@ class Link:
     # What most links do without is kept here, not in each of them.
     when = test = rearm = None
     takes = ()
-    held = wait = span = 0
+    held = wait = span = every = 0
     armed = True
     holding = undoing = taken = None
 
@@ -18,6 +18,8 @@ class Link:
         self.acts = acts  # functions, or pairs of a part and what it is to do
         for key in more:  # when, test, rearm: functions; takes: parts; held, wait, span: ms
             setattr(self, key, more[key])
+        if self.every:
+            d.every(self.every, self.fire)
         if event:
             d.listen(event, self.fire)
         for key in reads:  # "part.property" keys that the condition depends on

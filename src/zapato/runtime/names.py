@@ -13,7 +13,9 @@ class Names:
         self.d = d
         self.sock = None
         self.count = 0
-        self.question = self.told = self.place = None
+        self.told = None
+        self.question = bytearray()
+        self.place = ("", 53)
 
     def ask(self, server, host, told):
         # told(address) is called later, with None where nobody knows the name.
@@ -49,7 +51,7 @@ class Names:
             self.d.after(_LOOK_AGAIN, self.look)
             return
         self.close()
-        told, self.told, self.question = self.told, None, None
+        told, self.told = self.told, None
         told(address or None)
 
     def listen(self):

@@ -8,6 +8,7 @@ _CONVERTS = const(800)  # ms: 750 at 12 bits
 
 class Ds18b20(Sensor):
     props = ("temperature",)
+    temperature = None
 
     def __init__(self, d, name, every, change, bus, serial):
         self.bus = d.parts[bus]

@@ -11,9 +11,8 @@ class Pulse(Sensor):
     def __init__(self, d, name, every, change, gpio, pull, rising):
         self.fresh = 0
         self.every = every
-        self.total = store_of(d).kept.get(name)
-        if not isinstance(self.total, int):
-            self.total = 0
+        found = store_of(d).kept.get(name)
+        self.total = found if isinstance(found, int) else 0
         pin = Pin(gpio, Pin.IN, Pin.PULL_UP) if pull else Pin(gpio, Pin.IN)
         pin.irq(self.interrupt, Pin.IRQ_RISING if rising else Pin.IRQ_FALLING)
         super().__init__(d, name, every, change)

@@ -27,7 +27,7 @@ class Switch(Part):
         setattr(self, prop, self.state)
         if poll:
             if isinstance(gpio, tuple):
-                self.pin.watch(self.sample)
+                d.parts[gpio[0]].watch(gpio[1], self.sample)
                 d.starts.append(self.sample)
             else:
                 d.every(_POLL, self.sample)

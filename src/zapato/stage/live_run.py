@@ -108,6 +108,7 @@ class Live:
         self.design = design = what if isinstance(what, Design) else resolve(Path(what))
         refuse(design)
         vm.ready()
+        assert design.board
         self.script = self._script(script)
         self._notes: queue.Queue[Callable[[], None]] = queue.Queue()
         given: dict[str, Any] = settings(design, "00" * 32)
@@ -120,7 +121,9 @@ class Live:
         self.broker = broker
         if "mqtt" in given and broker:
             given["mqtt"] |= {"host": broker[0], "port": broker[1]}
-        self.board = LiveBoard(design.board, program.modules, shims(), given, on_row, program.map.told)  # type: ignore[arg-type]
+        self.board = LiveBoard(
+            design.board, program.modules, shims(design.board.chip.port), given, on_row, program.map.told
+        )  # type: ignore[arg-type]
         try:
             if "mqtt" in given and broker:
                 row = given["mqtt"]

@@ -29,6 +29,8 @@ from zapato.stage.result import Crash, Expectation, Rehearsal
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Stopped
 
+PORTS = ("_esp32", "_esp8266", "_rp2")
+"""Ends of the names of modules that one port has for itself."""
 PASSWORD = "rehearsal"
 """Stands for every password on the stage: real ones are not needed there."""
 
@@ -103,7 +105,7 @@ def _run(
     board = Board(
         design.board,
         {f"{name}.mpy": data for name, data in program.modules.items()},
-        shims(),
+        shims(design.board.chip.port),
         {**_settings(design), "seed": random.getrandbits(30)},
         clock,
         trace,
@@ -182,15 +184,17 @@ def _until_the_end(board: Board, clock: Clock, trace: Trace) -> Crash | None:
 
 
 @cache
-def shims() -> dict[str, bytes]:
-    """The stage's own modules, compiled, by file name."""
+def shims(port: str = "") -> dict[str, bytes]:
+    """The stage's own modules, compiled, by file name; where ports differ, those of `port`."""
     folder = files("zapato") / "stage" / "shims"
     sources = {
         entry.name.removesuffix(".py"): entry.read_text("utf-8")
         for entry in folder.iterdir()
         if entry.name.endswith(".py")
     }
-    return {f"{name}.mpy": data for name, data in compile_all(sources, cache_folder()).items()}
+    own = {n.removesuffix(f"_{port}"): text for n, text in sources.items() if port and n.endswith(f"_{port}")}
+    common = {name: text for name, text in sources.items() if not name.endswith(PORTS)}
+    return {f"{name}.mpy": data for name, data in compile_all(common | own, cache_folder()).items()}
 
 
 def _settings(design: Design) -> dict[str, Any]:
