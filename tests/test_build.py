@@ -39,7 +39,7 @@ def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put
         "volts",
     }
     alone = put('zapato = 1\n[device]\nname = "alone"\nboard = "esp32-38pin"\n[led.a]\npin = 25\n')
-    assert make_plan(zapato.load(alone)).modules == ("led", "loop", "output", "values")
+    assert make_plan(zapato.load(alone)).modules == ("led", "loop", "output", "pins", "values")
     assert set(zapato.build(alone, tmp_path).modules) == {"device", "fault", "levels", "plan", "start"}
 
 
@@ -187,5 +187,5 @@ def test_all_modules_of_a_port_can_stand_in_one_bundle(port):
         if not name.endswith(("_esp32", "_esp8266", "_rp2"))
     }
     own |= {p.stem.removesuffix(f"_{port}") for p in folder.glob(f"*_{port}.py")}
-    together = bundle({name: runtime_source(name, port) for name in own - {"start", "fault"}})
+    together = bundle({name: runtime_source(name, port) for name in own - {"start", "fault", "pins_offered"}})
     assert "class Relay" in together.text

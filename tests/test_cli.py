@@ -17,7 +17,7 @@ ZAPATO = [sys.executable, "-m", "zapato"]
 def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
     first = cli("demo", "--out", tmp_path / "demo")
     assert first.code == 0, first.out + first.err
-    assert "3 of 3 devices checked, built and rehearsed without a fault" in first.out
+    assert "5 of 5 devices checked, built and rehearsed without a fault" in first.out
     changed = tmp_path / "demo" / "devices" / "porch-light.toml"
     changed.write_text(changed.read_text() + "# mine\n")
     again = cli("demo", "--out", tmp_path / "demo")

@@ -36,7 +36,11 @@ def test_every_piece_of_the_runtime_has_its_figure(site):
     """A kind that is added gets its costs by `tools/costs.py`; here is who was forgotten."""
     runtime = Path(zapato.__file__).parent / "runtime"
     ports = ("_esp32", "_esp8266", "_rp2")
-    modules = {p.stem for p in runtime.glob("*.py") if not p.stem.endswith(ports)} - {"start", "fault"}
+    modules = {p.stem for p in runtime.glob("*.py") if not p.stem.endswith(ports)} - {
+        "start",
+        "fault",
+        "pins_offered",
+    }
     for form in ("short", "whole"):
         assert modules <= {name.removeprefix("module ") for name in costs()[form]["heap"]}
 

@@ -37,9 +37,28 @@ def candidates(use: PinUse, design: Design) -> list[Pin]:
     """The free pins that suit the use, the least hazardous first."""
     if design.board is None:
         return []
-    free = [pin for pin in design.board.usable if pin.gpio not in design.users]
+    taken = _shared_outputs(use, design)
+    free = [
+        pin
+        for pin in design.board.usable
+        if pin.gpio not in design.users and _output(pin, design) not in taken
+    ]
     ranked = sorted((hazard(use.on(pin), design), _scarce(use, pin), pin.gpio) for pin in free)
     return [design.board.pin(gpio) for cost, _, gpio in ranked if cost < COST["error"]]
+
+
+def _output(pin: Pin, design: Design) -> int:
+    """The modulation output that belongs to a pin, where the chip fixes that; else -1."""
+    fixed = design.board.chip.resources.pwm_fixed if design.board else 0
+    return pin.gpio % fixed if fixed else -1
+
+
+def _shared_outputs(use: PinUse, design: Design) -> set[int]:
+    """Modulation outputs that other parts have on their own pins."""
+    others = (
+        each for each in design.uses if each.need.pwm and each.part is not use.part and each.pin.gpio >= 0
+    )
+    return {_output(each.pin, design) for each in others} - {-1} if use.need.pwm else set()
 
 
 def _scarce(use: PinUse, pin: Pin) -> int:

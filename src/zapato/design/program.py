@@ -20,6 +20,11 @@ def follows(part: Part) -> bool:
     return part.get("shows", "") not in ("", "status")
 
 
+def offered(design: Design) -> bool:
+    """True where some part stands on a pin that another part offers."""
+    return any(use.pin.gpio < 0 for use in design.uses)
+
+
 def looked_up(host: str) -> bool:
     """True for a name that a DNS server knows: no address, and no name of the link (RFC 6762)."""
     return not re.fullmatch(r"[0-9.]*", host) and not host.endswith(".local")

@@ -15,7 +15,7 @@ from pathlib import Path
 from zapato.errors import Refused, ToolMissing
 from zapato.lang.files import write
 
-VERSION = "1"
+VERSION = "2"
 """Part of every cache key: changes when the way of compiling does."""
 
 
@@ -95,7 +95,15 @@ def _compile(name: str, source: str, lines: bool) -> bytes:
         path, out = Path(folder) / f"{name}.py", Path(folder) / f"{name}.mpy"
         path.write_text(source, "utf-8")
         done = subprocess.run(
-            [compiler()[0], *([] if lines else ["-O3"]), "-s", f"{name}.py", "-o", str(out), str(path)],
+            [
+                compiler()[0],
+                *([] if lines else ["-O3"]),
+                "-s",
+                f"{name}.py" if lines else name,
+                "-o",
+                str(out),
+                str(path),
+            ],
             capture_output=True,
             text=True,
             check=False,
@@ -109,3 +117,26 @@ def cache_folder() -> Path:
     """Where compiled modules are kept: the user's cache folder (XDG Base Directory Specification)."""
     base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
     return Path(base) / "zapato" / "mpy"
+
+
+def names_of(mpy: bytes) -> frozenset[str]:
+    """The names that a compiled module brings with it (bytecode format 6: its table of names, without those in every ROM)."""
+    at, found = 4, set[str]()
+
+    def whole() -> int:
+        nonlocal at
+        value = 0
+        while True:
+            byte = mpy[at]
+            at += 1
+            value = value << 7 | byte & 0x7F
+            if not byte & 0x80:
+                return value
+
+    count, _ = whole(), whole()
+    for _ in range(count):
+        length = whole()
+        if not length & 1:
+            found.add(mpy[at : at + (length >> 1)].decode())
+            at += (length >> 1) + 1
+    return frozenset(found)

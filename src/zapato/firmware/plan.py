@@ -101,9 +101,10 @@ def _construct(part: Part, driver: Driver) -> str:
     lines = [f"p_{part.name} = d.add({driver.cls}({arguments}))"]
     if driver.through:
         each = ", ".join(f"Through{given!r}" if given else "None" for given in driver.through)
-        lines.append(f"p_{part.name}.treats = ({each},)")
+        lines.append(f"Treated(p_{part.name}, ({each},))")
     if driver.gives:
-        lines.append(f"p_{part.name}.give({driver.gives!r})")
+        lines.append(f"p_{part.name}.props = ({driver.gives!r},)")
+        lines.append(f"p_{part.name}.{driver.gives} = None")
     if driver.repeat:
         lines.append(f"Repeated(d, p_{part.name}, {driver.repeat})")
     return "\n".join(lines)

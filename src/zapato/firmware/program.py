@@ -12,6 +12,7 @@ from typing import Any, cast
 
 from zapato.budget.memory import ROOMY
 from zapato.design import Design
+from zapato.design.program import offered
 from zapato.errors import Unreadable
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import Bundle, bundle
@@ -25,7 +26,7 @@ ALONE = ("start", "fault")
 MAP = "map.json"
 """The map's file, beside the modules of a build."""
 
-_FRAME = re.compile(r'File "(\w+)\.py", line (\d+), in (<?\w+>?)')
+_FRAME = re.compile(r'File "(\w+)(?:\.py)?", line (\d+), in (<?\w+>?)')
 
 
 @dataclass(frozen=True)
@@ -85,6 +86,8 @@ def compile_device(design: Design) -> Program:
     port = design.board.chip.port if design.board else ""
     roomy = design.board is None or design.board.chip.heap >= ROOMY
     sources = {name: runtime_source(name, port) for name in (*plan.modules, *ALONE)}
+    if "pins" in sources and offered(design):
+        sources["pins"] = runtime_source("pins_offered", port)
     sources |= {**plan.plans, "levels": plan.levels}
     names: Mapping[str, Mapping[str, str]] = {}
     texts = sources

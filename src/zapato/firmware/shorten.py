@@ -34,6 +34,7 @@ class _Module:
     reached: set[str] = field(default_factory=set[str])
     plain: set[str] = field(default_factory=set[str])
     fixed: set[str] = field(default_factory=set[str])
+    keywords: set[str] = field(default_factory=set[str])
     imports: set[str] = field(default_factory=set[str])
 
 
@@ -44,7 +45,10 @@ def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[
     fixed = port_names() | ENTRIES | {name for each in modules.values() for name in each.fixed}
     given = {name for each in modules.values() for name in each.given}
     own = given - fixed
-    shared = tops | {n for n in own if sum(n in each.reached for each in modules.values()) > 1}
+    keywords = {name for each in modules.values() for name in each.keywords}
+    shared = (
+        tops | (own & keywords) | {n for n in own if sum(n in each.reached for each in modules.values()) > 1}
+    )
     plain = {name for each in modules.values() for name in each.plain}
     related = _related(modules)
     to: dict[str, dict[str, str]] = {name: {} for name in sources}
@@ -100,20 +104,22 @@ def _read(text: str) -> _Module:
             module.plain.add(node.arg)
         elif isinstance(node, ast.keyword):
             module.reached.add(node.arg or "")
+            module.keywords.add(node.arg or "")
         elif isinstance(node, ast.Attribute):
             module.reached.add(node.attr)
             if isinstance(node.ctx, ast.Store):
                 module.given.add(node.attr)
         elif isinstance(node, ast.Name):
             module.plain.add(node.id)
-        elif isinstance(node, ast.Constant) and isinstance(node.value, str):
-            module.fixed |= set(re.findall(r"\w+", node.value))
+        elif isinstance(node, ast.Constant) and isinstance(node.value, str) and " " not in node.value:
+            module.fixed |= set(re.findall(r"\w+", node.value))  # a sentence names nothing
         elif isinstance(node, ast.Import):
             module.imports |= {each.name for each in node.names}
         elif isinstance(node, ast.ImportFrom):
             module.imports.add(node.module or "")
     module.fixed |= module.imports
-    module.given = {name for name in module.given if not re.match(r"__|_[A-Z]", name)}
+    folded = set(re.findall(r"^(_[A-Z]\w*) = const\(", text, re.M))
+    module.given = {name for name in module.given - folded if not name.startswith("__")}
     return module
 
 

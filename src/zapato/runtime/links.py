@@ -67,7 +67,7 @@ class Link:
             if len(self.d.timers) < _WAITING_LINKS:
                 self.d.after(self.wait, self.go)
             else:
-                self.d.fault("link %d" % self.number, "too much waits already")
+                self.d.dropped += 1
         else:
             self.go()
 

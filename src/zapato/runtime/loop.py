@@ -63,7 +63,8 @@ class Device:
         self.queue = []
         self.told = []
         self.dropped = 0
-        self.net = None
+        self.net = None  # the way to others
+        self.out = None  # what is said goes here, where there is a broker
         self.lamp = None  # the status LED
         self.dog = None
         self.store = None  # what outlives a power cut
@@ -129,12 +130,12 @@ class Device:
             part, name, event = self.queue.pop(0)
             for hear in self.ears.get(part.name + ("!" if event else ".") + name, ()):
                 self.guard(hear)
-            if self.net:
+            if self.out:
                 if not event:
                     part.new |= 1 << part.props.index(name)
-                    self.net.value(part)
+                    self.out.value(part)
                 elif name not in part.props:  # a property of the same name has said it already
-                    self.net.event(part, name)
+                    self.out.event(part, name)
 
     # --- what is told
 
@@ -143,8 +144,8 @@ class Device:
 
     def note(self, text):
         print(text)
-        if self.net:
-            self.net.say("notes", text)
+        if self.out:
+            self.out.send("notes", text)
 
     def show(self, value, spec):
         if value is None:
@@ -202,8 +203,8 @@ class Device:
         # Out of memory: what only waits to be said goes first, and is counted.
         self.dropped += len(self.queue)
         self.queue.clear()
-        if self.net:
-            self.net.spare()
+        if self.out:
+            self.out.spare()
         gc.collect()
         self.fault("memory", "there was none left")
 
@@ -248,8 +249,8 @@ class Device:
                 self.wake.up = 0
                 for each in self.inputs:
                     self.guard(each.look)
-            elif self.net:
-                self.guard(self.net.ready, found[1])
+            elif self.out:
+                self.guard(self.out.ready, found[1])
 
     def due(self):
         # Run the timers that are due; how long until the next one, in ms.

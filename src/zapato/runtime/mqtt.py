@@ -409,6 +409,9 @@ class Mqtt:
             self.fresh.append(part)
             self.drain()
 
+    def event(self, part, name):
+        self.send(part.name + "/" + name, "{}")
+
     def vitals(self, signal):
         d = self.d
         lost = self.dropped + d.dropped

@@ -20,6 +20,7 @@ class Net:
         self.waited = 0
         self.pause = 2000
         d.net = self
+        d.out = mqtt
         if country:
             network.country(country)
         self.wlan = network.WLAN(network.STA_IF)
@@ -82,27 +83,8 @@ class Net:
 
     def server(self):
         # Who knows names here.
-        return (self.radio(self.wlan.ifconfig) or "0000")[3]
+        return (self.radio(self.wlan.ifconfig) or "?" * 4)[3]
 
     def vitals(self):
         if self.mqtt and self.joined:
             self.mqtt.vitals(self.radio(self.wlan.status, "rssi"))
-
-    def ready(self, flags):
-        self.mqtt.ready(flags)
-
-    def say(self, topic, text):
-        if self.mqtt:
-            self.mqtt.send(topic, text)
-
-    def event(self, part, name):
-        if self.mqtt:
-            self.mqtt.send(part.name + "/" + name, "{}")
-
-    def value(self, part):
-        if self.mqtt:
-            self.mqtt.value(part)
-
-    def spare(self):
-        if self.mqtt:
-            self.mqtt.spare()

@@ -6,8 +6,6 @@ _TRIES = const(3)  # readings that may fail in a row before a value counts as un
 
 
 class Sensor(Part):
-    treats = ()  # what each value goes through before it counts
-
     def __init__(self, d, name, every, change):
         super().__init__(d, name)
         self.change = change
@@ -15,11 +13,6 @@ class Sensor(Part):
         for each in self.props:
             setattr(self, each, None)
         d.every(every, self.read, self.first())
-
-    def give(self, name):
-        # Another word for its one value.
-        self.props = (name,)
-        setattr(self, name, None)
 
     def first(self):
         # ms from power-up to the first reading
@@ -46,8 +39,6 @@ class Sensor(Part):
         self.have(values)
 
     def have(self, values):
-        if self.treats:
-            values = [way.through(value) if way else value for way, value in zip(self.treats, values)]
         for name, value in zip(self.props, values):
             before = getattr(self, name)
             if value is None or before is None:

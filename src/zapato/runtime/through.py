@@ -15,9 +15,6 @@ class Through:
         self.past = []
 
     def through(self, value):
-        if value is None:  # unknown stays unknown, and what was before counts no more
-            self.past.clear()
-            return None
         value = value * self.scale + self.offset
         if self.points:
             value = self.on_line(value)
@@ -51,6 +48,24 @@ class Through:
         return sum(past) / len(past)
 
 
+class Treated:
+    # Stands before a sensor's measuring; what was before a failure counts no more.
+    def __init__(self, part, ways):
+        self.measured = part.measure
+        self.ways = ways
+        part.measure = self.measure
+
+    def measure(self):
+        try:
+            values = self.measured()
+        except Exception:
+            for way in self.ways:
+                if way:
+                    way.past.clear()
+            raise
+        return [way.through(value) if way else value for way, value in zip(self.ways, values)]
+
+
 class Repeated:
     # Said again, even where nothing changed.
     def __init__(self, d, part, ms):
@@ -59,6 +74,6 @@ class Repeated:
         d.every(ms, self.again)
 
     def again(self):
-        if self.d.net:
+        if self.d.out:
             self.part.new |= (1 << len(self.part.props)) - 1
-            self.d.net.value(self.part)
+            self.d.out.value(self.part)

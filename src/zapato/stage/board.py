@@ -16,6 +16,8 @@ from random import Random
 from typing import Any
 
 from zapato.boards.model import Board as BoardFacts
+from zapato.firmware.compile import names_of
+from zapato.firmware.shorten import port_names
 from zapato.stage.chips import BusChip, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Disk, Flash, Held, NoDevice
@@ -153,7 +155,7 @@ class Board:
         self.pins.power_on()
         self._told, self._crash, self._caught, self._shared = b"", [], None, 0
         self._irq_at, self._turn_at = -1, 0
-        memory = self.facts.chip.heap + SLACK
+        memory = self.facts.chip.heap * 33 // 32 + SLACK  # the collector's own tables are part of it
         self.machine = Machine(memory, self._disk, self._call, self._say, {"MICROPYPATH": "/shims:/app"})
         try:
             self.machine.run("power_up")
@@ -228,6 +230,20 @@ class Board:
         self.heap.shims = int(data)
         self._began = self.machine.spent if self.machine else 0
         return self.facts.chip.heap
+
+    def on_names(self, data: bytes) -> int:
+        """Bytes of the tables of names that this program makes its chip's interpreter have.
+
+        They grow in pools of 10, 20, 40 … names of 6 bytes each (py/qstr.c; MICROPY_ALLOC_QSTR_ENTRIES_INIT). Those of
+        this VM are as large as the shims made them, so they are taken from it beforehand and counted here.
+        """
+        known = port_names().union(*(names_of(each) for each in self.shims.values()))
+        loaded = (data for name, data in self.program.items() if name != "fault.mpy")  # only after a fault
+        left = len({name for each in loaded for name in names_of(each)} - known)
+        size, pool = 0, 10
+        while left > 0:
+            size, left, pool = size + 6 * pool + 16, left - pool, 2 * pool
+        return size
 
     def on_collect_at(self, data: bytes) -> int:
         """When the port collects by itself: bytes allocated since the last time; -1 for when it must."""
