@@ -32,7 +32,7 @@ def test_equal_inputs_give_equal_bytes(site: Path, tmp_path: Path, monkeypatch):
 
 def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put):
     dryer = set(make_plan(zapato.load(site / DRYER)).modules)
-    assert {"relay", "s_dht22", "mqtt", "links"} <= dryer and not dryer & {
+    assert {"relay", "s_dht", "mqtt", "links"} <= dryer and not dryer & {
         "s_bh1750",
         "bus_i2c",
         "store",
@@ -161,7 +161,7 @@ def test_the_users_text_never_becomes_code(put, tmp_path: Path):
         for node in ast.walk(ast.parse(plan))
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)
     }
-    assert calls == {"add", "notify", "show"}
+        assert calls == {"add", "note"}
 
 
 def test_missing_compiler_is_one_line(site: Path, cli, monkeypatch, tmp_path):

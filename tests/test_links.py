@@ -208,7 +208,7 @@ MADE = {
         "p_n.set('value', p_s.temperature) if p_s.temperature is not None else d.unknown()",
     ],
     'when = "b.pressed"\ndo = "notify(\'it\\\\\'s {s.temperature:.1f}\')"': [
-        "d.notify(\"it's \" + d.show((p_s.temperature if p_s.temperature is not None else None), '.1f'))"
+        "d.note(\"it's \" + show((p_s.temperature if p_s.temperature is not None else None), '.1f'))"
     ],
     'when = "not known(s.temperature) or s.humidity > 90"\ndo = "r.off"': [
         "when=lambda: (p_s.humidity is not None and (((not (p_s.temperature is not None)) or (p_s.humidity > 90))))"

@@ -23,7 +23,7 @@ MODULES = [
     "switch",
     "button",
     "sensor",
-    "s_dht22",
+    "s_dht",
     "store",
     "links",
     "net",

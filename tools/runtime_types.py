@@ -14,7 +14,7 @@ from pathlib import Path
 RUNTIME = Path(__file__).parents[1] / "src" / "zapato" / "runtime"
 PORTS = ("esp32", "esp8266", "rp2")
 GENERATED = {
-    "levels.py": "OUT = ((1, 0),)\n",
+    "levels.py": "OUT = ((1, 0),)\nOFFERED = {'io': (255, 0)}\n",
     "plan.py": "from loop import Device\n\nd = Device('a', 'b', 'c', 1.0)\nMORE = ('plan1',)\n\n\ndef connect(settings):\n    pass\n",
 }
 """Stand for the modules that a build generates."""

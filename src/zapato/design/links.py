@@ -456,8 +456,8 @@ class _Commands:
                 code.append(repr(literal))
             if name is not None:
                 value = self.inserted(name, only)
-                code.append(f"d.show({value}, {spec!r})")
-        return Command(self.written, f"d.notify({' + '.join(code) or repr('')})", action="notify")
+                code.append(f"show({value}, {spec!r})")
+        return Command(self.written, f"d.note({' + '.join(code) or repr('')})", action="notify")
 
     def inserted(self, name: str, node: ast.expr) -> str:
         """The code of what stands in braces in a notify text."""

@@ -41,6 +41,8 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("pins")
     if design.links or any(follows(part) for part in design.parts.values()):
         found.add("links")
+    if any("show(" in command.code for link in design.links for command in link.commands):
+        found.add("texts")
     if design.wifi is not None:
         found |= {"net"} | ({"mqtt"} if design.mqtt is not None else set[str]())
         if design.mqtt is not None and looked_up(str(design.mqtt.get("host") or "")):

@@ -216,9 +216,8 @@ def _unsettable(part: Part, key: str, value: object) -> Mistake | None:
         )
         fixes = tuple(fix for fix in (told, *nearest(f"{part.name}.{key}", options), have) if fix)
         return Mistake(0, f"the world cannot set {part.name}.{key}", fixes, "link-unknown")
-    known = part.properties.get(key) or Property(
-        "number"
-    )  # the world has what the chip feels, before any treatment
+    # The world has what the chip feels; after a treatment the part may call it otherwise.
+    known = part.properties.get(key) or Property("number")
     given = "boolean" if isinstance(value, bool) else "number" if isinstance(value, (int, float)) else "text"
     if given != known.type:
         return Mistake(0, f"{part.name}.{key} is a {known.type}, not a {given}")

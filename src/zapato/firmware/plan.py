@@ -64,7 +64,7 @@ def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
     for each in sorted(read - own.keys()):
         if each in known:
             wanted.setdefault(known[each], []).append(each)
-        elif each[0].isupper():
+        elif each[0].isupper() or each == "show":
             wanted.setdefault(BUNDLE, []).append(each)
     known |= own
     head = [f"from {module} import {', '.join(names)}" for module, names in wanted.items()]
@@ -116,7 +116,19 @@ def _levels(design: Design) -> str:
         if use.need.use == "output" and use.need.active and use.pin.gpio >= 0:
             active = int(use.need.active == "high")
             rows.append((use.pin.gpio, active if use.part.get("start", "off") == "on" else 1 - active))
-    return f"OUT = {tuple(rows)!r}\n"
+    return f"OUT = {tuple(rows)!r}\n{_offered_levels(design)}"
+
+
+def _offered_levels(design: Design) -> str:
+    """OFFERED: for each expander the levels of its pins as they begin (an input is high), and which of them it drives."""
+    found = {part.name: [(1 << len(part.kind.offers(part))) - 1, 0] for part in design.of_kind("expander")}
+    for use in design.uses:
+        owner, _, number = use.pin.name.rpartition(".")
+        if use.pin.gpio < 0 and use.need.use == "output" and owner in found:
+            on = (use.need.active == "high") == (use.part.get("start", "off") == "on")
+            found[owner][0] &= ~(0 if on else 1 << int(number))
+            found[owner][1] |= 1 << int(number)
+    return f"OFFERED = { ({name: tuple(row) for name, row in found.items()})!r}\n" if found else ""
 
 
 def _function(code: str) -> str:

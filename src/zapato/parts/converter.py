@@ -33,7 +33,8 @@ def _address(part: Part) -> int:
 def _driver(part: Part) -> Driver | None:
     if part.get("chip", "") not in ADDRESSES or "bus" not in part.linked:
         return None
-    return Driver("converter", "Converter", (part.linked["bus"].name, _address(part)))
+    wide = part.get("supply", 3.3) > 4.0
+    return Driver("converter", "Converter", (part.linked["bus"].name, _address(part), wide))
 
 
 def _bench(part: Part) -> Bench:
@@ -41,7 +42,7 @@ def _bench(part: Part) -> Bench:
     if "sda" not in bus or part.get("chip", "") not in ADDRESSES:
         return Bench()
     pins = {int(word): pin.gpio for word, pin in _offers(part).items()}
-    return Bench(chips=(["i2c", bus["sda"].gpio, _address(part), part.get("chip", ""), pins, None],))
+    return Bench(chips=([bus["sda"].gpio, _address(part), part.get("chip", ""), pins, None],))
 
 
 KIND = Kind(

@@ -23,10 +23,14 @@ def _driver(part: Part) -> Driver | None:
     arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
     kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
     if kept:
-        return None if voltage else Driver("dimmer_kept", "KeptDimmer", arguments, ("dimmer", "store"))
+        return (
+            None
+            if voltage
+            else Driver("dimmer_kept", "KeptDimmer", arguments, ("dimmer", "modulated", "store"))
+        )
     if voltage:
-        return Driver("dimmer_dac", "DacDimmer", arguments, ("dimmer",))
-    return Driver("dimmer", "Dimmer", arguments)
+        return Driver("dimmer_dac", "DacDimmer", arguments, ("dimmer", "modulated"))
+    return Driver("dimmer", "Dimmer", arguments, ("modulated",))
 
 
 def _bench(part: Part) -> Bench:

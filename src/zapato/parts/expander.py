@@ -88,7 +88,7 @@ def _bench(part: Part) -> Bench:
         return Bench()
     pins = {int(word): pin.gpio for word, pin in _offers(part).items()}
     interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
-    return Bench(chips=(["i2c", bus["sda"].gpio, _address(part), part.get("chip", ""), pins, interrupt],))
+    return Bench(chips=([bus["sda"].gpio, _address(part), part.get("chip", ""), pins, interrupt],))
 
 
 KIND = Kind(

@@ -156,7 +156,7 @@ class Bench:
             absent is read from the running firmware.
         sets: property -> what of the world changes when a rehearsal sets it.
         acts: word -> a gesture, such as a button's "press".
-        chips: chips that are on a bus from the beginning: "i2c", data line, address, name, number -> pin, interrupt.
+        chips: chips that are on an I2C bus from the beginning: its data line, address, name, number -> pin, interrupt.
     """
 
     reads: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])

@@ -5,6 +5,19 @@ from __future__ import annotations
 from zapato.lang.fields import measured, pin
 from zapato.parts.model import Action, Driver, Kind, Need, Property
 
+
+def crc8(data: bytes) -> int:
+    """The check byte of one-wire chips (polynomial 0x8C, the lowest bit first; Maxim application note 27)."""
+    crc = 0
+    for byte in data:
+        for _ in range(8):
+            low = (crc ^ byte) & 1
+            crc >>= 1
+            crc ^= 0x8C if low else 0
+            byte >>= 1
+    return crc
+
+
 KIND = Kind(
     name="onewire",
     help="a one-wire bus",

@@ -5,6 +5,7 @@ Each chip is one module in `zapato.parts.sensors` with a `CHIP`; adding a chip i
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
@@ -20,7 +21,6 @@ from zapato.lang.fields import (
     pin,
     quantities,
     span,
-    text,
     whole,
 )
 from zapato.parts import treatment
@@ -36,6 +36,18 @@ def _read_chip(value: object) -> str:
             f"chips: {', '.join(chip_names())}",
         )
     return value
+
+
+def _read_serial(value: object) -> str:
+    if not isinstance(value, str) or not re.fullmatch(r"[0-9a-fA-F]{16}", value):
+        raise Wrong("takes the 16 hexadecimal digits that the scan in the log shows")
+    from zapato.parts.onewire import crc8
+
+    if crc8(bytes.fromhex(value)):
+        raise Wrong(
+            "has a check byte, its last two digits, that does not fit the others", "look for a typing mistake"
+        )
+    return value.lower()
 
 
 def _chip(part: Part) -> SensorChip | None:
@@ -105,7 +117,13 @@ KIND = Kind(
         pin("pin", "the data pin, for a chip on one wire or an analog input", None),
         names("bus", "the bus it hangs on, for a chip on I2C or one-wire", None, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
-        text("serial", "its serial number, for a chip on a one-wire bus; the scan in the log shows it", None),
+        Field(
+            "serial",
+            _read_serial,
+            {"type": "string", "pattern": "^[0-9a-fA-F]{16}$"},
+            "its serial number, for a chip on a one-wire bus; the scan in the log shows it",
+            None,
+        ),
         measured("every", "the time from one reading to the next", "time", 30_000, least=100),
         number("change", "report only a change of at least this much; 0 reports every reading", 0),
         pin("trigger", "the pin that asks for an echo, for chip echo", None),

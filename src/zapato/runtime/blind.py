@@ -66,9 +66,15 @@ class Blind(Part):
 
     def settle_at(self, position):
         self.have(position)
-        if position is not None:
-            self.d.store.put(self.name, self.position)
+        self.keep(self.position)
         self.d.emit(self, "moved")
+
+    def keep(self, position):
+        # Written at once: it happens seldom, and is wrong where it is old.
+        store = self.d.store
+        store.kept[self.name] = position
+        self.d.cancel(store.timer)
+        store.timer = self.d.after(1, store.save)
 
     def rested(self):
         self.resting = False
@@ -98,6 +104,7 @@ class Blind(Part):
         if ms <= 0:
             return
         self.way = way
+        self.keep(None)  # if the power goes now, nobody knows where it is
         self.begun = (time.ticks_ms(), here)
         self.drive(way)
         self.aim = (position, here is None)
@@ -111,13 +118,16 @@ class Blind(Part):
             self.wanted = position  # it is at an end now, and goes on from there
         self.stop()
 
+    def take(self, name, value):
+        self.set(name, number(value, 0, 100))
+
     def set(self, name, value):
         self.wanted = None
-        self.go(number(value, 0, 100))
+        self.go(min(100, max(0, number(value))))
 
     def do(self, action, *given):
         if action == "go" and len(given) == 1:
-            self.set("position", given[0])
+            self.take("position", given[0])
         elif action in ("open", "close") and not given:
             self.set("position", 100 if action == "open" else 0)
         elif action == "stop" and not given:

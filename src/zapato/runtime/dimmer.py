@@ -2,9 +2,8 @@
 from micropython import const
 import time
 
-from machine import PWM, Pin
-
 from loop import Part
+from modulated import modulated
 from values import number, span, truth
 
 _STEP = const(20)  # ms between two steps of a fade
@@ -24,16 +23,18 @@ class Dimmer(Part):
         self.level = 100
         self.now = 0  # the level at the pin
         self.fading = None
-        self.drive(gpio, rate)
+        self.drive(gpio, rate, on)
         self.give(100 if on else 0)
 
-    def drive(self, gpio, rate):
-        self.pwm = PWM(Pin(gpio))
-        self.pwm.freq(rate)
+    def drive(self, gpio, rate, on):
+        self.pwm = modulated(gpio, rate, self.duty(on))
+
+    def duty(self, share):
+        duty = int(share * 65535 + 0.5)
+        return duty if self.active else 65535 - duty
 
     def power(self, share):
-        duty = int(share * 65535 + 0.5)
-        self.pwm.duty_u16(duty if self.active else 65535 - duty)
+        self.pwm.duty_u16(self.duty(share))
 
     def give(self, level):
         self.now = level

@@ -5,7 +5,7 @@ from dimmer import Dimmer
 
 
 class DacDimmer(Dimmer):
-    def drive(self, gpio, rate):
+    def drive(self, gpio, rate, on):
         self.dac = DAC(Pin(gpio))
 
     def power(self, share):

@@ -2,11 +2,13 @@
 # is held up so weakly that it can be read.
 from micropython import const
 
+import levels
 from machine import Pin
 
 from loop import Part
 
 _PACE = const(20)  # ms between two looks where no interrupt line is wired
+_SELDOM = const(50)  # looks of which one is taken while it does not answer
 _CARE = const(1000)  # ms between two looks where one is
 
 
@@ -28,8 +30,9 @@ class Expander(Part):
         self.i2c = d.parts[bus].i2c
         self.address = address
         self.size = size  # bytes
-        self.out = self.seen = (1 << 8 * size) - 1
-        self.outputs = self.pulls = 0
+        self.out, self.outputs = levels.OFFERED[name]
+        self.seen = (1 << 8 * size) - 1
+        self.pulls = self.rest = 0
         self.watching = {}
         self.interrupt = interrupt
         self.edge = self.lost = False
@@ -54,16 +57,12 @@ class Expander(Part):
         return found
 
     def pin(self, number, drives, level=0, pull=0):
-        bit = 1 << number
         if drives:
-            self.outputs |= bit
             self.write(number, level)
-            self.begin()
         else:
             if pull == 1:
-                self.pulls |= bit
-            self.out |= bit
-            self.begin()
+                self.pulls |= 1 << number
+                self.begin()
             self.fetch()
         return ExpanderPin(self, number)
 
@@ -104,6 +103,10 @@ class Expander(Part):
             self.compare()
 
     def compare(self):
+        if self.lost:  # a bus that hangs takes its time at every look
+            self.rest = (self.rest + 1) % _SELDOM
+            if self.rest:
+                return
         before = self.seen
         self.fetch()
         news = before ^ self.seen

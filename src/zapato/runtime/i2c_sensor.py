@@ -1,4 +1,4 @@
-# What sensors on I2C share: a start that is tried again, and check sums.
+# What sensors on I2C share: a start that is tried again.
 from sensor import Sensor
 
 
@@ -12,6 +12,15 @@ class I2cSensor(Sensor):
     def begin(self):
         pass
 
+    def early(self, ms):
+        # Begun at once, for the chip to have something after so many ms.
+        try:
+            self.begin()
+            self.begun = True
+        except OSError:
+            pass
+        return ms
+
     def send(self, *data):
         self.i2c.writeto(self.address, bytes(data))
 
@@ -23,30 +32,7 @@ class I2cSensor(Sensor):
             if not self.begun:
                 self.begin()
                 self.begun = True
-            return self.values()
+            return self.values()  # type: ignore
         except OSError:
             self.begun = False
             raise
-
-    def values(self):
-        raise NotImplementedError
-
-
-def crc8(data, size):
-    # Of `size` bytes and the check byte behind them: 0 where they fit (polynomial 0x31, begun with 0xff).
-    crc = 255
-    for at in range(size + 1):
-        crc ^= data[at]
-        for _ in range(8):
-            crc = (crc << 1 ^ 0x31 if crc & 128 else crc << 1) & 255
-    return crc
-
-
-def words(data):
-    # Sixteen bits each with its check byte.
-    found = []
-    for at in range(0, len(data), 3):
-        if crc8(data[at : at + 3], 2):
-            raise ValueError("the check sum is wrong")
-        found.append(data[at] << 8 | data[at + 1])
-    return found

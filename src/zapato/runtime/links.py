@@ -1,14 +1,14 @@
 # Links: when, if, do, with their timing.
 from micropython import const
 
-_WAITING_LINKS = const(80)  # timers from which on no more delayed acts are taken
+_WAITS = const(8)  # times that one link may wait to act at once; what comes beyond is dropped and counted
 
 
 class Link:
     # What most links do without is kept here, not in each of them.
     when = test = rearm = None
     takes = ()
-    held = wait = span = every = 0
+    held = wait = waits = span = every = 0
     armed = True
     holding = undoing = taken = None
 
@@ -64,7 +64,8 @@ class Link:
         if self.test and not self.guard(self.test):
             return
         if self.wait:
-            if len(self.d.timers) < _WAITING_LINKS:
+            if self.waits < _WAITS:
+                self.waits += 1
                 self.d.after(self.wait, self.go)
             else:
                 self.d.dropped += 1
@@ -72,6 +73,8 @@ class Link:
             self.go()
 
     def go(self):
+        if self.waits:
+            self.waits -= 1
         before = [part.mark() for part in self.takes]
         for act in self.acts:
             done = self.guard(act[0].do, act[1]) if isinstance(act, tuple) else self.guard(act)

@@ -139,25 +139,10 @@ class Device:
 
     # --- what is told
 
-    def notify(self, text):
-        self.note(text)
-
     def note(self, text):
         print(text)
         if self.out:
             self.out.send("notes", text)
-
-    def show(self, value, spec):
-        if value is None:
-            return "?"
-        if spec:
-            try:
-                return ("{:" + spec + "}").format(value)
-            except (ValueError, TypeError):
-                pass
-        if isinstance(value, float):
-            return ("%.2f" % value).rstrip("0").rstrip(".")
-        return ("yes" if value else "no") if isinstance(value, bool) else str(value)
 
     def status(self, code):
         if self.lamp:

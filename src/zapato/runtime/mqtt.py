@@ -55,7 +55,7 @@ class Mqtt:
         self.heard = 0
         self.sent = 0
         if password and not user:
-            d.note("the broker's password is left out: MQTT 3.1.1 has none without a user")
+            d.note("password is left out: no user")
 
     # --- the connection
 
@@ -69,10 +69,13 @@ class Mqtt:
 
     def call(self):
         self.timer = None
-        if self.names:
-            self.names.ask(self.d.net.server(), self.address[0], self.found)
-        else:
+        if not self.names:
             self.found(self.address[0])
+            return
+        try:
+            self.names.ask(self.address[0], self.found)
+        except (MemoryError, ValueError) as error:
+            self.lost(error)
 
     def found(self, host):
         # The broker's address; None where nobody knows it.

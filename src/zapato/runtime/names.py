@@ -17,7 +17,7 @@ class Names:
         self.question = bytearray()
         self.place = ("", 53)
 
-    def ask(self, server, host, told):
+    def ask(self, host, told):
         # told(address) is called later, with None where nobody knows the name.
         self.close()
         question = bytearray(b"\0\0\1\0\0\1\0\0\0\0\0\0")
@@ -28,7 +28,8 @@ class Names:
             question.extend(each)
         question.extend(b"\0\0\1\0\1")
         self.question = question
-        self.place = (server, 53)
+        net = self.d.net
+        self.place = ((net.radio(net.wlan.ifconfig) or ("", "", "", ""))[3], 53)
         self.told = told
         self.count = 0
         self.look()
@@ -44,7 +45,7 @@ class Names:
         address = False
         try:
             address = self.listen()
-        except (OSError, IndexError, MemoryError):
+        except (OSError, MemoryError):
             self.close()
         self.count += 1
         if address is False and self.count < _LOOKS:
@@ -64,7 +65,10 @@ class Names:
             data = self.sock.recv(256) if self.sock else None
         except OSError:
             return False
-        return self.answer(data) if data else False
+        try:
+            return self.answer(data) if data else False
+        except IndexError:  # cut short, or no answer at all
+            return False
 
     def answer(self, data):
         # The first address in the answer, None where there is none; False where it answers something else.
@@ -80,4 +84,4 @@ class Names:
             if data[at - 9] == 1 and size == 4:
                 return "%d.%d.%d.%d" % tuple(data[at : at + 4])
             at += size
-        return None
+        return None if at <= len(data) else False

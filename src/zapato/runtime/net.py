@@ -81,10 +81,6 @@ class Net:
         self.pause = min(self.pause * 2, _APART)
         return 0
 
-    def server(self):
-        # Who knows names here.
-        return (self.radio(self.wlan.ifconfig) or "?" * 4)[3]
-
     def vitals(self):
         if self.mqtt and self.joined:
             self.mqtt.vitals(self.radio(self.wlan.status, "rssi"))

@@ -2,7 +2,8 @@
 from micropython import const
 import time
 
-from i2c_sensor import I2cSensor, crc8
+from checked import crc8
+from i2c_sensor import I2cSensor
 
 _READS_IN = const(80)  # ms
 

@@ -18,14 +18,10 @@ class Echo(Sensor):
         super().__init__(d, name, every, change)
 
     def measure(self):
-        # The middle of three: one echo in many comes from elsewhere.
-        found = sorted([self.once() for _ in range(3)])
-        if found[1] < 0:
-            raise OSError("no echo")
-        return (round(found[1] * 343.2 / 2000000, 3),)
-
-    def once(self):
         self.trigger.value(1)
         time.sleep_us(10)
         self.trigger.value(0)
-        return time_pulse_us(self.echo, 1, _FARTHEST)
+        us = time_pulse_us(self.echo, 1, _FARTHEST)
+        if us < 0:
+            raise OSError("no echo")
+        return (round(us * 343.2 / 2000000, 3),)

@@ -11,10 +11,10 @@ class Ina219(I2cSensor):
     def register(self, at):
         self.send(at)
         raw = self.get(2)
-        value = raw[0] << 8 | raw[1]
-        return value - 65536 if value & 0x8000 else value
+        return raw[0] << 8 | raw[1]
 
     def values(self):
-        volts = (self.register(2) >> 3) * 0.004
-        amperes = self.register(1) * 0.0001
+        volts = (self.register(2) >> 3) * 0.004  # has no sign
+        shunt = self.register(1)
+        amperes = (shunt - 65536 if shunt & 0x8000 else shunt) * 0.0001
         return round(volts, 3), round(amperes, 4), round(volts * amperes, 3)

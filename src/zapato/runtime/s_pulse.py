@@ -1,8 +1,13 @@
 # Pulses: how many since ever, kept through a power cut, and how many a second.
+from micropython import const
+import time
+
 from machine import Pin
 
 from sensor import Sensor
 from store import store_of
+
+_KEEPS = const(300000)  # ms between two keepings of the count: flash wears
 
 
 class Pulse(Sensor):
@@ -11,6 +16,7 @@ class Pulse(Sensor):
     def __init__(self, d, name, every, change, gpio, pull, rising):
         self.fresh = 0
         self.every = every
+        self.since = self.saved = time.ticks_ms()
         found = store_of(d).kept.get(name)
         self.total = found if isinstance(found, int) else 0
         pin = Pin(gpio, Pin.IN, Pin.PULL_UP) if pull else Pin(gpio, Pin.IN)
@@ -27,6 +33,10 @@ class Pulse(Sensor):
         news = self.fresh
         self.fresh -= news
         self.total += news
-        if news:
+        now = time.ticks_ms()
+        ms = time.ticks_diff(now, self.since) or 1
+        self.since = now
+        if time.ticks_diff(now, self.saved) >= _KEEPS:
+            self.saved = now
             self.d.store.put(self.name, self.total)
-        return self.total, round(news * 1000 / self.every, 3)
+        return self.total, round(news * 1000 / ms, 3)

@@ -1,19 +1,15 @@
 # SCD41: periodic measurement, a new value every 5 s (datasheet, 3.5).
 import time
 
-from i2c_sensor import I2cSensor, words
+from checked import words
+from i2c_sensor import I2cSensor
 
 
 class Scd41(I2cSensor):
     props = ("co2", "temperature", "humidity")
 
     def first(self):
-        try:
-            self.begin()
-            self.begun = True
-        except OSError:
-            pass
-        return 5500
+        return self.early(5500)
 
     def begin(self):
         self.send(0x3F, 0x86)  # it may still be measuring since before: stop, then start

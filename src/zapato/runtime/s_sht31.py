@@ -2,7 +2,8 @@
 from micropython import const
 import time
 
-from i2c_sensor import I2cSensor, words
+from checked import words
+from i2c_sensor import I2cSensor
 
 _TAKES_MOST = const(16)  # ms: 15.5 at most (table 4)
 

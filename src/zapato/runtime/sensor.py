@@ -18,13 +18,10 @@ class Sensor(Part):
         # ms from power-up to the first reading
         return 50
 
-    def measure(self):
-        # the values, in the order of props; an exception where the sensor does not answer, or wrongly
-        raise NotImplementedError
-
     def read(self):
         try:
-            values = self.measure()
+            # measure(): the values, in the order of props; an exception where the chip does not answer, or wrongly
+            values = self.measure()  # type: ignore
         except MemoryError:
             raise
         except Exception as error:

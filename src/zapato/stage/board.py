@@ -427,7 +427,7 @@ class Board:
         if self.lights.get(gpio) != colors:
             self.lights[gpio] = colors
             lit = sum(any(colors[at : at + 3]) for at in range(0, len(colors), 3))
-            self.trace.log("lights", f"GPIO{gpio}", lit)
+            self.trace.log("lights", f"GPIO{gpio}", lit, first=colors[:3].hex())
 
     def on_pulse(self, data: bytes) -> int:
         """How long an echo lasts, us; -2 where its beginning never came (extmod/machine_pulse.c)."""
@@ -482,10 +482,12 @@ class Board:
             bus[address] = stand_in(name, lambda what: self.quantities["i2c", sda, address, what].get())
 
     def stand(
-        self, kind: str, sda: int, address: int, name: str, pins: Mapping[int, int], interrupt: int | None
+        self, part: str, sda: int, address: int, name: str, pins: Mapping[int, int], interrupt: int | None
     ) -> None:
-        """Put a chip that offers pins on its bus."""
+        """Put a chip that offers pins on its bus; the lines of its pins are called after the part."""
         self.chip_on(sda, address, name)
+        for number, gpio in pins.items():
+            self.pins.offered(gpio, f"{part}.{number}")
         chip: Any = self.buses[sda][address]
         chip.join(self, pins, interrupt)
 

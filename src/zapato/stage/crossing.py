@@ -15,18 +15,21 @@ from typing import TYPE_CHECKING, Any, cast
 if TYPE_CHECKING:
     import wasmtime
 
-_CELL = 16
-"""Bytes of an argument or result on its way (wasmtime.h, wasmtime_val_raw_t)."""
 _FORMS = {"i32": "i12x", "i64": "q8x"}
+"""An argument on its way takes 16 bytes (wasmtime.h, wasmtime_val_raw_t)."""
 _Callback = ctypes.CFUNCTYPE(
     ctypes.c_size_t, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_size_t
 )
 
 
 def function(
-    store: wasmtime.Store, kind: wasmtime.FuncType, call: Callable[..., Any], keep: list[Any]
+    store: wasmtime.Store,
+    kind: wasmtime.FuncType,
+    call: Callable[..., Any],
+    keep: list[Any],
+    ended: Callable[[BaseException], None],
 ) -> wasmtime.Func:
-    """A function for the VM that runs `call`; an exception in it ends the VM with a trap.
+    """A function for the VM that runs `call`; an exception in it ends the VM with a trap, and is given to `ended`.
 
     What must live as long as the store is put into `keep`.
     """
@@ -40,12 +43,15 @@ def function(
         pointer: Any = raw.wasmtime_func_unchecked_callback_t  # type: ignore
         empty: Any = raw.wasmtime_func_t  # type: ignore
     except (ImportError, AttributeError):
-        return wasmtime.Func(store, kind, call)
+        return wasmtime.Func(store, kind, _plainly(call, ended))
     if any(each not in _FORMS for each in types) or len(kind.results) > 1:
-        return wasmtime.Func(store, kind, call)
+        return wasmtime.Func(store, kind, _plainly(call, ended))
     callback = _Callback(
         _passing(
-            struct.Struct("<" + "".join(_FORMS[str(each)] for each in kind.params)), bool(kind.results), call
+            struct.Struct("<" + "".join(_FORMS[str(each)] for each in kind.params)),
+            bool(kind.results),
+            call,
+            ended,
         )
     )
     made, opened = empty(), cast(Any, store)
@@ -65,7 +71,24 @@ def _no_finalizer() -> Any:
     return ctypes.CFUNCTYPE(None, ctypes.c_void_p)()
 
 
-def _passing(given: struct.Struct, answers: bool, call: Callable[..., Any]) -> Callable[..., int]:
+class Trap(Exception):
+    """Ends the VM where the library's own way passes exceptions on: only plain ones find their way through it."""
+
+
+def _plainly(call: Callable[..., Any], ended: Callable[[BaseException], None]) -> Callable[..., Any]:
+    def plain(*given: int) -> Any:
+        try:
+            return call(*given)
+        except BaseException as error:
+            ended(error)
+            raise Trap from None
+
+    return plain
+
+
+def _passing(
+    given: struct.Struct, answers: bool, call: Callable[..., Any], ended: Callable[[BaseException], None]
+) -> Callable[..., int]:
     """Unpack the arguments, call, pack the answer."""
     string_at, memmove, size, unpack = ctypes.string_at, ctypes.memmove, given.size, given.unpack
     pack = struct.Struct("<q").pack
@@ -75,7 +98,8 @@ def _passing(given: struct.Struct, answers: bool, call: Callable[..., Any]) -> C
             answer = call(*unpack(string_at(cells, size))) if size else call()
             if answers:
                 memmove(cells, pack(answer), 8)
-        except BaseException:
+        except BaseException as error:
+            ended(error)
             return _trap()
         return 0
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import queue
 import threading
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -110,7 +109,6 @@ class Live:
         vm.ready()
         assert design.board
         self.script = self._script(script)
-        self._notes: queue.Queue[Callable[[], None]] = queue.Queue()
         given: dict[str, Any] = settings(design, "00" * 32)
         self._embedded = EmbeddedBroker() if design.mqtt is not None and broker is None else None
         self._listener: Listener | None = None
@@ -123,7 +121,7 @@ class Live:
             given["mqtt"] |= {"host": broker[0], "port": broker[1]}
         self.board = LiveBoard(
             design.board, program.modules, shims(design.board.chip.port), given, on_row, program.map.told
-        )  # type: ignore[arg-type]
+        )
         try:
             if "mqtt" in given and broker:
                 row = given["mqtt"]

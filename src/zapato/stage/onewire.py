@@ -7,22 +7,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from zapato.parts.onewire import crc8
+
 SKIP, MATCH, CONVERT, READ = 0xCC, 0x55, 0x44, 0xBE
 FAMILY = 0x28
 POWER_ON = 0x0550
 """85 °C: what stands in the scratchpad until the first conversion."""
-
-
-def crc8(data: bytes) -> int:
-    """Maxim's check byte (polynomial 0x8C, the lowest bit first)."""
-    crc = 0
-    for byte in data:
-        for _ in range(8):
-            low = (crc ^ byte) & 1
-            crc >>= 1
-            crc ^= 0x8C if low else 0
-            byte >>= 1
-    return crc
 
 
 def rom_of(serial: str, name: str) -> bytes:

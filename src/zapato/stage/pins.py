@@ -109,8 +109,6 @@ class Pins:
     def line(self, gpio: int) -> Line:
         """The line of this pin. Raises Fault where the chip has none."""
         found = self._lines.get(gpio)
-        if found is None and gpio < 0:
-            return self.offered(gpio)
         if found is None:
             pin = self.chip.pins.get(gpio)
             if pin is None:
@@ -120,11 +118,9 @@ class Pins:
             found.hear()
         return found
 
-    def offered(self, gpio: int) -> Line:
-        """The line of a pin that a chip on a bus offers; its number is negative."""
-        if gpio not in self._lines:
-            self._lines[gpio] = Line(self, gpio, f"offered {-gpio}", 0)
-        return self._lines[gpio]
+    def offered(self, gpio: int, name: str) -> None:
+        """A pin that a chip on a bus offers gets a line; its number is negative."""
+        self._lines.setdefault(gpio, Line(self, gpio, name, 0))
 
     def fire(self, gpio: int) -> None:
         if gpio not in self.fired:

@@ -8,7 +8,7 @@ from functools import cache
 from importlib.resources import files
 from pathlib import Path
 from random import Random
-from typing import Any, cast
+from typing import Any
 
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
@@ -127,11 +127,9 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
     player = Player(board, air, broker, board.clock, board.trace, benches, design.topic)
     for name, bench in benches.items():
         for each in bench.chips:
-            board.stand(*each)  # type: ignore[arg-type]
-            for number, gpio in cast(Mapping[int, int], each[4]).items():
-                board.pins.line(gpio).name = f"{name}.{number}"
+            board.stand(name, *each)  # type: ignore[arg-type]
     for use in design.uses:
-        if use.need.rest and use.pin.gpio >= 0:
+        if use.need.rest:
             board.pins.line(use.pin.gpio).change(int(use.need.rest == "high"))
     for key, value in script.world:
         player.put(key, value)

@@ -140,7 +140,12 @@ class Machine:
         for need in self._module.imports:
             name, kind = str(need.name), cast(wasmtime.FuncType, need.type)
             if name in calls:
-                linker.define(self._store, need.module, name, function(self._store, kind, calls[name], keep))
+                linker.define(
+                    self._store,
+                    need.module,
+                    name,
+                    function(self._store, kind, calls[name], keep, self._end_with),
+                )
         exports = cast(Any, linker.instantiate(self._store, self._module).exports(self._store))
         self.memory = system.memory = Memory(exports["memory"], self._store)
         try:
@@ -158,9 +163,11 @@ class Machine:
             raise Stopped from None
         raise trap
 
+    def _end_with(self, error: BaseException) -> None:
+        self._ended = error
+
     def _exit(self, code: int) -> None:
-        self._ended = _Exit(code)
-        raise self._ended
+        raise _Exit(code)
 
     def _guarded(self, call: Callable[..., int]) -> Callable[..., int]:
         def guarded(*given: int) -> int:
@@ -169,9 +176,6 @@ class Machine:
                 return call(*given)
             except Fault as fault:
                 return fault.number
-            except BaseException as error:
-                self._ended = error
-                raise _Trap from None
 
         return guarded
 
@@ -182,15 +186,8 @@ class Machine:
             answer = self.host(read(name, name_size).decode(), read(data, size)).encode()
         except Fault as fault:
             answer = f"!{fault.number}".encode()
-        except BaseException as error:
-            self._ended = error
-            raise _Trap from None
         self.memory.write(result, answer[:room])
         return min(len(answer), room)
-
-
-class _Trap(Exception):
-    """Ends the VM; the reason is kept beside it, since only plain exceptions find their way through it."""
 
 
 class _Exit(Exception):

@@ -25,6 +25,7 @@ class SensorChip:
         source: the document behind the figures.
         bus_most: the fastest clock of its bus, Hz; 0 where not stated.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
+        derived: properties that it computes from the others, so that nothing around it sets them.
         driver, bench: as in a kind; None where the runtime does not drive it yet.
     """
 
@@ -39,6 +40,7 @@ class SensorChip:
     fastest: int = 0
     bus_most: float = 0.0
     source: str = ""
+    derived: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         if self.addresses and not self.bus:
@@ -62,7 +64,9 @@ def quantity(unit: str, help: str, low: float | None = None, high: float | None 
     return Property("number", unit, unknown=True, low=low, high=high, help=help)
 
 
-def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
+def on_bus(
+    module: str, cls: str, chip: str, *also: str
+) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
     """Driver and bench of a chip on I2C whose runtime class takes bus and address."""
 
     def address(part: Part) -> int:
@@ -70,12 +74,14 @@ def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], 
 
     def driver(part: Part) -> Driver:
         bus = part.linked["bus"].name if "bus" in part.linked else ""
-        return Driver(module, cls, (*common(part), bus, address(part)), ("sensor", "i2c_sensor"))
+        return Driver(module, cls, (*common(part), bus, address(part)), ("sensor", "i2c_sensor", *also))
 
     def bench(part: Part) -> Bench:
         bus = part.linked["bus"].pins if "bus" in part.linked else {}
         at = bus["sda"].gpio if "sda" in bus else -1
-        return Bench(sets={name: ["i2c", at, address(part), chip, name] for name in part.properties})
+        known = import_module(f"zapato.parts.sensors.{chip}").CHIP
+        felt = (name for name in known.properties if name not in known.derived)
+        return Bench(sets={name: ["i2c", at, address(part), chip, name] for name in felt})
 
     return driver, bench
 

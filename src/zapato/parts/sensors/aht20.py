@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_aht20", "Aht20", "aht20")
+_DRIVER, _BENCH = on_bus("s_aht20", "Aht20", "aht20", "checked")
 
 CHIP = SensorChip(
     name="aht20",

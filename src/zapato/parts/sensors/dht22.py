@@ -6,13 +6,21 @@ from zapato.parts.model import Bench, Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, quantity
 
 
-def _driver(part: Part) -> Driver:
-    return Driver("s_dht22", "Dht22", (*common(part), part.pins["pin"].gpio), ("sensor",))
+def driver(part: Part) -> Driver:
+    """Of every chip of this family: the port's class has the chip's name."""
+    chip = part.get("chip", "dht22").upper()
+    return Driver("s_dht", "Dht", (*common(part), part.pins["pin"].gpio, chip), ("sensor",))
 
 
-def _bench(part: Part) -> Bench:
-    at = part.pins["pin"].gpio
-    return Bench(sets={name: ["dht", at, name] for name in CHIP.properties})
+def bench(part: Part) -> Bench:
+    """Both quantities, felt at its pin."""
+    return Bench(sets={name: ["dht", part.pins["pin"].gpio, name] for name in ("temperature", "humidity")})
+
+
+def data_line(chip: str) -> Need:
+    """What the data pin must be able to do."""
+    circuit = f"the {chip}'s data line, which its pull-up resistor holds high"
+    return Need("pin", "line", rest="high", firm=True, circuit=circuit)
 
 
 CHIP = SensorChip(
@@ -22,15 +30,9 @@ CHIP = SensorChip(
         "temperature": quantity("Cel", "air temperature", -40, 80),
         "humidity": quantity("%RH", "relative humidity", 0, 100),
     },
-    need=Need(
-        "pin",
-        "line",
-        rest="high",
-        firm=True,
-        circuit="the DHT22's data line, which its pull-up resistor holds high",
-    ),
+    need=data_line("DHT22"),
     fastest=2000,
     source="AM2302 (DHT22) product manual, Technical specification: sensing period 2 s, −40 to 80 °C, 0 to 100 %RH",
-    driver=_driver,
-    bench=_bench,
+    driver=driver,
+    bench=bench,
 )

@@ -18,6 +18,7 @@ CHIP = SensorChip(
     addresses=tuple(range(0x40, 0x50)),
     fastest=100,
     source="INA219 datasheet, Bus timing diagram definitions; Serial bus address; Register details (LSB of 4 mV and 10 uV)",
+    derived=("power",),
     driver=_DRIVER,
     bench=_BENCH,
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_scd41", "Scd41", "scd41")
+_DRIVER, _BENCH = on_bus("s_scd41", "Scd41", "scd41", "checked")
 
 CHIP = SensorChip(
     name="scd41",

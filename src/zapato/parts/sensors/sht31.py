@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_sht31", "Sht31", "sht31")
+_DRIVER, _BENCH = on_bus("s_sht31", "Sht31", "sht31", "checked")
 
 CHIP = SensorChip(
     name="sht31",

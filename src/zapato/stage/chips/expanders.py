@@ -25,7 +25,7 @@ class Quasi:
     def join(self, board: Board, pins: Mapping[int, int], interrupt: int | None) -> None:
         """Take hold of the pins (number -> gpio of their lines) and of the interrupt line."""
         for number, gpio in pins.items():
-            line = self.lines[number] = board.pins.offered(gpio)
+            line = self.lines[number] = board.pins.line(gpio)
             line.on_change = self.moved
         self.interrupt = None if interrupt is None else board.pins.line(interrupt)
         self.power_on()
