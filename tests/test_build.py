@@ -161,7 +161,7 @@ def test_the_users_text_never_becomes_code(put, tmp_path: Path):
         for node in ast.walk(ast.parse(plan))
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute)
     }
-        assert calls == {"add", "note"}
+    assert calls == {"add", "note"}
 
 
 def test_missing_compiler_is_one_line(site: Path, cli, monkeypatch, tmp_path):
