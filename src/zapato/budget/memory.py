@@ -62,6 +62,11 @@ def features(design: Design) -> Counter[str]:
         found[f"part {driver.cls}"] += 1
         found["letters"] += len(name)
         found["data"] += driver.data
+        for cls, _ in driver.wraps:
+            found[f"part {cls}"] += 1
+        if driver.watches:
+            found["function"] += 2
+            found["code"] += len(design.parts[name].get(driver.watches, ""))
     for part in design.parts.values():
         if follows(part):
             found["link"] += 1

@@ -4,29 +4,18 @@ from __future__ import annotations
 
 import ast
 import re
-import string
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, cast
 
+from zapato.design.commands import Command, read_command, say
+from zapato.design.scope import PartScope
 from zapato.lang.document import Document
-from zapato.lang.expressions import (
-    Expression,
-    Function,
-    Mistake,
-    NotThere,
-    Read,
-    Value,
-    compile_expression,
-    compile_node,
-    offset_of,
-    parse,
-    width_of,
-)
-from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text
+from zapato.lang.expressions import Expression, Mistake, compile_expression
+from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text, whole
+from zapato.lang.hours import HoursError, Moment, days, moment
 from zapato.lang.source import Keys
-from zapato.lang.units import QuantityError, quantity
-from zapato.parts.model import Argument, Part, Property
+from zapato.parts.model import Part
 
 
 def _read_do(value: object) -> tuple[str, ...]:
@@ -38,16 +27,52 @@ def _read_do(value: object) -> tuple[str, ...]:
     return tuple(cast(list[str], items))
 
 
+def _read_at(value: object) -> tuple[Moment, ...]:
+    items = cast(list[object], [value] if isinstance(value, str) else value)
+    if not isinstance(value, (str, list)) or not items or not all(isinstance(item, str) for item in items):
+        raise Wrong('takes a time of day, or a list of them: ["06:30", "sunset"]')
+    try:
+        return tuple(moment(cast(str, item)) for item in items)
+    except HoursError as error:
+        raise Wrong(f"takes a time of day: {error.message}", *filter(None, (error.fix,))) from None
+
+
+def _read_days(value: object) -> int:
+    items = cast(list[object], [value] if isinstance(value, str) else value)
+    if not isinstance(value, (str, list)) or not items or not all(isinstance(item, str) for item in items):
+        raise Wrong('takes days of the week: "mon-fri", or ["sat", "sun"]')
+    try:
+        return days(",".join(cast(list[str], items)))
+    except HoursError as error:
+        raise Wrong(f"takes days of the week: {error.message}", *filter(None, (error.fix,))) from None
+
+
+MOST_TIMES = 10_000
 _TEXT = {"type": "string"}
+_TEXTS = {"anyOf": [_TEXT, {"type": "array", "items": _TEXT, "minItems": 1}]}
 SHAPE = Shape(
     (
         text("when", "an event (part.event), or a condition that becomes true", None, most=1000),
-        measured("every", "in place of when: again and again after this time", "time", None, least=1000),
+        Field(
+            "at",
+            _read_at,
+            _TEXTS,
+            'in place of when: a time of day: "06:30", "sunset", "sunrise + 20min"; or a list',
+        ),
+        Field("days", _read_days, _TEXTS, 'with at: on these days only: "mon-fri", or ["sat", "sun"]'),
+        measured(
+            "every",
+            "alone: again and again after this time; with when or at: once, and again after this time",
+            "time",
+            None,
+            least=100,
+        ),
+        whole("times", "with every: so many times altogether", None, least=1, most=MOST_TIMES),
         text("if", "a condition that must hold at that moment", None, most=1000),
         Field(
             "do",
             _read_do,
-            {"anyOf": [_TEXT, {"type": "array", "items": _TEXT, "minItems": 1}]},
+            _TEXTS,
             "the action or actions",
             REQUIRED,
         ),
@@ -59,27 +84,10 @@ SHAPE = Shape(
     )
 )
 
-LONGEST_TIME = 366 * 86_400_000
-"""ms: the longest time that the device counts."""
 _EVENT = re.compile(r"\s*([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
 
 
-@dataclass(eq=False, repr=False)
-class Command:
-    """One thing a link does.
-
-    Attributes:
-        text: as written.
-        code: device code; "" for an action without arguments, which part and action say.
-        takes_back: True where `for` can take it back.
-        part, action: whose action or property it is; the action is "notify" for a text.
-    """
-
-    text: str
-    code: str
-    takes_back: bool = False
-    part: str = ""
-    action: str = ""
+EVERY_DAY = 127
 
 
 @dataclass
@@ -93,7 +101,8 @@ class Link:
         rearm: device code that must be false before a condition fires again; "" where the
             condition's own falling is enough.
         held, after, undo_after: ms, or 0.
-        every: ms of a link that waits for nothing but time, or 0.
+        every: ms from one time to the next, or 0; times: how often, or 0 for without an end.
+        at: the times of day that start it; days: on which days, Monday the lowest of seven bits.
     """
 
     number: int
@@ -106,41 +115,19 @@ class Link:
     after: int = 0
     undo_after: int = 0
     every: int = 0
+    times: int = 0
+    at: tuple[Moment, ...] = ()
+    days: int = EVERY_DAY
 
+    @property
+    def alone(self) -> bool:
+        """True where nothing but `every` starts it."""
+        return bool(self.every) and not (self.when or self.event or self.at)
 
-class PartScope:
-    """Expressions read the parts of one device."""
-
-    functions: Mapping[str, Function] = {}
-
-    def __init__(self, parts: Mapping[str, Part]) -> None:
-        self.parts = parts
-
-    def read(self, part: str, name: str) -> Read:
-        found = self.part(part)
-        known = found.properties.get(name)
-        if known is None and "chip" in found.kind.shape.by_name and not found.values.get("chip"):
-            return Read("?", "", f"p_{part}.{name}", False)  # its chip is the mistake, and is told
-        if known is None:
-            what = f"{part} has no property {name}" if name else f"{part} alone has no value"
-            raise NotThere(what, self._instead(found, name))
-        return Read(known.type, known.unit, f"p_{part}.{name}", known.unknown)
-
-    def part(self, name: str) -> Part:
-        """The part of this name. Raises NotThere with the nearest name."""
-        found = self.parts.get(name)
-        if found is None:
-            have = f"parts: {', '.join(self.parts)}" if self.parts else "the device has no parts yet"
-            raise NotThere(f"no part is called {name}", nearest(name, list(self.parts)) or (have,))
-        return found
-
-    @staticmethod
-    def _instead(part: Part, name: str) -> tuple[str, ...]:
-        options = [f"{part.name}.{each}" for each in part.properties]
-        near = nearest(f"{part.name}.{name}", options) if name else ()
-        if name in part.kind.events:
-            return (f"{part.name}.{name} is an event: it can stand alone in when, not in a condition",)
-        return near or ((f"it has: {', '.join(options)}",) if options else ())
+    @property
+    def expressions(self) -> Iterator[tuple[str, Expression]]:
+        """Its conditions, by their keys."""
+        yield from ((key, each) for key, each in (("when", self.when), ("if", self.condition)) if each)
 
 
 def read_links(document: Document, parts: Mapping[str, Part]) -> list[Link]:
@@ -156,7 +143,18 @@ def read_links(document: Document, parts: Mapping[str, Part]) -> list[Link]:
             continue
         values = document.read(SHAPE, cast(dict[str, Any], table), ("link", index))
         found.append(_link(document, scope, values, index))
+    for link in found:
+        for _, expression in link.expressions:
+            _asks(parts, expression)
+        for command in link.commands:
+            _asks(parts, command)
     return found
+
+
+def _asks(parts: Mapping[str, Part], reader: Expression | Command) -> None:
+    """Tell the parts what of them is read."""
+    for part, name in reader.reads:
+        parts[part].asked.add(name)
 
 
 def read_conditions(document: Document, parts: Mapping[str, Part]) -> None:
@@ -166,7 +164,11 @@ def read_conditions(document: Document, parts: Mapping[str, Part]) -> None:
         for field_ in part.kind.fields:
             written = part.values.get(field_.name) if field_.role == "condition" else None
             if written and written not in part.kind.words:
-                _boolean(document, scope, written, (*part.path, field_.name))
+                path = (*part.path, field_.name)
+                found = _condition(document, scope, written, path, part.kind.gives(part))
+                _asks(parts, found)
+                if part.values.get("back") is not None:
+                    _hysteresis(document, found, part.values["back"], (*part.path, "back"))
 
 
 def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index: int) -> Link:
@@ -177,46 +179,51 @@ def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index
         after=values.get("after") or 0,
         undo_after=values.get("for") or 0,
         every=values.get("every") or 0,
+        times=values.get("times") or 0,
+        at=values.get("at") or (),
+        days=values.get("days") or EVERY_DAY,
     )
     _begins(document, values, path)
     if values.get("when"):
         _when(document, scope, link, values["when"], (*path, "when"))
     if values.get("if"):
-        link.condition = _boolean(document, scope, values["if"], (*path, "if"))
+        link.condition = _condition(document, scope, values["if"], (*path, "if"))
     for place, each in enumerate(values.get("do", ())):
         at = (*path, "do", place) if isinstance(document.data["link"][index]["do"], list) else (*path, "do")
-        if command := _command(document, scope, each, at):
+        if command := read_command(document, scope, each, at):
             link.commands.append(command)
     if values.get("back") is not None and link.when:
-        _hysteresis(document, link, values["back"], (*path, "back"))
+        link.rearm = _hysteresis(document, link.when, values["back"], (*path, "back"))
     _timing(document, link, path)
     return link
 
 
 def _begins(document: Document, values: Mapping[str, Any], path: Keys) -> None:
-    """A link has one beginning: when, or every."""
+    """A link has one beginning: when, at, or every alone; and every key beside it does something."""
     given = cast(dict[str, Any], document.data["link"][path[1]])
-    if "when" not in given and "every" not in given:
+
+    def wrong(key: str, message: str, *fixes: str) -> None:
+        document.found("link-type", (*path, key), message, fixes=fixes, of="key")
+
+    if not given.keys() & {"when", "at", "every"}:
         document.missing(SHAPE.by_name["when"], path)
-    elif "when" in given and "every" in given:
-        message = "a link has one beginning, and this one has when and every"
-        document.found("link-type", (*path, "every"), message, fixes=("two links",), of="key")
+    if "when" in given and "at" in given:
+        wrong("at", "a link has one beginning, and this one has when and at", "two links")
+    for key, beside, words in (
+        ("days", "at", "a time of day"),
+        ("times", "every", "a time from one to the next"),
+    ):
+        if key in given and beside not in given:
+            wrong(key, f"{key} goes with {beside}, {words}, and this link has none")
+    if "times" in given and not given.keys() & {"when", "at"}:
+        wrong("times", "times goes with a beginning, when or at", "without times it goes on and on")
     for key in ("held", "back"):
-        if values.get("every") and values.get(key):
-            message = f"{key} goes with a condition, and this link has every"
-            document.found("link-type", (*path, key), message, of="key")
-
-
-def _say(document: Document, path: Keys, mistakes: list[Mistake]) -> None:
-    for mistake in mistakes:
-        document.found(
-            mistake.code,
-            path,
-            mistake.message,
-            fixes=mistake.fixes,
-            offset=mistake.offset + 1,
-            width=mistake.width,
-        )
+        if values.get(key) and "when" not in given:
+            wrong(key, f"{key} goes with a condition, and this link has {'at' if 'at' in given else 'every'}")
+    if "at" in given and values.get("every") and "times" not in given:
+        wrong("every", "with at, every needs times: how often altogether", "times = 3")
+    if "times" not in given and "when" not in given and 0 < (values.get("every") or 0) < 1000:
+        wrong("every", "a link that goes on and on does so no more often than once a second", 'every = "1s"')
 
 
 def _when(document: Document, scope: PartScope, link: Link, written: str, path: Keys) -> None:
@@ -227,7 +234,7 @@ def _when(document: Document, scope: PartScope, link: Link, written: str, path: 
     elif event and part and event[2] not in part.properties:
         names = [*part.kind.events, *part.properties]
         fixes = nearest(event[2], names) or ((f"it has: {', '.join(names)}",) if names else ())
-        _say(
+        say(
             document,
             path,
             [
@@ -237,38 +244,50 @@ def _when(document: Document, scope: PartScope, link: Link, written: str, path: 
             ],
         )
     else:
-        link.when = _boolean(document, scope, written, path)
+        link.when = _condition(document, scope, written, path)
 
 
-def _boolean(document: Document, scope: PartScope, written: str, path: Keys) -> Expression:
+def _condition(
+    document: Document, scope: PartScope, written: str, path: Keys, type: str = "boolean"
+) -> Expression:
+    """An expression of this type; every mistake is a finding."""
     expression = compile_expression(written, scope)
-    if not expression.mistakes and expression.value.type != "boolean":
-        fix = "compare it with something: …  > 20" if expression.value.type == "number" else ""
-        expression.mistakes.append(
-            Mistake(0, f"a condition is true or false, and this is a {expression.value.type}", (fix,))
-        )
-    _say(document, path, expression.mistakes)
+    given = expression.value.type
+    if not expression.mistakes and given != type:
+        if type == "boolean":
+            fix = "compare it with something: …  > 20" if given == "number" else ""
+            expression.mistakes.append(
+                Mistake(0, f"a condition is true or false, and this is a {given}", (fix,))
+            )
+        else:
+            expression.mistakes.append(Mistake(0, f"this takes a {type}, and is given a {given}"))
+    say(document, path, expression.mistakes)
     return expression
 
 
-def _hysteresis(document: Document, link: Link, back: float, path: Keys) -> None:
-    """`back`: the code of the comparison with its limit moved back."""
-    tree = link.when.tree if link.when else None
-    if link.when is None or link.when.mistakes:
-        return
+def rearmed(when: Expression, back: float) -> str:
+    """The device code of a comparison with its limit moved back; "" where the condition is none."""
+    tree = when.tree
     if (
         back <= 0
         or not isinstance(tree, ast.Compare)
         or not isinstance(tree.ops[0], (ast.Lt, ast.LtE, ast.Gt, ast.GtE))
     ):
-        document.found(
-            "link-type", path, "back goes with a when that is one comparison of numbers, and is more than 0"
-        )
-        return
+        return ""
     sign = "-" if isinstance(tree.ops[0], (ast.Gt, ast.GtE)) else "+"
-    code = link.when.value.code
-    moved = f"{code[:-1]} {sign} {back!r})"
-    link.rearm = " and ".join([*(f"{guard} is not None" for guard in link.when.guards), moved])
+    moved = f"{when.value.code[:-1]} {sign} {back!r})"
+    return " and ".join([*(f"{guard} is not None" for guard in when.guards), moved])
+
+
+def _hysteresis(document: Document, when: Expression | None, back: float, path: Keys) -> str:
+    """The code for `back`, or a finding where it cannot go with this condition."""
+    if when is None or when.mistakes:
+        return ""
+    code = rearmed(when, back)
+    if not code:
+        message = "back goes with a when that is one comparison of numbers, and is more than 0"
+        document.found("link-type", path, message)
+    return code
 
 
 def _timing(document: Document, link: Link, path: Keys) -> None:
@@ -278,6 +297,14 @@ def _timing(document: Document, link: Link, path: Keys) -> None:
             (*path, "held"),
             "held goes with a condition, and this when is an event",
             fixes=(f'when = "{link.event[0]}.down"' if link.event[1] == "pressed" else "",),
+        )
+    if link.event and link.every and not link.times:
+        document.found(
+            "link-type",
+            (*path, "every"),
+            "with an event, every needs times: how often altogether",
+            fixes=("times = 3",),
+            of="key",
         )
     if link.undo_after:
         if link.commands and all(command.action == "notify" for command in link.commands):
@@ -289,181 +316,3 @@ def _timing(document: Document, link: Link, path: Keys) -> None:
                     (*path, "for"),
                     f"nothing takes {command.text} back, so for cannot go with it",
                 )
-
-
-def _command(document: Document, scope: PartScope, written: str, path: Keys) -> Command | None:
-    """One action, setting or notify() as device code, or None with findings."""
-    tree, mistakes = parse(written, "exec")
-    body = tree.body if isinstance(tree, ast.Module) else []
-    if mistakes or len(body) != 1:
-        _say(
-            document,
-            path,
-            mistakes or [Mistake(0, "one action: part.action, part.property = value, or notify('…')")],
-        )
-        return None
-    checker = _Commands(scope, written)
-    command = checker.statement(body[0])
-    _say(document, path, checker.into.mistakes)
-    return command
-
-
-class _Commands:
-    """Turns the statement of one `do` into device code; mistakes gather in `into`."""
-
-    def __init__(self, scope: PartScope, written: str) -> None:
-        self.scope, self.written, self.into = scope, written, Expression(written)
-
-    def statement(self, node: ast.stmt) -> Command | None:
-        if isinstance(node, ast.Assign) and len(node.targets) == 1:
-            return self.setting(node.targets[0], node.value)
-        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Attribute):
-            return self.action(node.value, [])
-        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Call) and not node.value.keywords:
-            function = node.value.func
-            if isinstance(function, ast.Name) and function.id == "notify":
-                return self.notify(node.value)
-            if isinstance(function, ast.Attribute):
-                return self.action(function, node.value.args)
-        return self.wrong(node, "do takes part.action, part.property = value, or notify('…')")
-
-    def wrong(
-        self, node: ast.AST, message: str, fixes: tuple[str, ...] = (), code: str = "link-type"
-    ) -> None:
-        self.into.mistakes.append(
-            Mistake(offset_of(node, self.written), message, fixes, code, width_of(node))
-        )
-
-    def owner(self, node: ast.expr) -> Part | None:
-        if not isinstance(node, ast.Name):
-            return self.wrong(node, "an action is written part.action")
-        try:
-            return self.scope.part(node.id)
-        except NotThere as unknown:
-            return self.wrong(node, unknown.message, unknown.fixes, "link-unknown")
-
-    def setting(self, target: ast.expr, value: ast.expr) -> Command | None:
-        if not isinstance(target, ast.Attribute):
-            return self.wrong(target, "a setting is written part.property = value")
-        part = self.owner(target.value)
-        new = compile_node(value, self.written, self.scope, self.into)
-        if part is None:
-            return None
-        known = part.properties.get(target.attr)
-        if known is None:
-            return self.wrong(
-                target,
-                f"{part.name} has no property {target.attr}",
-                nearest(target.attr, list(part.properties)),
-                "link-unknown",
-            )
-        if not known.settable:
-            return self.wrong(target, f"{part.name}.{target.attr} can be read, not set")
-        if new.type not in (known.type, "?"):
-            return self.wrong(value, f"{part.name}.{target.attr} takes a {known.type}, not a {new.type}")
-        if not self.fits(value, new, known, f"{part.name}.{target.attr}"):
-            return None
-        return Command(
-            self.written,
-            self.guarded(f"p_{part.name}.set({target.attr!r}, {new.code})"),
-            part=part.name,
-            action=target.attr,
-        )
-
-    def fits(self, node: ast.expr, value: Value, known: Property, what: str) -> bool:
-        """Whether a value's unit, range and options are those of a property; a mistake where not."""
-        if value.unit and known.unit and value.unit != known.unit:
-            self.wrong(node, f"{what} is in {known.unit}, and this is in {value.unit}")
-        elif value.constant is None or known.takes(value.constant):
-            return True
-        elif known.options:
-            options = list(known.options)
-            near = nearest(str(value.constant), options)
-            self.wrong(
-                node, f'{what} has no "{value.constant}"', near or (f"there are: {', '.join(options)}",)
-            )
-        else:
-            self.wrong(node, f"{what} is {known.bounds}{f' {known.unit}' if known.unit else ''}")
-        return False
-
-    def guarded(self, code: str) -> str:
-        """The code, left undone and told where something it reads is still unknown."""
-        known = " and ".join(f"{guard} is not None" for guard in self.into.guards)
-        return f"{code} if {known} else d.unknown()" if known else code
-
-    def action(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
-        part = self.owner(node.value)
-        if part is None:
-            return None
-        known = part.kind.actions.get(node.attr)
-        if known is None:
-            options = list(part.kind.actions)
-            fixes = nearest(node.attr, options) or ((f"it can: {', '.join(options)}",) if options else ())
-            return self.wrong(node, f"{part.name} has no action {node.attr}", fixes, "link-unknown")
-        least = sum(not argument.optional for argument in known.arguments)
-        if not least <= len(given) <= len(known.arguments):
-            wants = ", ".join(argument.name for argument in known.arguments)
-            return self.wrong(
-                node,
-                f"{part.name}.{node.attr} takes ({wants})"
-                if wants
-                else f"{part.name}.{node.attr} takes nothing in brackets",
-            )
-        codes = [
-            self.argument(part, argument, value)
-            for argument, value in zip(known.arguments, given, strict=False)
-        ]
-        code = f"p_{part.name}.do({', '.join([repr(node.attr), *codes])})" if codes else ""
-        return Command(
-            self.written, self.guarded(code) if code else "", bool(known.undo), part.name, node.attr
-        )
-
-    def argument(self, part: Part, argument: Argument, node: ast.expr) -> str:
-        value = compile_node(node, self.written, self.scope, self.into)
-        if argument.type == "time":
-            return self.time(argument, value, node)
-        if value.type not in (argument.type, "?"):
-            self.wrong(node, f"{argument.name} takes a {argument.type}, not a {value.type}")
-        elif known := part.properties.get(argument.name):
-            self.fits(node, value, known, argument.name)
-        return value.code
-
-    def time(self, argument: Argument, value: Value, node: ast.expr) -> str:
-        """A time written in quotes, in ms."""
-        if not isinstance(value.constant, str):
-            self.wrong(node, f"{argument.name} takes a time in quotes, such as '2s'")
-            return "1"
-        try:
-            ms = round(quantity(value.constant, "time"))
-        except QuantityError as error:
-            self.wrong(node, f"{argument.name}: {error}")
-            return "1"
-        if not 1 <= ms <= LONGEST_TIME:
-            self.wrong(node, f"{argument.name} is 1 ms to a year")
-        return str(ms)
-
-    def notify(self, node: ast.Call) -> Command | None:
-        only = node.args[0] if len(node.args) == 1 else None
-        if not isinstance(only, ast.Constant) or not isinstance(only.value, str):
-            return self.wrong(node, "notify takes one text: notify('…')")
-        try:
-            pieces = list(string.Formatter().parse(only.value))
-        except ValueError:
-            return self.wrong(only, "a { without its } in the text", ("a brace itself is written {{ or }}",))
-        code: list[str] = []
-        for literal, name, spec, _ in pieces:
-            if literal:
-                code.append(repr(literal))
-            if name is not None:
-                value = self.inserted(name, only)
-                code.append(f"show({value}, {spec!r})")
-        return Command(self.written, f"d.note({' + '.join(code) or repr('')})", action="notify")
-
-    def inserted(self, name: str, node: ast.expr) -> str:
-        """The code of what stands in braces in a notify text."""
-        inner = compile_expression(name, self.scope)
-        for mistake in inner.mistakes:
-            self.wrong(node, mistake.message, mistake.fixes, mistake.code)
-        self.into.reads.extend(inner.reads)
-        known = " and ".join(f"{guard} is not None" for guard in inner.guards)
-        return f"({inner.value.code} if {known} else None)" if known else inner.value.code

@@ -47,6 +47,7 @@ class Design:
         board: None where the file names none that exists.
         parts: by name, in the order of the file.
         wifi, mqtt: the device's own tables over the site's; None where it has neither.
+        time: the device's own [time] or the site's; None where neither says it.
         ethernet: where the device is wired; it then uses no Wi-Fi.
         links: the rules between parts.
         findings: what reading and resolving found.
@@ -64,6 +65,7 @@ class Design:
     wifi: Mapping[str, Any] | None = None
     ethernet: Mapping[str, Any] | None = None
     mqtt: Mapping[str, Any] | None = None
+    time: Mapping[str, Any] | None = None
     links: list[Link] = field(default_factory=list["Link"])
 
     @property

@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 
 from zapato.design.model import Design
+from zapato.design.scope import HOURS, PartScope
+from zapato.lang.expressions import Expression, compile_expression
+from zapato.lang.hours import CLOCK
+from zapato.lang.source import Keys
 from zapato.parts.model import Driver, Part
 
 
@@ -18,6 +23,35 @@ def drivers(design: Design) -> dict[str, Driver]:
 def follows(part: Part) -> bool:
     """True where a part shows an expression all the time."""
     return part.get("shows", "") not in ("", "status")
+
+
+def expressions(design: Design) -> Iterator[tuple[Keys, Expression]]:
+    """Every expression that the program weighs by itself, with its place: conditions of links and of parts."""
+    for link in design.links:
+        yield from ((("link", link.number - 1, key), each) for key, each in link.expressions)
+    scope = PartScope(design.parts)
+    for part in design.parts.values():
+        for field in part.kind.fields:
+            written = part.values.get(field.name) if field.role == "condition" else None
+            if written and written not in part.kind.words:
+                yield (*part.path, field.name), compile_expression(written, scope)
+
+
+def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
+    """The places that need the time of day, and whether they need the sun, too."""
+    for link in design.links:
+        if link.at:
+            yield ("link", link.number - 1, "at"), any(each.of != CLOCK for each in link.at)
+    for path, expression in expressions(design):
+        calls = [arguments for name, arguments in expression.calls if name in HOURS]
+        if calls:
+            yield (
+                path,
+                any(not each.startswith(f"({CLOCK},") for call in calls for each in call if "," in each),
+            )
+    for part in design.parts.values():
+        if part.get("daily", False):
+            yield (*part.path, "daily"), False
 
 
 def offered(design: Design) -> bool:
@@ -39,6 +73,10 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("output")
     if found & {"output", "switch", "blind"}:
         found.add("pins")
+    if any(True for _ in timed(design)):
+        found |= {"clock", "names"}
+    if any(link.every and not link.alone for link in design.links):
+        found.add("again")
     if design.links or any(follows(part) for part in design.parts.values()):
         found.add("links")
     if any("show(" in command.code for link in design.links for command in link.commands):

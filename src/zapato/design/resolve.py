@@ -16,7 +16,7 @@ from zapato.errors import UnknownName
 from zapato.lang.document import Document
 from zapato.lang.fields import AUTO, REQUIRED, Shape, named, nearest, text
 from zapato.lang.pieces import with_pieces
-from zapato.lang.site import NAME, NAME_WORDS, ethernet_table, network_tables, site_of
+from zapato.lang.site import NAME, NAME_WORDS, ethernet_table, network_tables, site_of, time_table
 from zapato.lang.source import Keys, Source, table
 from zapato.parts import Part, kind, kind_names
 from zapato.parts.model import Kind
@@ -36,7 +36,7 @@ DEVICE = Shape(
         ),
     )
 )
-RESERVED = ("zapato", "device", "use", "with", "wifi", "mqtt", "ethernet", "link")
+RESERVED = ("zapato", "device", "use", "with", "wifi", "mqtt", "time", "ethernet", "link")
 """Top-level words that are not kinds."""
 
 LANGUAGE = 1
@@ -53,6 +53,7 @@ def resolve(path: Path) -> Design:
     _language(document)
     _device(design)
     design.wifi, design.mqtt = _network(design)
+    design.time = time_table(document) or site.time
     _parts(design)
     for part in design.parts.values():
         _place(design, part)

@@ -8,7 +8,7 @@ from zapato.boards import board_ids
 from zapato.design.links import SHAPE as LINK
 from zapato.design.resolve import DEVICE, LANGUAGE
 from zapato.lang.fields import Field, Shape
-from zapato.lang.site import ETHERNET, MQTT, NAME, WIFI
+from zapato.lang.site import ETHERNET, MQTT, NAME, TIME, WIFI
 from zapato.parts import kinds
 
 SECRET = {"$ref": "#/$defs/secret"}
@@ -27,6 +27,7 @@ def schema() -> dict[str, Any]:
         "device": _device(),
         "wifi": table(WIFI),
         "mqtt": table(MQTT),
+        "time": table(TIME),
         "ethernet": table(ETHERNET),
         "link": {"type": "array", "items": table(LINK), "description": "rules between parts: when, if, do"},
     }

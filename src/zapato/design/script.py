@@ -5,11 +5,13 @@ from __future__ import annotations
 import ast
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, cast
+from zoneinfo import ZoneInfo
 
-from zapato.design.links import PartScope
 from zapato.design.model import Design
+from zapato.design.scope import PartScope
 from zapato.findings import Place
 from zapato.lang.document import Document
 from zapato.lang.expressions import (
@@ -25,10 +27,29 @@ from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest,
 from zapato.lang.source import Keys, Source, table
 from zapato.parts.model import Part, Property
 
+BEGINS = datetime(2026, 6, 1, 8)
+"""A rehearsal begins on a Monday morning, where it does not say another moment."""
+
+
+def _read_begins(value: object) -> datetime:
+    if not isinstance(value, datetime) or value.tzinfo is not None:
+        raise Wrong("takes a local date and time without quotes and zone: 2026-06-01T08:00:00")
+    if not 2020 <= value.year < 2100:
+        raise Wrong("lies in the years 2020 to 2099")
+    return value
+
+
 HEAD = Shape(
     (
         text("title", "what is rehearsed", ""),
         measured("lasts", "how long the rehearsal is, in virtual time", "time", REQUIRED, least=100),
+        Field(
+            "begins",
+            _read_begins,
+            {"type": "string"},
+            "the local date and time at which it begins, without quotes: 2026-06-01T08:00:00",
+            BEGINS,
+        ),
         whole("seed", "of everything random: contact bounce, waiting times", 1),
     )
 )
@@ -78,11 +99,13 @@ NETWORK: Mapping[str, Call] = {
     "broker.closes": Call("server", ("close", None)),
     "names.slow": Call("lookup", (8000,)),
     "names.quick": Call("lookup", (0,)),
+    "time.silent": Call("tells_time", (False,)),
+    "time.answers": Call("tells_time", (True,)),
     "flash.fails": Call("flash", (False,)),
     "flash.works": Call("flash", (True,)),
     "flash.cut": Call("tear", (1000,)),
 }
-"""What can happen around the device: the access point, the broker, the look-up of names (8 s when slow), the flash (cut: the power goes for 1 s in the middle of the next writing)."""
+"""What can happen around the device: the access point, the broker, the look-up of names (8 s when slow), the time server, the flash (cut: the power goes for 1 s in the middle of the next writing)."""
 MESSAGES = {"message": False, "retained": True}
 """Acts that publish, and whether the broker keeps the message."""
 CUT = "power.cut"
@@ -114,7 +137,7 @@ class Script:
 
     Attributes:
         title: what is rehearsed.
-        lasts: ms of virtual time.
+        lasts: ms of virtual time; begins: the local date and time of its beginning.
         notes: what is worth knowing about it, a sentence each.
         world: what the world is like at the beginning, "part.property" -> value.
     """
@@ -123,6 +146,7 @@ class Script:
     title: str = ""
     lasts: int = 0
     seed: int = 1
+    begins: datetime = BEGINS
     notes: list[str] = field(default_factory=list[str])
     world: list[tuple[str, Any]] = field(default_factory=list[tuple[str, Any]])
     steps: list[Step] = field(default_factory=list[Step])
@@ -150,6 +174,7 @@ def read_script(path: Path, design: Design) -> Script:
         head = document.read(HEAD, table(document.data, "rehearsal"), ("rehearsal",))
         script.title, script.lasts = head.get("title") or path.stem, head.get("lasts", 0)
         script.seed = head.get("seed", 1)
+        script.begins = head.get("begins", BEGINS)
     for key in document.data.keys() - {"zapato", "rehearsal", "world", "step"}:
         document.found(
             "unknown-key",
@@ -279,6 +304,12 @@ def _when(script: Script, values: Mapping[str, Any], path: Keys) -> None:
         script.document.found("wrong-type", (*path, "at"), "the step comes after the rehearsal's end")
 
 
+def begins_at(script: Script, design: Design) -> datetime:
+    """The beginning in UTC; where an hour comes twice, its first."""
+    zone = ZoneInfo((design.time or {}).get("zone") or "UTC")
+    return script.begins.replace(tzinfo=zone).astimezone(UTC)
+
+
 def _timing(values: Mapping[str, Any]) -> dict[str, Any]:
     at = values.get("at")
     return {"at": at, **{name: values.get(name) or 0 for name in ("wait", "within", "stays", "over")}}
@@ -361,6 +392,12 @@ def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake 
 def _unreached(design: Design, act: str) -> Mistake | None:
     """Why an act on the network cannot be felt by this device, or None."""
     wired = design.wifi is not None or design.ethernet is not None
+    if act.startswith("time.") and design.time is None:
+        return Mistake(
+            0, f"the device asks nobody for the time, so it feels nothing of {act}", ("[time] with zone",)
+        )
+    if act.startswith("time.") and wired:
+        return None
     if act.startswith("flash.") or (wired and (design.mqtt is not None or act.startswith("wifi."))):
         return None
     what = "no broker" if wired else "no network"

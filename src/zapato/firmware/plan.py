@@ -10,13 +10,18 @@ import ast
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from zapato.design.links import Link, PartScope
+from zapato.design.links import Link, rearmed
 from zapato.design.model import Design
-from zapato.design.program import drivers, follows, runtime_modules
+from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
+from zapato.design.scope import HOURS, PartScope
+from zapato.design.sun import sun_table
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.lang.expressions import Expression, compile_expression
+from zapato.lang.zones import Zone, zone
 from zapato.parts.model import Driver, Part
 
+MINUTE = "@minute"
+"""What conditions listen to that read the time of day."""
 AT_ONCE = 16
 """Statements of one module of the plan: loading a module takes its bytecode in one piece, and gives it back afterwards."""
 
@@ -40,7 +45,9 @@ def make_plan(design: Design) -> Plan:
     """The plan of a design without errors."""
     found = drivers(design)
     made = [(part, found[part.name]) for part in _ordered(design) if part.name in found]
-    statements = [_construct(part, driver) for part, driver in made]
+    statements = [_clock(design)] if "clock" in runtime_modules(design) else []
+    statements += [_construct(part, driver) for part, driver in made]
+    statements += [_watch(design, part, driver) for part, driver in made if driver.watches]
     statements += [_link(link) for link in design.links]
     statements += [_follow(design, part) for part in design.parts.values() if follows(part)]
     pieces = [statements[at : at + AT_ONCE] for at in range(0, len(statements), AT_ONCE)] or [[]]
@@ -80,7 +87,7 @@ def _ordered(design: Design) -> list[Part]:
     """Buses before the parts that hang on them, what offers pins before those that stand on them, groups after their members; else the order of the file."""
 
     rank = {"i2c": 0, "onewire": 0, "spi": 0, "uart": 0, "expander": 1, "converter": 1}
-    first = [part for part in design.parts.values() if part.kind.name not in ("group", "sensor")]
+    first = [part for part in design.parts.values() if part.kind.name not in ("group", "sensor", "guard")]
     first.sort(key=lambda part: rank.get(part.kind.name, 2))
     found = {part.name: part for part in first}
     waiting = [part for part in design.parts.values() if part.name not in found]
@@ -105,8 +112,10 @@ def _construct(part: Part, driver: Driver) -> str:
     if driver.gives:
         lines.append(f"p_{part.name}.props = ({driver.gives!r},)")
         lines.append(f"p_{part.name}.{driver.gives} = None")
-    if driver.repeat:
-        lines.append(f"Repeated(d, p_{part.name}, {driver.repeat})")
+    lines += [f"p_{part.name}.{name} = {value!r}" for name, value in driver.sets.items()]
+    lines += [
+        f"{cls}({', '.join(['d', f'p_{part.name}', *map(repr, given)])})" for cls, given in driver.wraps
+    ]
     return "\n".join(lines)
 
 
@@ -131,6 +140,16 @@ def _offered_levels(design: Design) -> str:
     return f"OFFERED = { ({name: tuple(row) for name, row in found.items()})!r}\n" if found else ""
 
 
+def _clock(design: Design) -> str:
+    """The device's clock: its zone, and the sun's table where somebody asks for the sun."""
+    about = design.time or {}
+    rule = zone(about.get("zone", "UTC")) or Zone(0)
+    sun = b""
+    if any(sunny for _, sunny in timed(design)):
+        sun = sun_table(about.get("latitude") or 0.0, about.get("longitude") or 0.0, rule.standard)
+    return f"d.clock = Clock(d, {rule.plain!r}, {sun!r})"
+
+
 def _function(code: str) -> str:
     return f"lambda: ({code})"
 
@@ -151,10 +170,15 @@ def _link(link: Link) -> str:
         "held": str(link.held or ""),
         "wait": str(link.after or ""),
         "span": str(link.undo_after or ""),
-        "every": str(link.every or ""),
+        "every" if link.alone else "period": str(link.every or ""),
+        "times": str(link.times or ""),
     }
     more = [f"{key}={code}" for key, code in given.items() if code]
-    return f"Link(\n    {_lines(['d', str(link.number), _tuple(acts), *more])}\n)"
+    made = "Again" if link.every and not link.alone else "Link"
+    text = f"{made}(\n    {_lines(['d', str(link.number), _tuple(acts), *more])}\n)"
+    if not link.at:
+        return text
+    return f"d.clock.ring({_tuple(each.code for each in link.at)}, {link.days}, {text})"
 
 
 def _lines(arguments: Iterable[str]) -> str:
@@ -166,7 +190,9 @@ def _tuple(codes: Iterable[str]) -> str:
 
 
 def _keys(expression: Expression | None) -> str:
-    reads = dict.fromkeys(".".join(read) for read in expression.reads) if expression else ()
+    reads = list(dict.fromkeys(".".join(read) for read in expression.reads)) if expression else []
+    if expression and any(name in HOURS for name, _ in expression.calls):
+        reads.append(MINUTE)
     return repr(tuple(reads))
 
 
@@ -174,6 +200,17 @@ def _follow(design: Design, part: Part) -> str:
     expression = compile_expression(part.get("shows", ""), PartScope(design.parts))
     arguments = ["d", f"p_{part.name}", _function(expression.code), _keys(expression)]
     return f"Follow(\n    {_lines(arguments)}\n)"
+
+
+def _watch(design: Design, part: Part, driver: Driver) -> str:
+    """What a part is told to watch: its value, whether that is known, what it reads, and when it has gone back."""
+    when = compile_expression(part.get(driver.watches, ""), PartScope(design.parts))
+    known = " and ".join(f"{guard} is not None" for guard in when.guards) or "True"
+    code = when.code if when.value.type == "boolean" else f"{when.value.code} if {known} else None"
+    given = [_function(code), _function(known), _keys(when)]
+    if back := part.get("back", 0):
+        given.append(_function(rearmed(when, back)))
+    return f"p_{part.name}.watch({_lines(given)})"
 
 
 def _connect(design: Design) -> Iterable[str]:
@@ -184,7 +221,7 @@ def _connect(design: Design) -> Iterable[str]:
         return
     mqtt = "None"
     if design.mqtt is not None:
-        looks_up = "names" in runtime_modules(design)
+        looks_up = looked_up(str(design.mqtt.get("host") or ""))
         yield f"    from {BUNDLE} import Mqtt{', Names' * looks_up}"
         yield "    m = settings['mqtt']"
         keys = ("host", "port", "user", "password", "qos", "keep_alive")
@@ -192,6 +229,8 @@ def _connect(design: Design) -> Iterable[str]:
     yield f"    from {BUNDLE} import Net"
     yield "    w = settings['wifi']"
     yield f"    Net(d, w['name'], w['password'], {mqtt}, w['country'])"
+    if "clock" in runtime_modules(design):
+        yield "    d.clock.server = settings['time']"
 
 
 def settings(design: Design, update_key: str) -> dict[str, object]:
@@ -200,6 +239,8 @@ def settings(design: Design, update_key: str) -> dict[str, object]:
     found: dict[str, object] = {"update_key": update_key}
     if design.wifi is not None:
         found["wifi"] = {key: wifi.get(key) or "" for key in ("name", "password", "country")}
+    if design.time is not None:
+        found["time"] = design.time.get("server") or ""
     if design.mqtt is not None:
         port = mqtt.get("port") or (8883 if mqtt.get("tls") else 1883)
         names = {key: mqtt.get(key) or "" for key in ("host", "user", "password")}

@@ -14,6 +14,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from zapato.lang.hours import HoursError
+
 _ARITHMETIC: Mapping[type[ast.AST], str] = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
 _COMPARE: Mapping[type[ast.AST], str] = {
     ast.Lt: "<",
@@ -61,12 +63,21 @@ class Read:
 
 @dataclass(eq=False, repr=False)
 class Function:
-    """A function of texts that a scope adds: how many it takes, and the code that calls it."""
+    """A function of texts that a scope adds.
+
+    Attributes:
+        least, most: how many texts it takes.
+        code: what calls it; type: what it gives.
+        argument: device code of one text that stands in the expression itself; raises HoursError.
+        guard: device code that is None while the function knows no answer.
+    """
 
     least: int
     most: int
     code: str
     type: str = "boolean"
+    argument: Callable[[str], str] | None = None
+    guard: str = ""
 
 
 class Scope(Protocol):
@@ -103,6 +114,7 @@ class Expression:
         guards: device code of the properties that may be unknown.
         mistakes: what is wrong; the code is of no use where there are any.
         tree: the syntax tree, for rules that reason about it.
+        calls: the functions of the scope that it calls, with their arguments' code.
     """
 
     text: str
@@ -111,6 +123,7 @@ class Expression:
     guards: list[str] = field(default_factory=list[str])
     mistakes: list[Mistake] = field(default_factory=list[Mistake])
     tree: ast.expr | None = None
+    calls: list[tuple[str, tuple[str, ...]]] = field(default_factory=list[tuple[str, tuple[str, ...]]])
 
     @property
     def code(self) -> str:
@@ -314,7 +327,8 @@ class _Compiler:
         if name == KNOWN:
             return self.known(node)
         if name not in _FUNCTIONS or node.keywords:
-            return self.wrong(node, f"functions are {', '.join((*_FUNCTIONS, KNOWN))}")
+            names = (*_FUNCTIONS, KNOWN, *self.scope.functions)
+            return self.wrong(node, f"functions are {', '.join(names)}")
         least, most = _FUNCTIONS[name]
         if not least <= len(node.args) <= most:
             return self.wrong(
@@ -337,8 +351,22 @@ class _Compiler:
     def own_call(self, name: str, own: Function, node: ast.Call) -> Value:
         if not own.least <= len(node.args) <= own.most or node.keywords:
             return self.wrong(node, f"{name} takes {own.least} to {own.most} texts")
-        values = [self.expect(each, "text", f"{name} takes texts") for each in node.args]
-        return Value(own.type, f"{own.code}({', '.join(v.code for v in values)})")
+        codes = [self.own_argument(name, own, each) for each in node.args]
+        self.into.calls.append((name, tuple(codes)))
+        if own.guard and own.guard not in self.into.guards:
+            self.into.guards.append(own.guard)
+        return Value(own.type, f"{own.code}({', '.join(codes)})")
+
+    def own_argument(self, name: str, own: Function, node: ast.expr) -> str:
+        value = self.expect(node, "text", f"{name} takes texts")
+        if own.argument is None or value.type == "?":
+            return value.code
+        if not isinstance(value.constant, str):
+            return self.wrong(node, f"{name} takes texts in quotes").code
+        try:
+            return own.argument(value.constant)
+        except HoursError as error:
+            return self.wrong(node, error.message, *filter(None, (error.fix,))).code
 
 
 def _comparison_fix(node: ast.Compare, left: Value) -> tuple[str, ...]:

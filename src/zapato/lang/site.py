@@ -24,6 +24,7 @@ from zapato.lang.fields import (
     measured,
     named,
     names,
+    nearest,
     text,
     whole,
 )
@@ -85,6 +86,44 @@ LAN = Shape(
         ),
     )
 )
+
+
+def _read_zone(value: object) -> str:
+    from zapato.lang.zones import zone, zone_names
+
+    if not isinstance(value, str):
+        raise Wrong('takes the name of a time zone: "Europe/Zurich"')
+    if zone(value) is None:
+        names = zone_names()
+        ends = [name for name in names if name.rpartition("/")[2].lower() == value.lower().replace(" ", "_")]
+        near = (f'"{ends[0]}"',) if ends else nearest(value, names) or ('such as "Europe/Zurich"',)
+        raise Wrong(f'is "{value}", and no time zone is called that', *near)
+    return value
+
+
+def _degrees(name: str, help: str, most: int) -> Field:
+    def read(value: object) -> float:
+        if isinstance(value, bool) or not isinstance(value, (int, float)) or not -most <= value <= most:
+            raise Wrong(f"takes degrees from -{most} to {most}, without quotes: {name} = 46.52")
+        return float(value)
+
+    return Field(name, read, {"type": "number", "minimum": -most, "maximum": most}, help)
+
+
+TIME = Shape(
+    (
+        Field(
+            "zone",
+            _read_zone,
+            {"type": "string"},
+            'the time zone, as the IANA data call it: "Europe/Zurich"',
+            REQUIRED,
+        ),
+        text("server", "name or address of the time server (SNTP)", "pool.ntp.org", hidden=True),
+        _degrees("latitude", "where the sun is to rise and set: degrees north", 90),
+        _degrees("longitude", "degrees east", 180),
+    )
+)
 ETHERNET = Shape((text("address", "its fixed address, where lan.addresses has none for it"),))
 
 
@@ -95,7 +134,7 @@ class Site:
     Attributes:
         root: its folder; None for a device file that stands alone.
         name, label: for topics and for people.
-        wifi, mqtt: the values of their tables, or None where the site has none.
+        wifi, mqtt, time: the values of their tables, or None where the site has none.
         lan: the address plan, or None.
         document: site.toml itself, for places.
         secrets: the named texts of secrets.toml.
@@ -108,6 +147,7 @@ class Site:
     label: str = ""
     wifi: Mapping[str, Any] | None = None
     mqtt: Mapping[str, Any] | None = None
+    time: Mapping[str, Any] | None = None
     lan: Mapping[str, Any] | None = None
     document: Document | None = field(default=None, repr=False, compare=False)
     secrets: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
@@ -145,7 +185,7 @@ def _cached(root: Path, site_stamp: object, secrets_stamp: object) -> Site:
         texts[secret_source.name] = secret_source.text
     about = document.read(SITE, table(document.data, "site"), ("site",))
     wifi, mqtt = network_tables(document)
-    for key in document.data.keys() - {"site", "wifi", "mqtt", "lan", "zapato"}:
+    for key in document.data.keys() - {"site", "wifi", "mqtt", "time", "lan", "zapato"}:
         document.found("unknown-key", (key,), f"{key} is not a table of site.toml", of="key")
     return Site(
         root,
@@ -153,6 +193,7 @@ def _cached(root: Path, site_stamp: object, secrets_stamp: object) -> Site:
         about.get("label") or "",
         wifi,
         mqtt,
+        time_table(document),
         _table_of(document, "lan", LAN),
         document,
         secrets,
@@ -165,6 +206,11 @@ def _cached(root: Path, site_stamp: object, secrets_stamp: object) -> Site:
 def network_tables(document: Document) -> tuple[dict[str, Any] | None, dict[str, Any] | None]:
     """The [wifi] and [mqtt] of a document, read; None where it has none."""
     return _table_of(document, "wifi", WIFI), _table_of(document, "mqtt", MQTT)
+
+
+def time_table(document: Document) -> dict[str, Any] | None:
+    """The [time] of a document, read; None where it has none."""
+    return _table_of(document, "time", TIME)
 
 
 def _table_of(document: Document, name: str, shape: Shape) -> dict[str, Any] | None:

@@ -4,13 +4,20 @@ from __future__ import annotations
 
 from zapato.lang.fields import REQUIRED, measured
 from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
-from zapato.parts.model import Driver, Kind, Part
+from zapato.parts.model import Driver, Kind, Part, Property
 
 
 def _driver(part: Part) -> Driver:
     plain = input_driver(part, "low", ("down", "pressed", "released"), ("button", "Button"))
     times = (part.get("hold", 3000), part.get("double", 400))
-    return Driver(plain.module, plain.cls, (*plain.arguments, *times), plain.also)
+    asked = "lasted" in part.asked
+    return Driver(
+        plain.module,
+        plain.cls,
+        (*plain.arguments, *times),
+        (*plain.also, *("lasting",) * asked),
+        wraps=(*plain.wraps, *(("Lasting", ()),) * asked),
+    )
 
 
 KIND = Kind(
@@ -21,7 +28,16 @@ KIND = Kind(
         measured("hold", "down this long counts as held", "time", 3000, least=100),
         measured("double", "two presses within this time count as doubled", "time", 400, least=50),
     ),
-    properties=lambda part: state_property("down", "pressed at this moment"),
+    properties=lambda part: {
+        **state_property("down", "pressed at this moment"),
+        "lasted": Property(
+            "number",
+            "s",
+            unknown=True,
+            low=0,
+            help="how long it was down, when it came up; there where a link reads it",
+        ),
+    },
     events={
         "pressed": "it went down",
         "released": "it came up",

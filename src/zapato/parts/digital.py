@@ -27,6 +27,13 @@ def input_fields(what: str, *, pull: object, active: str, settle: str) -> tuple[
             round(quantity(settle, "time")),
             most=10_000,
         ),
+        measured(
+            "quiet",
+            "after a change, further changes are let pass for this long",
+            "time",
+            None,
+            most=86_400_000,
+        ),
         measured("level", "the high level that the part puts on the pin", "V", None, most=60),
         choice(
             "watch",
@@ -74,7 +81,12 @@ def input_driver(
     poll = watch == "poll" or (watch == "auto" and not at.interrupt)
     active = int(active_level(part, default) == "high")
     arguments = (part.at("pin"), PULLS[part.get("pull", "none")], active, part.get("settle", 30), poll)
-    return Driver(cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, ("switch",))
+    quiet = part.values.get("quiet")
+    also = ("switch", "quiet") if quiet else ("switch",)
+    wraps: tuple[tuple[str, tuple[object, ...]], ...] = (("Quiet", (quiet,)),) if quiet else ()
+    return Driver(
+        cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, also, wraps=wraps
+    )
 
 
 def input_bench(

@@ -6,7 +6,15 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import choice, measured, number
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
-from zapato.parts.switched import ON, SWITCHING, active_number, drive_need, switched_pin
+from zapato.parts.switched import (
+    ON,
+    SWITCHING,
+    active_number,
+    drive_need,
+    longest_on,
+    switched_pin,
+    with_longest,
+)
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -21,6 +29,11 @@ def _driver(part: Part) -> Driver | None:
     rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
     on = part.get("start", "off") == "on"
     arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
+    made = _plain_driver(part, arguments)
+    return with_longest(made, part) if made else None
+
+
+def _plain_driver(part: Part, arguments: tuple[object, ...]) -> Driver | None:
     kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
     if kept:
         return (
@@ -51,6 +64,7 @@ KIND = Kind(
         *switched_pin("the dimmer"),
         choice("by", "how the level leaves the pin", "pwm", "dac", default="pwm"),
         number("gamma", "the light follows the level to this power; 2.2 suits the eye", 1),
+        longest_on(),
         measured("rate", "pulses a second", "Hz", 1000, least=1, most=40_000),
     ),
     properties=lambda part: {

@@ -11,9 +11,11 @@ from zapato.parts.switched import (
     active_number,
     drive_need,
     level_bench,
+    longest_on,
     on_property,
     start_level,
     switched_pin,
+    with_longest,
 )
 
 
@@ -26,7 +28,7 @@ def _driver(part: Part) -> Driver:
     active = active_number(part)
     shows_status = part.get("shows", "") == "status"
     arguments = (part.at("pin"), active, start_level(part) == active, shows_status)
-    return Driver("led", "Led", arguments)
+    return with_longest(Driver("led", "Led", arguments), part)
 
 
 KIND = Kind(
@@ -34,6 +36,7 @@ KIND = Kind(
     help="a light on one pin",
     fields=(
         *switched_pin("the LED", kept=False),
+        longest_on(),
         text(
             "shows",
             'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"',

@@ -131,8 +131,11 @@ class Driver:
         module, cls: its runtime module and class; also: modules that this one needs.
         arguments: plain values, after the device and the part's name.
         data: bytes of heap that this part's own size asks for, such as a strip's colours.
-        through: what each value goes through, as arguments of the runtime's Through; repeat: ms, or 0;
-            gives: another word for its one value.
+        through: what each value goes through, as arguments of the runtime's Through.
+        gives: another word for its one value.
+        sets: attributes that it gets beside its arguments.
+        wraps: objects that stand around it: their class, and arguments after the device and the part.
+        watches: the field whose expression it is told to watch, once every part is there.
     """
 
     module: str
@@ -141,8 +144,10 @@ class Driver:
     also: tuple[str, ...] = ()
     data: int = 0
     through: tuple[tuple[object, ...] | None, ...] = ()
-    repeat: int = 0
     gives: str = ""
+    sets: Mapping[str, object] = field(default_factory=dict[str, object])
+    wraps: tuple[tuple[str, tuple[object, ...]], ...] = ()
+    watches: str = ""
 
 
 @dataclass(eq=False, repr=False)
@@ -174,6 +179,8 @@ class Part:
         name: unique in the device.
         values: the fields of its table, read; a field with a mistake is absent.
         pins: field -> the pin it stands on, filled in by the design.
+        linked: "field.name" -> a part that it refers to, filled in by the design.
+        asked: its properties that links and other parts read, filled in by the design.
     """
 
     kind: Kind
@@ -181,6 +188,7 @@ class Part:
     values: Mapping[str, Any]
     pins: dict[str, Pin] = field(default_factory=dict[str, Pin])
     linked: dict[str, Part] = field(default_factory=dict[str, "Part"])
+    asked: set[str] = field(default_factory=set[str])
 
     @property
     def id(self) -> str:
@@ -265,6 +273,10 @@ def _i2c(part: Part) -> str:
     return "i2c"
 
 
+def _boolean(part: Part) -> ValueType:
+    return "boolean"
+
+
 def _no_addresses(part: Part) -> tuple[int, ...]:
     return ()
 
@@ -298,6 +310,7 @@ class Kind:
         addresses: the I2C addresses it can have, the usual one first.
         requires: further fields that this part must have, by what its other fields say.
         words: what may stand in a field of role "condition" beside an expression.
+        gives: the type that the expression in its field of role "condition" must have.
         bus: the kind of bus that its field of role "bus" must name.
         example: a table that passes `check`, for the reference.
     """
@@ -316,6 +329,7 @@ class Kind:
     requires: Callable[[Part], Iterable[str]] = _no_names
     bus: Callable[[Part], str] = _i2c
     words: tuple[str, ...] = ()
+    gives: Callable[[Part], ValueType] = _boolean
     example: str = ""
     shape: Shape = field(init=False)
 

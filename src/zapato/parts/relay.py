@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import names
+from zapato.lang.fields import measured, names, whole
 from zapato.parts.model import Driver, Kind, Need, Part
 from zapato.parts.switched import (
     PULSE,
@@ -12,10 +12,15 @@ from zapato.parts.switched import (
     active_number,
     drive_need,
     level_bench,
+    longest,
+    longest_on,
     on_property,
     start_level,
     switched_pin,
 )
+
+DEAD = 100
+"""ms between two relays that exclude each other, where `dead_time` does not say otherwise."""
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -30,9 +35,18 @@ def _driver(part: Part) -> Driver:
     starts_on = start_level(part) == active
     excludes = tuple(sorted(p.name for key, p in part.linked.items() if key.startswith("excludes.")))
     arguments = (gpio, active, starts_on, excludes)
+    wraps = (*_limits(part), *longest(part))
+    also = ("limits",) if wraps else ()
+    dead = part.get("dead_time", DEAD)
+    sets: dict[str, object] = {} if dead == DEAD else {"dead": dead}
     if keeps:
-        return Driver("relay_kept", "KeptRelay", arguments, ("relay", "store"))
-    return Driver("relay", "Relay", arguments)
+        return Driver("relay_kept", "KeptRelay", arguments, ("relay", "store", *also), sets=sets, wraps=wraps)
+    return Driver("relay", "Relay", arguments, also, sets=sets, wraps=wraps)
+
+
+def _limits(part: Part) -> tuple[tuple[str, tuple[object, ...]], ...]:
+    given = (part.get("shortest_on", 0), part.get("shortest_off", 0), part.get("most_per_hour", 0))
+    return (("Limited", given),) if any(given) else ()
 
 
 KIND = Kind(
@@ -41,6 +55,13 @@ KIND = Kind(
     fields=(
         *switched_pin("the relay"),
         names("excludes", "relays that must be open while this one is closed"),
+        measured(
+            "dead_time", "from its opening to the closing of one that it excludes", "time", DEAD, most=60_000
+        ),
+        measured("shortest_on", "once closed it stays so for this long", "time", None),
+        measured("shortest_off", "once open it stays so for this long, at power-up, too", "time", None),
+        longest_on(),
+        whole("most_per_hour", "closes no more often than this within any hour", None, least=1, most=60),
     ),
     properties=on_property,
     actions={**SWITCHING, "pulse": PULSE},

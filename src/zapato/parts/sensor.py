@@ -84,7 +84,7 @@ def _driver(part: Part) -> Driver | None:
         driver,
         also=also,
         through=through if any(through) else (),
-        repeat=repeat,
+        wraps=(("Repeated", (repeat,)),) if repeat else (),
         gives=str(given) if given else "",
     )
 
@@ -100,6 +100,8 @@ def _requires(part: Part) -> Iterable[str]:
         return ()
     if found.bus:
         return ("bus",)
+    if found.need is None:
+        return ()
     return ("pin", "trigger") if found.name == "echo" else ("pin",)
 
 

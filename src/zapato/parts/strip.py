@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.lang.fields import choice, pin, whole
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
-from zapato.parts.switched import ON, SWITCHING
+from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
 
 ORDERS = {"ws2812b": (1, 0, 2), "sk6812": (1, 0, 2), "ws2811": (0, 1, 2)}
 """Which of red, green, blue comes first on the wire (WS2812B, SK6812 and WS2811 datasheets, Composition of 24 bit data)."""
@@ -14,7 +14,7 @@ def _driver(part: Part) -> Driver:
     count = part.get("count", 1)
     order = ORDERS[part.get("chip", "ws2812b")]
     arguments = (part.pins["pin"].gpio, count, order, part.get("limit", 100))
-    return Driver("strip", "Strip", arguments, data=3 * count)
+    return with_longest(Driver("strip", "Strip", arguments, data=3 * count), part)
 
 
 def _bench(part: Part) -> Bench:
@@ -31,6 +31,7 @@ KIND = Kind(
         pin("pin", "the data pin"),
         whole("count", "LEDs on this pin", least=1, most=4096),
         choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812"),
+        longest_on(),
         whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
     ),
     properties=lambda part: {

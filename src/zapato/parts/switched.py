@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 from zapato.boards.model import Level
-from zapato.lang.fields import Field, choice, pin
-from zapato.parts.model import Action, Argument, Bench, Need, Part, Property, opposite
+from zapato.lang.fields import Field, choice, measured, pin
+from zapato.parts.model import Action, Argument, Bench, Driver, Need, Part, Property, opposite
 
 ON = Property("boolean", settable=True, help="switched on")
 
@@ -27,6 +28,24 @@ def switched_pin(what: str, *, kept: bool = True) -> tuple[Field, ...]:
         choice("active", "the level that switches it on", "high", "low", default="high"),
         choice("start", "the state after power-up", *states, default="off"),
     )
+
+
+def longest_on() -> Field:
+    return measured(
+        "longest_on", "switched off after this time, whoever switched it on", "time", None, least=100
+    )
+
+
+def with_longest(driver: Driver, part: Part) -> Driver:
+    """A driver with what its part's `longest_on` asks for."""
+    wraps = longest(part)
+    return replace(driver, also=(*driver.also, "limits"), wraps=wraps) if wraps else driver
+
+
+def longest(part: Part) -> tuple[tuple[str, tuple[object, ...]], ...]:
+    """The object that switches it off after its longest time, where it has one."""
+    ms = part.values.get("longest_on")
+    return (("Longest", (ms,)),) if ms else ()
 
 
 def active_number(part: Part) -> int:

@@ -1,11 +1,10 @@
 # A relay: an output that can exclude others.
-from micropython import const
 from output import Output
-
-_DEAD = const(100)  # ms from one relay's opening to the closing of another that excludes it
 
 
 class Relay(Output):
+    dead = 100  # ms from its opening to the closing of another that it excludes
+
     def __init__(self, d, name, gpio, active, on, excludes):
         self.excludes = excludes
         self.want = False  # closes as soon as the others have been open for long enough
@@ -28,7 +27,7 @@ class Relay(Output):
         super().switch(on)
         if was and not on and self.excludes:
             self.d.cancel(self.resting)
-            self.resting = self.d.after(_DEAD, self.rested)
+            self.resting = self.d.after(self.dead, self.rested)
 
     def blocked(self):
         waits = False
@@ -36,7 +35,7 @@ class Relay(Output):
             other = self.d.parts[name]
             if other.mark():
                 other.do("off")
-            if other.resting:
+            if other.on or other.resting:
                 waits = True
         return waits
 

@@ -565,7 +565,8 @@ class Board:
 
     def on_sendto(self, data: bytes) -> None:
         head, _, sent = data.partition(b"\n")
-        self.station.wires[int(head.split()[0])].send_to(sent)
+        number, _, port = head.split()
+        self.station.wires[int(number)].send_to(sent, int(port))
 
     def on_connect(self, data: bytes) -> None:
         number, host, port = data.decode("utf-8", "replace").split()

@@ -11,6 +11,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
 from random import Random
 from typing import Any
 
@@ -208,6 +209,7 @@ class LiveBoard:
         self.clock = LiveClock()
         self.trace = Trace(self.clock, on_row)
         self.air = Air(self.clock, self.trace, None)
+        self.air.epoch = datetime.now(UTC)
         program = {f"{name}.mpy": data for name, data in modules.items()}
         self.board = Board(
             facts,

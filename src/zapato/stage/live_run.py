@@ -22,7 +22,7 @@ from zapato.stage.result import Rehearsal
 if TYPE_CHECKING:
     import paho.mqtt.client as mqtt
 
-UNHEARD = ("server", "lookup")
+UNHEARD = ("server", "lookup", "tells_time")
 """Acts on the broker and on names: what is real is left alone."""
 JOIN = 10.0
 """Seconds to reach the broker."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from typing import Protocol
 
 from zapato.stage.clock import Clock
@@ -19,6 +20,7 @@ READ, WRITE, ERROR, HUNG_UP = 1, 4, 8, 16
 REFUSED, RESET, NO_HOST, NOT_ACTIVE = 111, 104, -2, 0x0102
 STREAM = 1
 BROKER = "192.168.4.2"
+TIME_PORT = 123
 SIGNAL = -58
 """dBm at the board."""
 
@@ -46,6 +48,14 @@ class Air:
         self.stations: list[Station] = []
         self.names_take = 0
         """ms that the look-up of a name takes."""
+        self.epoch = datetime(2026, 6, 1, 6, tzinfo=UTC)
+        """The moment of the world in which the clock begins."""
+        self.tells_time = True
+        """False while the time server does not answer."""
+
+    def utc(self) -> datetime:
+        """The time that the time servers of the world have."""
+        return self.epoch + timedelta(milliseconds=self.clock.now)
 
     def set(self, up: bool) -> None:
         """The access point goes away, or comes back."""
@@ -137,7 +147,7 @@ class Wire(NoDevice):
         self.peer = self.station.server.accept(self)
         self.open, self.failed = self.peer is not None, self.peer is None
 
-    def send_to(self, data: bytes) -> None:
+    def send_to(self, data: bytes, port: int) -> None:
         raise Fault(RESET)
 
     def write(self, data: bytes) -> int:
@@ -191,10 +201,14 @@ class Wire(NoDevice):
 
 
 class Question(Wire):
-    """A UDP socket on its way to the DNS server (RFC 1035): questions out, answers in."""
+    """A UDP socket on its way to who knows names (RFC 1035) or the time (RFC 4330): questions out, answers in."""
 
-    def send_to(self, data: bytes) -> None:
+    def send_to(self, data: bytes, port: int) -> None:
         self.alive = True
+        if port == TIME_PORT:
+            if self.station.joined and self.station.air.tells_time:
+                self.clock.after(2 * FLIGHT, lambda: self._land(time_answer(data, self.station.air.utc())))
+            return
         end, labels = 12, list[bytes]()
         while data[end]:
             labels.append(data[end + 1 : end + 1 + data[end]])
@@ -202,9 +216,19 @@ class Question(Wire):
         end += 5
 
         def tell(address: str) -> None:
-            if self.alive and self.station.joined and not self.into:
-                record = b"\xc0\x0c\0\1\0\1\0\0\0\x3c\0\4" + socket.inet_aton(address) if address else b""
-                counts = bytes((0, 1, 0, bool(address), 0, 0, 0, 0))
-                self.into.extend(data[:2] + b"\x81\x80" + counts + data[12:end] + record)
+            record = b"\xc0\x0c\0\1\0\1\0\0\0\x3c\0\4" + socket.inet_aton(address) if address else b""
+            counts = bytes((0, 1, 0, bool(address), 0, 0, 0, 0))
+            self._land(data[:2] + b"\x81\x80" + counts + data[12:end] + record)
 
         self.station.look_up(b".".join(labels).decode("utf-8", "replace"), tell)
+
+    def _land(self, answer: bytes) -> None:
+        if self.alive and self.station.joined and not self.into:
+            self.into.extend(answer)
+
+
+def time_answer(question: bytes, now: datetime) -> bytes:
+    """What a time server answers: stratum 2, the question's own stamp, and the time (RFC 4330, section 4)."""
+    seconds = (now - datetime(1900, 1, 1, tzinfo=UTC)).total_seconds()
+    stamp = (round(seconds * 1000) * (1 << 32) // 1000 & (1 << 64) - 1).to_bytes(8, "big")
+    return bytes((0x24, 2, 6, 0xEC)) + bytes(12) + stamp + question[40:48] + stamp + stamp

@@ -148,6 +148,10 @@ class Player:
         """Names take so long to be looked up."""
         self.air.names_take = ms
 
+    def tells_time(self, answers: bool) -> None:
+        """The time server answers, or not."""
+        self.air.tells_time = answers
+
     def flash(self, works: bool) -> None:
         """The flash refuses to be written, or works again."""
         from zapato.stage.files import NO_DEVICE

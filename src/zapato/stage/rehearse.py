@@ -12,7 +12,7 @@ from typing import Any
 
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
-from zapato.design.script import Script, read_script
+from zapato.design.script import Script, begins_at, read_script
 from zapato.errors import Refused, RehearsalInvalid, Unreadable
 from zapato.firmware.build import refuse_undriven
 from zapato.firmware.compile import cache_folder, compile_all
@@ -114,6 +114,7 @@ def _run(
         broker,
         program.map.told,
     )
+    air.epoch = begins_at(script, design)
     prepare(design, script, board, air, broker)
     if progress:
         _tell(progress, clock, script.lasts)

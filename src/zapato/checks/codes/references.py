@@ -8,6 +8,11 @@ from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.fields import nearest
 
+_GUARD = (
+    '[sensor.cabinet]\nchip = "dht22"\npin = 27\n\n[relay.heater]\npin = 26\n\n'
+    '[guard.hot]\nwhen = "cabinet.temperature > 75"\noff = ["{off}"]'
+)
+
 
 def _accepted(design: Design) -> Iterator[Finding]:
     from zapato.checks.registry import rules
@@ -55,6 +60,17 @@ def _members(design: Design) -> Iterator[Finding]:
             yield design.finding("group-member", "error", (*part.path, "of"), message, why=why)
 
 
+def _guarded(design: Design) -> Iterator[Finding]:
+    for part in design.of_kind("guard"):
+        for name in part.get("off", ()):
+            held = design.parts.get(name)
+            if held is None or ("on" in held.properties and "off" in held.kind.actions):
+                continue
+            message = f"{name} is no output that a guard can hold off"
+            why = "a guard switches off what drives a pin, and refuses to switch it on again."
+            yield design.finding("guard-output", "error", (*part.path, "off"), message, why=why)
+
+
 RULES = (
     Rule(
         code="accept-unknown",
@@ -90,5 +106,18 @@ a dimmer, a strip, a flag or another group.
             '[relay.left]\npin = 26\n\n[relay.right]\npin = 25\n\n[group.both]\nof = ["left", "right"]'
         ),
         find=_members,
+    ),
+    Rule(
+        code="guard-output",
+        family="reading",
+        severities=("error",),
+        title="a guard holds off what is no output",
+        story="""
+A guard names the outputs that must be off over its limit: relays, LEDs, dimmers, strips, or a group of
+them. A flag, a number or an input drives nothing, so there is nothing to hold.
+""",
+        failing=device(_GUARD.format(off="door") + '\n\n[contact.door]\npin = 33\npull = "up"'),
+        mended=device(_GUARD.format(off="heater")),
+        find=_guarded,
     ),
 )

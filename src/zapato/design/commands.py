@@ -1,0 +1,241 @@
+"""What a link does: actions, settings and notes, checked and turned into device code."""
+
+from __future__ import annotations
+
+import ast
+import string
+from dataclasses import dataclass, field
+
+from zapato.design.scope import PartScope
+from zapato.lang.document import Document
+from zapato.lang.expressions import (
+    Expression,
+    Mistake,
+    NotThere,
+    Value,
+    compile_expression,
+    compile_node,
+    offset_of,
+    parse,
+    width_of,
+)
+from zapato.lang.fields import nearest
+from zapato.lang.source import Keys
+from zapato.lang.units import QuantityError, quantity
+from zapato.parts.model import Argument, Part, Property
+
+LONGEST_TIME = 366 * 86_400_000
+"""ms: the longest time that the device counts."""
+
+
+@dataclass(eq=False, repr=False)
+class Command:
+    """One thing a link does.
+
+    Attributes:
+        text: as written.
+        code: device code; "" for an action without arguments, which part and action say.
+        takes_back: True where `for` can take it back.
+        part, action: whose action or property it is; the action is "notify" for a text.
+        reads: the properties that its values read.
+    """
+
+    text: str
+    code: str
+    takes_back: bool = False
+    part: str = ""
+    action: str = ""
+    reads: list[tuple[str, str]] = field(default_factory=list[tuple[str, str]])
+
+
+def say(document: Document, path: Keys, mistakes: list[Mistake]) -> None:
+    """The mistakes of an expression as findings at its place."""
+    for mistake in mistakes:
+        document.found(
+            mistake.code,
+            path,
+            mistake.message,
+            fixes=mistake.fixes,
+            offset=mistake.offset + 1,
+            width=mistake.width,
+        )
+
+
+def read_command(document: Document, scope: PartScope, written: str, path: Keys) -> Command | None:
+    """One action, setting or notify() as device code, or None with findings."""
+    tree, mistakes = parse(written, "exec")
+    body = tree.body if isinstance(tree, ast.Module) else []
+    if mistakes or len(body) != 1:
+        say(
+            document,
+            path,
+            mistakes or [Mistake(0, "one action: part.action, part.property = value, or notify('…')")],
+        )
+        return None
+    checker = _Commands(scope, written)
+    command = checker.statement(body[0])
+    say(document, path, checker.into.mistakes)
+    if command:
+        command.reads = checker.into.reads
+    return command
+
+
+class _Commands:
+    """Turns the statement of one `do` into device code; mistakes gather in `into`."""
+
+    def __init__(self, scope: PartScope, written: str) -> None:
+        self.scope, self.written, self.into = scope, written, Expression(written)
+
+    def statement(self, node: ast.stmt) -> Command | None:
+        if isinstance(node, ast.Assign) and len(node.targets) == 1:
+            return self.setting(node.targets[0], node.value)
+        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Attribute):
+            return self.action(node.value, [])
+        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Call) and not node.value.keywords:
+            function = node.value.func
+            if isinstance(function, ast.Name) and function.id == "notify":
+                return self.notify(node.value)
+            if isinstance(function, ast.Attribute):
+                return self.action(function, node.value.args)
+        return self.wrong(node, "do takes part.action, part.property = value, or notify('…')")
+
+    def wrong(
+        self, node: ast.AST, message: str, fixes: tuple[str, ...] = (), code: str = "link-type"
+    ) -> None:
+        self.into.mistakes.append(
+            Mistake(offset_of(node, self.written), message, fixes, code, width_of(node))
+        )
+
+    def owner(self, node: ast.expr) -> Part | None:
+        if not isinstance(node, ast.Name):
+            return self.wrong(node, "an action is written part.action")
+        try:
+            return self.scope.part(node.id)
+        except NotThere as unknown:
+            return self.wrong(node, unknown.message, unknown.fixes, "link-unknown")
+
+    def setting(self, target: ast.expr, value: ast.expr) -> Command | None:
+        if not isinstance(target, ast.Attribute):
+            return self.wrong(target, "a setting is written part.property = value")
+        part = self.owner(target.value)
+        new = compile_node(value, self.written, self.scope, self.into)
+        if part is None:
+            return None
+        known = part.properties.get(target.attr)
+        if known is None:
+            return self.wrong(
+                target,
+                f"{part.name} has no property {target.attr}",
+                nearest(target.attr, list(part.properties)),
+                "link-unknown",
+            )
+        if not known.settable:
+            return self.wrong(target, f"{part.name}.{target.attr} can be read, not set")
+        if new.type not in (known.type, "?"):
+            return self.wrong(value, f"{part.name}.{target.attr} takes a {known.type}, not a {new.type}")
+        if not self.fits(value, new, known, f"{part.name}.{target.attr}"):
+            return None
+        return Command(
+            self.written,
+            self.guarded(f"p_{part.name}.set({target.attr!r}, {new.code})"),
+            part=part.name,
+            action=target.attr,
+        )
+
+    def fits(self, node: ast.expr, value: Value, known: Property, what: str) -> bool:
+        """Whether a value's unit, range and options are those of a property; a mistake where not."""
+        if value.unit and known.unit and value.unit != known.unit:
+            self.wrong(node, f"{what} is in {known.unit}, and this is in {value.unit}")
+        elif value.constant is None or known.takes(value.constant):
+            return True
+        elif known.options:
+            options = list(known.options)
+            near = nearest(str(value.constant), options)
+            self.wrong(
+                node, f'{what} has no "{value.constant}"', near or (f"there are: {', '.join(options)}",)
+            )
+        else:
+            self.wrong(node, f"{what} is {known.bounds}{f' {known.unit}' if known.unit else ''}")
+        return False
+
+    def guarded(self, code: str) -> str:
+        """The code, left undone and told where something it reads is still unknown."""
+        known = " and ".join(f"{guard} is not None" for guard in self.into.guards)
+        return f"{code} if {known} else d.unknown()" if known else code
+
+    def action(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
+        part = self.owner(node.value)
+        if part is None:
+            return None
+        known = part.kind.actions.get(node.attr)
+        if known is None:
+            options = list(part.kind.actions)
+            fixes = nearest(node.attr, options) or ((f"it can: {', '.join(options)}",) if options else ())
+            return self.wrong(node, f"{part.name} has no action {node.attr}", fixes, "link-unknown")
+        least = sum(not argument.optional for argument in known.arguments)
+        if not least <= len(given) <= len(known.arguments):
+            wants = ", ".join(argument.name for argument in known.arguments)
+            return self.wrong(
+                node,
+                f"{part.name}.{node.attr} takes ({wants})"
+                if wants
+                else f"{part.name}.{node.attr} takes nothing in brackets",
+            )
+        codes = [
+            self.argument(part, argument, value)
+            for argument, value in zip(known.arguments, given, strict=False)
+        ]
+        code = f"p_{part.name}.do({', '.join([repr(node.attr), *codes])})" if codes else ""
+        return Command(
+            self.written, self.guarded(code) if code else "", bool(known.undo), part.name, node.attr
+        )
+
+    def argument(self, part: Part, argument: Argument, node: ast.expr) -> str:
+        value = compile_node(node, self.written, self.scope, self.into)
+        if argument.type == "time":
+            return self.time(argument, value, node)
+        if value.type not in (argument.type, "?"):
+            self.wrong(node, f"{argument.name} takes a {argument.type}, not a {value.type}")
+        elif known := part.properties.get(argument.name):
+            self.fits(node, value, known, argument.name)
+        return value.code
+
+    def time(self, argument: Argument, value: Value, node: ast.expr) -> str:
+        """A time written in quotes, in ms."""
+        if not isinstance(value.constant, str):
+            self.wrong(node, f"{argument.name} takes a time in quotes, such as '2s'")
+            return "1"
+        try:
+            ms = round(quantity(value.constant, "time"))
+        except QuantityError as error:
+            self.wrong(node, f"{argument.name}: {error}")
+            return "1"
+        if not 1 <= ms <= LONGEST_TIME:
+            self.wrong(node, f"{argument.name} is 1 ms to a year")
+        return str(ms)
+
+    def notify(self, node: ast.Call) -> Command | None:
+        only = node.args[0] if len(node.args) == 1 else None
+        if not isinstance(only, ast.Constant) or not isinstance(only.value, str):
+            return self.wrong(node, "notify takes one text: notify('…')")
+        try:
+            pieces = list(string.Formatter().parse(only.value))
+        except ValueError:
+            return self.wrong(only, "a { without its } in the text", ("a brace itself is written {{ or }}",))
+        code: list[str] = []
+        for literal, name, spec, _ in pieces:
+            if literal:
+                code.append(repr(literal))
+            if name is not None:
+                value = self.inserted(name, only)
+                code.append(f"show({value}, {spec!r})")
+        return Command(self.written, f"d.note({' + '.join(code) or repr('')})", action="notify")
+
+    def inserted(self, name: str, node: ast.expr) -> str:
+        """The code of what stands in braces in a notify text."""
+        inner = compile_expression(name, self.scope)
+        for mistake in inner.mistakes:
+            self.wrong(node, mistake.message, mistake.fixes, mistake.code)
+        self.into.reads.extend(inner.reads)
+        known = " and ".join(f"{guard} is not None" for guard in inner.guards)
+        return f"({inner.value.code} if {known} else None)" if known else inner.value.code

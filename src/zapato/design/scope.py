@@ -1,0 +1,57 @@
+"""What the expressions of a device may read: the properties of its parts, and the time of day."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from zapato.lang.expressions import Function, NotThere, Read
+from zapato.lang.fields import nearest
+from zapato.lang.hours import days, moment
+from zapato.parts.model import Part
+
+CLOCK = "d.clock"
+"""The device's clock in device code."""
+HOURS: Mapping[str, Function] = {
+    "between": Function(
+        2, 2, f"{CLOCK}.between", argument=lambda text: moment(text).code, guard=f"{CLOCK}.day"
+    ),
+    "weekday": Function(
+        1, 1, f"{CLOCK}.weekday", argument=lambda text: str(days(text)), guard=f"{CLOCK}.day"
+    ),
+}
+"""Functions that read the time of day; false while nobody has told the device the time."""
+
+
+class PartScope:
+    """Expressions read the parts of one device."""
+
+    functions: Mapping[str, Function] = HOURS
+
+    def __init__(self, parts: Mapping[str, Part]) -> None:
+        self.parts = parts
+
+    def read(self, part: str, name: str) -> Read:
+        found = self.part(part)
+        known = found.properties.get(name)
+        if known is None and "chip" in found.kind.shape.by_name and not found.values.get("chip"):
+            return Read("?", "", f"p_{part}.{name}", False)  # its chip is the mistake, and is told
+        if known is None:
+            what = f"{part} has no property {name}" if name else f"{part} alone has no value"
+            raise NotThere(what, self._instead(found, name))
+        return Read(known.type, known.unit, f"p_{part}.{name}", known.unknown)
+
+    def part(self, name: str) -> Part:
+        """The part of this name. Raises NotThere with the nearest name."""
+        found = self.parts.get(name)
+        if found is None:
+            have = f"parts: {', '.join(self.parts)}" if self.parts else "the device has no parts yet"
+            raise NotThere(f"no part is called {name}", nearest(name, list(self.parts)) or (have,))
+        return found
+
+    @staticmethod
+    def _instead(part: Part, name: str) -> tuple[str, ...]:
+        options = [f"{part.name}.{each}" for each in part.properties]
+        near = nearest(f"{part.name}.{name}", options) if name else ()
+        if name in part.kind.events:
+            return (f"{part.name}.{name} is an event: it can stand alone in when, not in a condition",)
+        return near or ((f"it has: {', '.join(options)}",) if options else ())

@@ -1,0 +1,59 @@
+"""When the sun rises and sets at a place, as a table that a device reads: one row a week, in local standard time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from datetime import UTC, date, datetime, timedelta
+from functools import cache
+
+WEEKS = 54
+"""Rows: the year's last day lies between two of them."""
+YEAR = 2027
+"""The year whose days are taken; in others the sun is a minute or so off, by the leap days."""
+ABSENT = 0xFFFF
+
+
+@cache
+def sun_table(latitude: float, longitude: float, standard: int) -> bytes:
+    """Rising and setting of every seventh day from the 1st of January, in minutes after midnight, two bytes each.
+
+    A day without them has 0xFFFF and 1440 where the sun stays up (as if it had risen before the day and set after
+    it), 1440 and 0xFFFF where it stays down. `standard` is the zone's offset in s east of UTC.
+    """
+    return b"".join(_pair(*each) for each in _days(latitude, longitude, standard))
+
+
+def _pair(rise: int, set_: int) -> bytes:
+    return rise.to_bytes(2, "big") + set_.to_bytes(2, "big")
+
+
+def _days(latitude: float, longitude: float, standard: int) -> Iterator[tuple[int, int]]:
+    for week in range(WEEKS):
+        yield sun_of(date(YEAR, 1, 1) + timedelta(days=7 * week), latitude, longitude, standard)
+
+
+def sun_of(day: date, latitude: float, longitude: float, standard: int) -> tuple[int, int]:
+    """Rising and setting of one day in minutes after local midnight of standard time.
+
+    The sun's upper limb at the horizon with 34' of refraction, as almanacs have it.
+    """
+    from astral import Observer
+    from astral.sun import elevation, noon, sunrise, sunset
+
+    observer = Observer(latitude, longitude)
+    midnight = datetime(day.year, day.month, day.day, tzinfo=UTC) - timedelta(seconds=standard)
+
+    def of_day(find: Callable[..., datetime]) -> int:
+        """The event that falls into the local day; the UTC day may be the one before or after."""
+        for near in (0, -1, 1):
+            moment = find(observer, day + timedelta(days=near))
+            minutes = round((moment - midnight).total_seconds() / 60)
+            if 0 <= minutes < 1440:
+                return minutes
+        raise ValueError("no such event on this day")
+
+    try:
+        return of_day(sunrise), of_day(sunset)
+    except ValueError:
+        up = elevation(observer, noon(observer, day)) > 0
+        return (ABSENT, 1440) if up else (1440, ABSENT)

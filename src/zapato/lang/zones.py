@@ -1,0 +1,91 @@
+"""Time zones as a device keeps them: the rule of POSIX (IEEE 1003.1, 8.3), read from the IANA time zone data."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from importlib.resources import files
+
+_NAME = r"(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]+>)"
+_TIME = r"[+-]?\d+(?::\d+(?::\d+)?)?"
+_RULE = re.compile(rf"{_NAME}({_TIME})(?:{_NAME}({_TIME})?,([^,]+),([^,]+))?")
+_CHANGE = re.compile(rf"M(\d+)\.(\d)\.(\d)(?:/({_TIME}))?")
+
+
+@dataclass(frozen=True)
+class Change:
+    """When the offset changes: month 1 to 12, week 1 to 4 or 5 for the last, weekday 0 for Sunday, s after midnight."""
+
+    month: int
+    week: int
+    weekday: int
+    second: int
+
+
+@dataclass(frozen=True)
+class Zone:
+    """A time zone's rule.
+
+    Attributes:
+        standard: s east of UTC.
+        summer: s east of UTC between `begins` and `ends`, in local time each; None where there is no such time.
+    """
+
+    standard: int
+    summer: int | None = None
+    begins: Change | None = None
+    ends: Change | None = None
+
+    @property
+    def plain(self) -> tuple[object, ...]:
+        """As the device has it."""
+        if self.summer is None or self.begins is None or self.ends is None:
+            return (self.standard,)
+        changes = ((c.month, c.week, c.weekday, c.second) for c in (self.begins, self.ends))
+        return (self.standard, self.summer, *changes)
+
+
+def zone(name: str) -> Zone | None:
+    """The rule in force from now on in a zone such as "Europe/Zurich"; None where no zone is called that."""
+    if not re.fullmatch(r"[A-Za-z0-9_+-]+(?:/[A-Za-z0-9_+-]+){0,2}", name):
+        return None
+    path = files("tzdata").joinpath("zoneinfo", *name.split("/"))
+    try:
+        data = path.read_bytes()
+    except OSError:
+        return None
+    return (
+        _rule(data.rstrip(b"\n").rpartition(b"\n")[2].decode("ascii", "replace"))
+        if data[:4] == b"TZif"
+        else None
+    )
+
+
+def zone_names() -> list[str]:
+    """Every zone that there is."""
+    return files("tzdata").joinpath("zones").read_text("utf-8").split()
+
+
+def _rule(text: str) -> Zone | None:
+    found = _RULE.fullmatch(text)
+    if not found:
+        return None
+    standard = -_seconds(found[1])
+    if not found[3]:
+        return Zone(standard)
+    begins, ends = _change(found[3]), _change(found[4])
+    summer = -_seconds(found[2]) if found[2] else standard + 3600
+    return Zone(standard, summer, begins, ends) if begins and ends else None
+
+
+def _change(text: str) -> Change | None:
+    found = _CHANGE.fullmatch(text)
+    if not found:
+        return None
+    return Change(int(found[1]), int(found[2]), int(found[3]), _seconds(found[4] or "2"))
+
+
+def _seconds(text: str) -> int:
+    sign = -1 if text.startswith("-") else 1
+    pieces = [int(each) for each in text.lstrip("+-").split(":")]
+    return sign * sum(each * scale for each, scale in zip(pieces, (3600, 60, 1), strict=False))

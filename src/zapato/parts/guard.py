@@ -1,0 +1,68 @@
+"""A guard: over its limit outputs go off, and stay off whatever links, people or timers say."""
+
+from __future__ import annotations
+
+from zapato.lang.fields import REQUIRED, choice, measured, names, number, text
+from zapato.parts.model import Action, Driver, Kind, Part, Property
+
+
+def _driver(part: Part) -> Driver:
+    by_hand = part.get("release", "self") == "hand"
+    outputs = tuple(dict.fromkeys(each for name in part.get("off", ()) for each in _members(part, name)))
+    arguments = (outputs, by_hand, part.get("unknown_for", 0))
+    return Driver("guard", "Guard", arguments, watches="when")
+
+
+def _members(part: Part, name: str) -> list[str]:
+    """The outputs behind a name: a group is its members, as each can be switched by itself."""
+    found, left, seen = list[str](), [part.linked.get(f"off.{name}")], set[str]()
+    while left:
+        each = left.pop(0)
+        if each is None or each.name in seen:
+            continue
+        seen.add(each.name)
+        members = [p for key, p in each.linked.items() if key.startswith("of.")]
+        found += [] if members else [each.name]
+        left += members
+    return found
+
+
+KIND = Kind(
+    name="guard",
+    help="over a limit the named outputs go off, and stay off whatever links or MQTT say",
+    fields=(
+        text(
+            "when",
+            "the condition that trips it, such as cabinet.temperature > 80",
+            REQUIRED,
+            most=1000,
+            role="condition",
+        ),
+        names("off", "the outputs that it holds off", REQUIRED),
+        number("back", "it lets go only when the value has gone back by this much"),
+        measured(
+            "unknown_for",
+            "it trips, too, when what it reads has been unknown for this long",
+            "time",
+            None,
+            least=1000,
+        ),
+        choice(
+            "release",
+            "self: lets go when the condition has gone; hand: only on the action release",
+            "self",
+            "hand",
+            default="self",
+        ),
+    ),
+    properties=lambda part: {"tripped": Property("boolean", help="it holds its outputs off")},
+    actions={
+        "trip": Action(undo="release", help="hold the outputs off now"),
+        "release": Action(undo="trip", help="let go; refused while the limit is passed"),
+    },
+    driver=_driver,
+    example=(
+        '[relay.heater]\npin = 26\n\n[sensor.cabinet]\nchip = "dht22"\npin = 27\n\n'
+        '[guard.hot]\nwhen = "cabinet.temperature > 75"\nback = 10\noff = ["heater"]'
+    ),
+)

@@ -1,0 +1,26 @@
+"""docs/links.md: every example of the page runs as its rehearsal says."""
+
+import re
+from pathlib import Path
+
+import pytest
+from conftest import failed
+
+import zapato
+
+PAGE = (Path(__file__).parents[1] / "docs" / "links.md").read_text("utf-8")
+BLOCKS = re.findall(r"```toml\n(.*?)```", PAGE, re.DOTALL)
+HEAD, NAMED = BLOCKS[0], {text[2 : text.index("\n")]: text for text in BLOCKS[1:]}
+EXAMPLES = [name for name in NAMED if not name.endswith(", rehearsed")]
+
+
+@pytest.mark.parametrize("name", EXAMPLES)
+def test_an_example_of_the_page_does_what_the_page_says(name: str, put):
+    device = (
+        put({"lodge.toml": HEAD + NAMED[name], "day.toml": NAMED[f"{name}, rehearsed"]}).parent / "lodge.toml"
+    )
+    assert not [f.message for f in zapato.check(device).findings if f.severity != "note"]
+    result = zapato.rehearse(device, script=device.parent / "day.toml")
+    assert failed(result) == []
+    assert result.crash is None
+    assert "fault" not in " ".join(text for _, text in result.log).replace("fault in hot", "")
