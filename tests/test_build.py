@@ -35,7 +35,7 @@ def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put
     assert {"relay", "s_dht", "mqtt", "links"} <= dryer and not dryer & {
         "s_bh1750",
         "bus_i2c",
-        "store",
+        "blind",
         "volts",
     }
     alone = put('zapato = 1\n[device]\nname = "alone"\nboard = "esp32-38pin"\n[led.a]\npin = 25\n')

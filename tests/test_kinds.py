@@ -131,7 +131,7 @@ def test_a_blind_knows_where_it_is(bench):
         "1s: b.press",
         "30s? w.position == 100",
         "40s: b.hold",
-        "60s? w.position == 50",
+        "60s? abs(w.position - 50) < 1",
         "70s: b.press",
         "75s: b.double",
         "78s: power.cut",
@@ -392,7 +392,7 @@ def test_again_and_again(bench):
     ("keys", "says"),
     [
         ("", "needs when"),
-        ('when = "r.on"\nevery = "2s"\n', "one beginning"),
+        ('when = "r.on"\nat = "06:30"\n', "one beginning"),
         ('every = "2s"\nheld = "5s"\n', "goes with a condition"),
         ('every = "10ms"\n', "at least"),
     ],

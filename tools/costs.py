@@ -42,6 +42,10 @@ BUSY = 12_000
 NETWORK = '[wifi]\nname = "hall"\n'
 BROKER = '[mqtt]\nhost = "192.168.4.2"\n'
 NAMED = '[mqtt]\nhost = "broker.refuge.example"\n'
+REPORTS = '[mqtt]\nhost = "192.168.4.2"\nreport = "senml"\napart = "2s"\n'
+TIME = '[time]\nzone = "Europe/Zurich"\n'
+FIXED = "# with a fixed address\n"
+PLAN = '[site]\nname = "s"\n[lan]\nnetwork = "192.168.4.0/24"\nrouter = "192.168.4.1"\naddresses = { bench = "192.168.4.9" }\n'
 EXTRAS = (
     '[dimmer.{n}]\npin = "auto"\nby = "dac"',
     '[dimmer.{n}]\npin = "auto"\nstart = "last"',
@@ -50,6 +54,14 @@ EXTRAS = (
     '[converter.{n}]\nchip = "ads1115"\nbus = "{bus}"\naddress = 0x4b',
     '[i2c.{n}]\nsda = "auto"\nscl = "auto"\ncontroller = "hardware"',
     '[sensor.{n}]\nchip = "analog"\npin = "auto"\nsmooth = "median 5"\nrepeat = "1min"',
+    '[relay.{n}]\npin = "auto"\nshortest_on = "1min"\nlongest_on = "1h"',
+    '[contact.{n}]\npin = "auto"\npull = "none"\nquiet = "5s"',
+    '[button.{n}]\npin = "auto"\npull = "none"\n[[link]]\nwhen = "{n}.released"\nif = "{n}.lasted > 3"\ndo = "notify(\'x\')"',
+)
+WATCHERS = (
+    '[tally.{n}]\nof = "{one}.on"\ncounts = "time"',
+    '[tally.{n}]\nof = "{one}.on"',
+    '[guard.{n}]\nwhen = "{value}.value > 90"\noff = ["{one}"]\nback = 5',
 )
 """Parts with what the examples leave out."""
 WORDS = [
@@ -95,13 +107,24 @@ def device(random: Random) -> str:
         for _ in range(random.randrange(random.choice((8, 14, 70))))
         if switched and read
     ]
-    network = random.choice(("", NETWORK, NETWORK + BROKER, NETWORK + BROKER, NETWORK + NAMED))
-    return f'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n{network}' + "\n".join(rows) + "\n"
+    if switched and read:
+        for text in random.sample(WATCHERS, random.choice((0, 0, 1, 2))):
+            fresh = text.replace("{n}", names.pop())
+            rows.insert(
+                0, fresh.replace("{one}", random.choice(switched)).replace("{value}", random.choice(read))
+            )
+    radio = random.choice((NETWORK, NETWORK, NETWORK, FIXED + NETWORK, "[ethernet]\n"))
+    network = random.choice(("", radio, radio + BROKER, radio + BROKER, radio + NAMED, radio + REPORTS))
+    if network and random.random() < 0.3:
+        network += TIME
+        rows.append('[[link]]\nat = "06:30"\ndays = "mon-fri"\ndo = "notify(\'x\')"')
+    board = "esp32-poe" if "ethernet" in network else "esp32-38pin"
+    return f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{network}' + "\n".join(rows) + "\n"
 
 
 def _counts(random: Random) -> list[tuple[str, int]]:
     """Kinds, and how many of each, what others need first."""
-    loose = ["flag", "number", "group", "i2c", "onewire", "sensor", "expander", "converter"]
+    loose = ["flag", "number", "group", "tally", "guard", "i2c", "onewire", "sensor", "expander", "converter"]
     pinned = [kind.name for kind in kinds() if kind.name not in loose and _driven(kind)]
     found = [
         (kind, random.choice((1, 1, 2)))
@@ -157,6 +180,8 @@ def _sensor(name: str, called: str, buses: dict[str, str], names: list[str]) -> 
     if found.driver is None:
         return ""
     head = f'[sensor.{called}]\nchip = "{name}"\nevery = "30s"\n'
+    if not found.bus and found.need is None:
+        return head
     if not found.bus:
         return head + 'pin = "auto"' + ('\ntrigger = "auto"' if name == "echo" else "")
     if found.bus not in buses:
@@ -185,7 +210,9 @@ def _link(random: Random, switched: list[str], read: list[str]) -> str:
             f"\"notify('{value} is {{{value}.value}}')\"",
         )
     )
-    more = random.choice(("", "", 'held = "10s"', 'after = "2s"', f'if = "{value}.value < 50"'))
+    more = random.choice(
+        ("", "", 'every = "20s"\ntimes = 3', 'held = "10s"', 'after = "2s"', f'if = "{value}.value < 50"')
+    )
     return f'[[link]]\nwhen = "{when}"\ndo = {do}\n{more}'
 
 
@@ -194,6 +221,8 @@ def measure(text: str, form: str) -> tuple[Counter[str], int, int] | None:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "bench.toml"
         path.write_text(text)
+        if FIXED in text:
+            (Path(folder) / "site.toml").write_text(PLAN)
         design = resolve(path)
         if any(f.severity == "error" for f in design.findings):
             raise SystemExit("\n".join(f.message for f in design.findings) + text)

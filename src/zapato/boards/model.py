@@ -194,6 +194,25 @@ class Fitted:
 
 
 @dataclass(eq=False, repr=False)
+class Rmii:
+    """How an Ethernet PHY hangs on the chip's own controller.
+
+    Attributes:
+        phy: its part number; address: of its management interface.
+        mdc, mdio: GPIO of the management lines; power: GPIO that switches it on, or None.
+        clock: GPIO of the 50 MHz clock; clock_out: the chip makes it.
+    """
+
+    phy: str
+    mdc: int
+    mdio: int
+    clock: int
+    clock_out: bool
+    address: int = 0
+    power: int | None = None
+
+
+@dataclass(eq=False, repr=False)
 class Board:
     """What carries the chip: labels in physical order, fitted parts, supply, the way into boot mode.
 
@@ -221,6 +240,7 @@ class Board:
     analog_why: str
     images: tuple[str, ...] = ("bin",)
     ethernet: str = ""
+    rmii: Rmii | None = None
     psram: int = 0
     resistors: Mapping[int, tuple[str, float]] = field(default_factory=dict[int, tuple[str, float]])
     wants: tuple[str, ...] = ()

@@ -69,6 +69,8 @@ def _free_table(name: str, help: str) -> Field:
     return Field(name, _read_table, {"type": "object"}, help, None)
 
 
+PHYS = ("LAN8720", "LAN8710", "LAN8670", "RTL8201", "IP101", "DP83848", "KSZ8041", "KSZ8081")
+"""Ethernet PHYs that the port's network module knows (network.PHY_…)."""
 BOARD = Shape(
     (
         named("id", "how device files call it: chip and shape", _ID, "an id has a-z, 0-9 and -", REQUIRED),
@@ -82,6 +84,9 @@ BOARD = Shape(
         names("wants", "what a bare module needs around it before it starts", (), role=""),
         names("boot_mode", "the steps into boot mode, in words", (), role=""),
         _free_table("supply", "inputs, and what the 3.3 V rail gives: rail_ma, note"),
+        _free_table(
+            "rmii", "how the Ethernet PHY hangs on the chip: phy, address, mdc, mdio, power, clock, clock_out"
+        ),
         _free_table("analog", "the range at the analog pins where the board divides it: high, why"),
         Field(
             "resistors", _read_resistors, {"type": "object"}, 'resistors on pins: { 15 = "down 12kohm" }', {}
@@ -95,6 +100,17 @@ SUPPLY = Shape(
         names("inputs", "the supply inputs", (), role=""),
         whole("rail_ma", "what the 3.3 V rail gives, mA", 0),
         text("note", "where that comes from", ""),
+    )
+)
+RMII = Shape(
+    (
+        choice("phy", "the PHY's part number", *PHYS),
+        whole("address", "of its management interface", 0, most=31),
+        whole("mdc", "GPIO of the management clock", most=48),
+        whole("mdio", "GPIO of the management data", most=48),
+        whole("power", "GPIO that switches it on", None, most=48),
+        whole("clock", "GPIO of the 50 MHz clock", most=48),
+        boolean("clock_out", "the chip makes the clock"),
     )
 )
 ANALOG = Shape(
@@ -138,7 +154,7 @@ def read_board(document: Document) -> Board | None:
     """The board of a document, or None with findings in it."""
     before = len(document.findings)
     values = document.read(BOARD, document.data, ())
-    for name, shape in (("supply", SUPPLY), ("analog", ANALOG)):
+    for name, shape in (("supply", SUPPLY), ("rmii", RMII), ("analog", ANALOG)):
         if values.get(name) is not None:
             values[name] = document.read(shape, values[name], (name,))
     values["fitted"] = _fitted(document)

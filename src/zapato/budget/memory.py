@@ -16,7 +16,8 @@ from importlib.resources import files
 
 from zapato.design.links import Link
 from zapato.design.model import Design
-from zapato.design.program import drivers, follows, runtime_modules
+from zapato.design.program import drivers, follows, runtime_modules, timed
+from zapato.design.sun import WEEKS
 
 ROOMY = 64 * 1024
 """Bytes of heap from which on the program keeps line numbers and its own names; below, they would take kilobytes it needs."""
@@ -67,6 +68,8 @@ def features(design: Design) -> Counter[str]:
         if driver.watches:
             found["function"] += 2
             found["code"] += len(design.parts[name].get(driver.watches, ""))
+    if any(sunny for _, sunny in timed(design)):
+        found["data"] += 4 * WEEKS
     for part in design.parts.values():
         if follows(part):
             found["link"] += 1

@@ -79,6 +79,21 @@ class Design:
         return self.wifi is not None or (self.ethernet is not None and wireless)
 
     @property
+    def address(self) -> tuple[str, str, str, str] | None:
+        """Its fixed address, the mask, the router and the name server; None where the router gives it one."""
+        lan = self.site.lan or {}
+        own = (self.ethernet or {}).get("address") or lan.get("addresses", {}).get(self.name)
+        if not own or not lan.get("network") or not lan.get("router"):
+            return None
+        from ipaddress import IPv4Network
+
+        try:
+            mask = str(IPv4Network(lan["network"], strict=False).netmask)
+        except ValueError:
+            return None
+        return own, mask, lan["router"], lan.get("names") or lan["router"]
+
+    @property
     def topic(self) -> str:
         """The first two levels of its MQTT topics."""
         return (self.mqtt or {}).get("topic") or f"{self.site.name}/{self.name}"

@@ -81,8 +81,14 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("links")
     if any("show(" in command.code for link in design.links for command in link.commands):
         found.add("texts")
-    if design.wifi is not None:
+    if design.ethernet is not None:
+        found.add("net_lan")
+    elif design.wifi is not None and design.address:
+        found.add("net_fixed")
+    if design.wifi is not None or design.ethernet is not None:
         found |= {"net"} | ({"mqtt"} if design.mqtt is not None else set[str]())
+        if design.mqtt is not None and (design.mqtt.get("report") == "senml" or design.mqtt.get("apart")):
+            found.add("report")
         if design.mqtt is not None and looked_up(str(design.mqtt.get("host") or "")):
             found.add("names")
     return tuple(sorted(found))

@@ -11,6 +11,7 @@ from typing import Any, cast
 from zoneinfo import ZoneInfo
 
 from zapato.design.model import Design
+from zapato.design.models import Model, read_models
 from zapato.design.scope import PartScope
 from zapato.findings import Place
 from zapato.lang.document import Document
@@ -88,6 +89,8 @@ class Call:
 NETWORK: Mapping[str, Call] = {
     "wifi.down": Call("wifi", (False,)),
     "wifi.up": Call("wifi", (True,)),
+    "cable.unplugged": Call("wifi", (False,)),
+    "cable.plugged": Call("wifi", (True,)),
     "broker.down": Call("server", ("up", False)),
     "broker.up": Call("server", ("up", True)),
     "broker.silent": Call("server", ("silent", True)),
@@ -140,6 +143,7 @@ class Script:
         lasts: ms of virtual time; begins: the local date and time of its beginning.
         notes: what is worth knowing about it, a sentence each.
         world: what the world is like at the beginning, "part.property" -> value.
+        models: what of the world follows from what the device does.
     """
 
     document: Document
@@ -149,6 +153,7 @@ class Script:
     begins: datetime = BEGINS
     notes: list[str] = field(default_factory=list[str])
     world: list[tuple[str, Any]] = field(default_factory=list[tuple[str, Any]])
+    models: list[Model] = field(default_factory=list[Model])
     steps: list[Step] = field(default_factory=list[Step])
 
 
@@ -175,15 +180,18 @@ def read_script(path: Path, design: Design) -> Script:
         script.title, script.lasts = head.get("title") or path.stem, head.get("lasts", 0)
         script.seed = head.get("seed", 1)
         script.begins = head.get("begins", BEGINS)
-    for key in document.data.keys() - {"zapato", "rehearsal", "world", "step"}:
+    for key in document.data.keys() - {"zapato", "rehearsal", "world", "model", "step"}:
         document.found(
             "unknown-key",
             (key,),
             f"{key} is not a table of a rehearsal",
-            fixes=nearest(key, ("world", "step")),
+            fixes=nearest(key, ("world", "model", "step")),
             of="key",
         )
     _world(script, design)
+    script.models = read_models(
+        document, StageScope(design.parts), lambda key, value: _unreachable(design, key, value)
+    )
     _steps(script, design)
     _left_out(script, design)
     return script
@@ -191,7 +199,7 @@ def read_script(path: Path, design: Design) -> Script:
 
 def _left_out(script: Script, design: Design) -> None:
     """What a sensor would feel and nothing ever sets: it will not answer."""
-    given = {key for key, _ in script.world}
+    given = {key for key, _ in script.world} | {model.drives for model in script.models}
     given |= {
         step.act_call.arguments[0] for step in script.steps if step.act_call and step.act_call.name == "put"
     }
@@ -222,6 +230,15 @@ def _world(script: Script, design: Design) -> None:
                 script.document.found(problem.code, (*path, key), problem.message, fixes=problem.fixes)
             else:
                 script.world.append((f"{name}.{key}", value))
+
+
+def _unreachable(design: Design, key: str, value: object) -> Mistake | None:
+    """Why the world cannot set "part.property" to this value, or None."""
+    name, _, word = key.partition(".")
+    try:
+        return _unsettable(PartScope(design.parts).part(name), word, value)
+    except NotThere as unknown:
+        return Mistake(0, unknown.message, unknown.fixes, "link-unknown")
 
 
 def _unsettable(part: Part, key: str, value: object) -> Mistake | None:
@@ -392,13 +409,19 @@ def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake 
 def _unreached(design: Design, act: str) -> Mistake | None:
     """Why an act on the network cannot be felt by this device, or None."""
     wired = design.wifi is not None or design.ethernet is not None
+    way = act.partition(".")[0]
+    if way in ("wifi", "cable") and wired and (way == "cable") != (design.ethernet is not None):
+        other = "cable" if way == "wifi" else "wifi"
+        return Mistake(
+            0, f"the device has no {way}", tuple(key for key in NETWORK if key.startswith(f"{other}."))
+        )
     if act.startswith("time.") and design.time is None:
         return Mistake(
             0, f"the device asks nobody for the time, so it feels nothing of {act}", ("[time] with zone",)
         )
     if act.startswith("time.") and wired:
         return None
-    if act.startswith("flash.") or (wired and (design.mqtt is not None or act.startswith("wifi."))):
+    if act.startswith("flash.") or (wired and (design.mqtt is not None or way in ("wifi", "cable"))):
         return None
     what = "no broker" if wired else "no network"
     fix = "[mqtt] with host" if wired else "[wifi] with name"

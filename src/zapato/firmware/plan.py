@@ -216,7 +216,7 @@ def _watch(design: Design, part: Part, driver: Driver) -> str:
 def _connect(design: Design) -> Iterable[str]:
     """connect(): the network from the settings of the data partition, so that no plan holds a secret."""
     yield "def connect(settings):"
-    if design.wifi is None:
+    if design.wifi is None and design.ethernet is None:
         yield "    pass"
         return
     mqtt = "None"
@@ -225,12 +225,46 @@ def _connect(design: Design) -> Iterable[str]:
         yield f"    from {BUNDLE} import Mqtt{', Names' * looks_up}"
         yield "    m = settings['mqtt']"
         keys = ("host", "port", "user", "password", "qos", "keep_alive")
-        mqtt = f"Mqtt(d, {', '.join(f'm[{key!r}]' for key in keys)}{', Names(d)' * looks_up})"
-    yield f"    from {BUNDLE} import Net"
-    yield "    w = settings['wifi']"
-    yield f"    Net(d, w['name'], w['password'], {mqtt}, w['country'])"
+        yield f"    mqtt = Mqtt(d, {', '.join(f'm[{key!r}]' for key in keys)}{', Names(d)' * looks_up})"
+        yield from _report(design)
+        mqtt = "mqtt"
+    yield from _cable(design, mqtt) if design.ethernet is not None else _radio(design, mqtt)
     if "clock" in runtime_modules(design):
         yield "    d.clock.server = settings['time']"
+
+
+def _report(design: Design) -> Iterable[str]:
+    """Other ways to report than plain JSON at once."""
+    about = design.mqtt or {}
+    if about.get("report") == "senml":
+        units = {
+            f"{part.name}/{name}": known.unit
+            for part in design.parts.values()
+            for name, known in part.properties.items()
+            if known.unit
+        }
+        yield f"    from {BUNDLE} import Senml"
+        yield f"    Senml(mqtt, {units!r})"
+    if apart := about.get("apart"):
+        yield f"    from {BUNDLE} import Apart"
+        yield f"    Apart(mqtt, {apart})"
+
+
+def _radio(design: Design, mqtt: str) -> Iterable[str]:
+    name = "FixedNet" if design.address else "Net"
+    yield f"    from {BUNDLE} import {name}"
+    yield "    w = settings['wifi']"
+    yield f"    {name}(d, w['name'], w['password'], {mqtt}, w['country'])"
+    if design.address:
+        yield "    d.net.address = settings['address']"
+
+
+def _cable(design: Design, mqtt: str) -> Iterable[str]:
+    assert design.board and design.board.rmii
+    phy = design.board.rmii
+    given = (phy.phy, phy.address, phy.mdc, phy.mdio, phy.power, phy.clock, phy.clock_out)
+    yield f"    from {BUNDLE} import Cable, LanNet"
+    yield f"    LanNet(d, Cable({', '.join(map(repr, given))}, settings.get('address')), {mqtt})"
 
 
 def settings(design: Design, update_key: str) -> dict[str, object]:
@@ -239,6 +273,8 @@ def settings(design: Design, update_key: str) -> dict[str, object]:
     found: dict[str, object] = {"update_key": update_key}
     if design.wifi is not None:
         found["wifi"] = {key: wifi.get(key) or "" for key in ("name", "password", "country")}
+    if design.address:
+        found["address"] = design.address
     if design.time is not None:
         found["time"] = design.time.get("server") or ""
     if design.mqtt is not None:

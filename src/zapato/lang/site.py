@@ -62,6 +62,20 @@ MQTT = Shape(
         text("password", "its password", "", secret=True),
         boolean("tls", "speak TLS", False),
         text("topic", "the first levels of the device's topics, in place of site/device", None),
+        choice(
+            "report",
+            "how values are written: plain JSON, or SenML packs (RFC 8428)",
+            "json",
+            "senml",
+            default="json",
+        ),
+        measured(
+            "apart",
+            "the values of a part are reported no more often than this; what waits is the newest",
+            "time",
+            None,
+            least=100,
+        ),
         whole("qos", "quality of service of what the device publishes: 0 or 1", 0, least=0, most=1),
         measured(
             "keep_alive",
@@ -76,6 +90,7 @@ LAN = Shape(
     (
         named("network", "addresses of the network", r"[0-9./]+", 'written like "192.168.4.0/24"'),
         text("router", "address of the router"),
+        text("names", "address of the name server; the router where it is absent"),
         names("dhcp", "first and last address that the router gives out", (), role=""),
         Field(
             "addresses",

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from zapato.boards.model import Level
 from zapato.lang.fields import choice, measured, names, pin
-from zapato.parts.model import Action, Argument, Driver, Kind, Need, Part, Property, opposite
+from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -23,6 +23,21 @@ def _driver(part: Part) -> Driver | None:
     active = int(part.get("active", "high") == "high")
     pins = (part.at("open"), part.at("close"))
     return Driver("blind", "Blind", (*pins, active, round(part.get("travel", 30_000))), ("store",))
+
+
+def _bench(part: Part) -> Bench:
+    """Where it is follows from the levels of its pins; the world says where it was at the beginning."""
+    if part.pins.keys() < {"open", "close"}:
+        return Bench()
+    active = int(part.get("active", "high") == "high")
+    where: list[object] = [
+        "travel",
+        part.pins["open"].gpio,
+        part.pins["close"].gpio,
+        active,
+        round(part.get("travel", 30_000)),
+    ]
+    return Bench(reads={"position": where}, sets={"position": where})
 
 
 KIND = Kind(
@@ -49,6 +64,7 @@ KIND = Kind(
     },
     needs=_needs,
     driver=_driver,
+    bench=_bench,
     requires=lambda part: () if part.values.get("serial") else ("open", "close"),
     bus=lambda part: "uart",
     example="[blind.window]\nopen = 25\nclose = 26",

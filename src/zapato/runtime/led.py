@@ -2,11 +2,13 @@
 from output import Output
 from values import span
 
-# The blink code in ms on and off by state: no network, no broker, online (steady), refused.
-CODES = ((100, 100), (500, 500), (0, 0), (100, 1900))
+# The blink code in ms on and off by state: no network, no broker, fine (steady), refused, fine after a fault.
+CODES = ((100, 100), (500, 500), (0, 0), (100, 1900), (1900, 100))
 
 
 class Led(Output):
+    fine = 2
+
     def __init__(self, d, name, gpio, active, on, shows_status):
         super().__init__(d, name, gpio, active, on)
         self.bright = self.dark = 0
@@ -29,7 +31,9 @@ class Led(Output):
         return super().do(action, *given)
 
     def status(self, code):
-        bright, dark = CODES[code]
+        if code == 4:
+            self.fine = code
+        bright, dark = CODES[self.fine if code == 2 else code]
         if not bright:
             self.do("on")
         elif (bright, dark) != (self.bright, self.dark):

@@ -171,6 +171,7 @@ class Device:
             lines = found.getvalue().rstrip().split("\n")  # type: ignore
             place = place or (lines[-2].strip() if len(lines) > 1 else "")
             error = lines[-1]
+            self.status(4)
         text = "fault in %s: %s" % (place, error)
         if text in self.told:
             return

@@ -412,6 +412,9 @@ class Mqtt:
             self.fresh.append(part)
             self.drain()
 
+    def pack(self, part, name):
+        return json.dumps(getattr(part, name))
+
     def event(self, part, name):
         self.send(part.name + "/" + name, "{}")
 
@@ -453,7 +456,7 @@ class Mqtt:
                 while not part.new & (1 << at):
                     at += 1
                 name = part.props[at]
-                if not self.offer(part.name + "/" + name, json.dumps(getattr(part, name)), 1):
+                if not self.offer(part.name + "/" + name, self.pack(part, name), 1):
                     break
                 part.new &= ~(1 << at)
                 if not part.new:

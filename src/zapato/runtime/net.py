@@ -11,6 +11,8 @@ _APART = const(30000)  # ms between two tries at the most
 
 
 class Net:
+    what = "wifi"
+
     def __init__(self, d, name, password, mqtt, country=""):
         self.d = d
         self.ssid = name
@@ -35,7 +37,7 @@ class Net:
         try:
             return call(*given)
         except (OSError, RuntimeError, ValueError, TypeError) as error:
-            print("wifi:", error)
+            print(self.what, error)
 
     def join(self):
         self.waited = 0
@@ -59,7 +61,7 @@ class Net:
                 self.joined = True
                 self.pause = 2000
                 self.d.status(1)
-                print("wifi joined,", (self.radio(self.wlan.ifconfig) or ("?",))[0])
+                print(self.what, "joined,", (self.radio(self.wlan.ifconfig) or ("?",))[0])
                 if self.mqtt:
                     self.mqtt.begin()
             elif self.mqtt:
@@ -68,7 +70,7 @@ class Net:
         if self.joined:
             self.joined = False
             self.d.status(0)
-            print("wifi lost")
+            print(self.what, "lost")
             if self.mqtt:
                 self.mqtt.end()
             self.join()

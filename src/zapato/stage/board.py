@@ -545,6 +545,20 @@ class Board:
         name, _, password = data.decode("utf-8", "replace").partition("\n")
         self.station.connect(name, password)
 
+    def on_cable(self, data: bytes) -> None:
+        """A PHY on the chip's Ethernet controller; only where the board has one, wired as the program says."""
+        phy = self.facts.rmii
+        if phy is None or data.decode() != f"{phy.phy} {phy.address} {phy.mdc} {phy.mdio} {phy.clock}":
+            raise Fault(NO_BUS_ANSWER)
+        self.air.wired = True
+        self.station.plug_in()
+
+    def on_wifi_address(self, data: bytes) -> str:
+        """Its address; one of its own where the program gives one."""
+        if data:
+            self.station.address = data.decode()
+        return self.station.address
+
     def on_wifi_disconnect(self, data: bytes) -> None:
         self.station.disconnect()
 

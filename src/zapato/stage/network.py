@@ -20,6 +20,8 @@ READ, WRITE, ERROR, HUNG_UP = 1, 4, 8, 16
 REFUSED, RESET, NO_HOST, NOT_ACTIVE = 111, 104, -2, 0x0102
 STREAM = 1
 BROKER = "192.168.4.2"
+GIVEN = "192.168.4.20 255.255.255.0 192.168.4.1 192.168.4.1"
+"""Address, mask, router and name server that the access point gives."""
 TIME_PORT = 123
 SIGNAL = -58
 """dBm at the board."""
@@ -45,6 +47,8 @@ class Air:
     def __init__(self, clock: Clock, trace: Trace, known: tuple[str, str] | None) -> None:
         self.clock, self.trace, self.known = clock, trace, known
         self.up = True
+        self.wired = False
+        """The boards hang on cables."""
         self.stations: list[Station] = []
         self.names_take = 0
         """ms that the look-up of a name takes."""
@@ -61,8 +65,11 @@ class Air:
         """The access point goes away, or comes back."""
         self.up = up
         self.trace.log("net", "wifi", up)
-        for each in self.stations if not up else ():
-            each.joined = False
+        for each in self.stations:
+            if not up:
+                each.joined = False
+            elif self.wired:
+                each.plug_in()
 
 
 class Station:
@@ -71,6 +78,7 @@ class Station:
     def __init__(self, air: Air, server: Server) -> None:
         self.air, self.server = air, server
         self.active, self.joined, self.tries = False, False, 0
+        self.address = GIVEN
         self.wires: dict[int, Wire] = {}
         self.count = 0
         air.stations.append(self)
@@ -84,9 +92,16 @@ class Station:
         self.air.clock.after(JOINING, lambda: self._joined((name, password), tries))
 
     def _joined(self, given: tuple[str, str], tries: int) -> None:
-        if tries == self.tries and self.active and self.air.up and given == self.air.known:
+        if tries == self.tries and self.active and self.air.up and given == (self.air.known or ("", "")):
             self.joined = True
             self.air.trace.log("net", "joined", True)
+
+    def plug_in(self) -> None:
+        """A cable needs no name and no password, only somebody at its other end."""
+        self.active = True
+        self.tries += 1
+        tries = self.tries
+        self.air.clock.after(JOINING, lambda: self._joined(self.air.known or ("", ""), tries))
 
     def disconnect(self) -> None:
         self.tries += 1
@@ -111,7 +126,7 @@ class Station:
 
     def lose_power(self) -> None:
         """Nobody says goodbye."""
-        self.active, self.joined = False, False
+        self.active, self.joined, self.address = False, False, GIVEN
         self.tries += 1
         for each in list(self.wires.values()):
             each.vanish()

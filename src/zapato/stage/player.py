@@ -6,11 +6,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, cast
 
+from zapato.design.models import Model
 from zapato.design.script import Call, Step
 from zapato.parts.model import Bench
 from zapato.stage.board import Board
 from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock
+from zapato.stage.models import Curtain, Running
 from zapato.stage.network import Air
 from zapato.stage.onewire import rom_of
 from zapato.stage.trace import Trace
@@ -39,7 +41,7 @@ class PowerCut(Exception):
 
 
 @dataclass
-class Running:
+class Waiting:
     """A step on its way.
 
     Attributes:
@@ -49,8 +51,8 @@ class Running:
     """
 
     step: Step
-    judge: Callable[[], bool]
-    next: Running | None = None
+    judge: Callable[[], Any]
+    next: Waiting | None = None
     begun: int = 0
     until: int = 0
     asked: int = 0
@@ -76,7 +78,12 @@ class Player:
     ) -> None:
         self.board, self.air, self.broker, self.clock, self.trace = board, air, broker, clock, trace
         self.benches, self.topic = benches, topic
-        self.watching: list[Running] = []
+        self.watching: list[Waiting] = []
+        self._curtains: dict[tuple[int, int], Curtain] = {}
+        for bench in benches.values():
+            for kind, *at in bench.reads.values():
+                if kind == "travel":
+                    self._curtain(*cast(list[int], at))
         clock.watchers.append(self.watch)
 
     # --- the world
@@ -101,6 +108,8 @@ class Player:
             felt.set(value, over)
         elif kind == "ntc":
             self.board.quantities["volts", at[0]].set(divided(value, *at[1:]), over)
+        elif kind == "travel":
+            self._curtain(*at).place = float(value)
         elif kind == "pulses":
             self.board.pulses(at[0], value)
         else:
@@ -179,7 +188,21 @@ class Player:
             return self._measured(*how)
         return self.board.seen.get((part, name))
 
-    def _measured(self, kind: str, gpio: int, active: int = 1) -> Any:
+    def _curtain(self, opens: int, closes: int, active: int, travel: int) -> Curtain:
+        key = opens, closes
+        if key not in self._curtains:
+            line = self.board.pins.line
+            self._curtains[key] = Curtain(self.clock, line(opens), line(closes), active, travel)
+        return self._curtains[key]
+
+    def run(self, model: Model) -> None:
+        """Begin a model of the world."""
+        effects = [(self._value_of(code), effect) for code, effect in model.by]
+        Running(model, self.clock, effects, self.put)
+
+    def _measured(self, kind: str, gpio: int, active: int = 1, *more: int) -> Any:
+        if kind == "travel":
+            return round(self._curtain(gpio, active, *more).place, 1)
         line = self.board.pins.line(gpio)
         if kind == "lights":
             return any(self.board.lights.get(gpio, b""))
@@ -199,20 +222,22 @@ class Player:
 
     def load(self, steps: Sequence[Step]) -> None:
         """Steps with `at` are set on the clock; the others follow the one before."""
-        before: Running | None = None
+        before: Waiting | None = None
         for step in steps:
-            running = Running(step, self._judge(step))
+            running = Waiting(step, self._judge(step))
             if step.at is None and before is not None:
                 before.next = running
             else:
                 self.clock.at(step.at or 0, lambda running=running: self.begin(running))
             before = running
 
-    def _judge(self, step: Step) -> Callable[[], bool]:
+    def _judge(self, step: Step) -> Callable[[], Any]:
         """The expectation as a call; it was made by the type checker, from its own syntax tree."""
-        if step.act:
-            return lambda: True
-        code = compile(step.code, "expectation", "eval")
+        return (lambda: True) if step.act else self._value_of(step.code)
+
+    def _value_of(self, text: str) -> Callable[[], Any]:
+        """What an expression of the rehearsal gives, as a call; what cannot be worked out is False."""
+        code = compile(text, "expectation", "eval")
         names: dict[str, Any] = {
             "__builtins__": {},
             "w": self,
@@ -222,15 +247,15 @@ class Player:
             "round": round,
         }
 
-        def judge() -> bool:
+        def judge() -> Any:
             try:
-                return bool(eval(code, names))
+                return eval(code, names)
             except (TypeError, ZeroDivisionError, OverflowError):
                 return False
 
         return judge
 
-    def begin(self, running: Running) -> None:
+    def begin(self, running: Waiting) -> None:
         step = running.step
         if step.wait and not running.waited:
             running.waited = True
@@ -259,7 +284,7 @@ class Player:
     def _own(self, step: Step) -> list[tuple[str, str]]:
         return [(part, name) for part, name in step.reads if name not in self.benches[part].reads]
 
-    def fresh(self, running: Running) -> bool:
+    def fresh(self, running: Waiting) -> bool:
         """True where what the expectation reads of the program was seen since it began, or there is no program."""
         if not self._own(running.step) or self.board.machine is None:
             return True
@@ -271,20 +296,20 @@ class Player:
             if not self.fresh(each):
                 continue
             if each.closing:
-                self.done(each, each.judge())
+                self.done(each, bool(each.judge()))
             elif each.step.within and each.judge():
                 self.done(each, True)
             elif each.step.stays and not each.judge():
                 self.done(each, False)
 
-    def close(self, running: Running) -> None:
+    def close(self, running: Waiting) -> None:
         """The last moment of an expectation."""
         if running in self.watching:
             running.closing = True
             if self.fresh(running):
-                self.done(running, running.judge())
+                self.done(running, bool(running.judge()))
 
-    def done(self, running: Running, passed: bool) -> None:
+    def done(self, running: Waiting, passed: bool) -> None:
         self.watching.remove(running)
         step = running.step
         seen = {f"{part}.{name}": self.read(part, name) for part, name in step.reads}

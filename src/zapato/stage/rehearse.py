@@ -134,6 +134,8 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
             board.pins.line(use.pin.gpio).change(int(use.need.rest == "high"))
     for key, value in script.world:
         player.put(key, value)
+    for model in script.models:
+        player.run(model)
     board.pins.bounces = True
     player.load(script.steps)
 

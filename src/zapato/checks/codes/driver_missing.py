@@ -11,7 +11,7 @@ def undriven(design: Design) -> tuple[str, ...]:
     """What of the device the firmware cannot drive yet: parts by their id, "[ethernet]", "tls"."""
     known = [part for part in design.parts.values() if part.kind.name != "sensor" or part.get("chip", "")]
     quiet = [part.id for part in known if not part.driven]
-    if design.ethernet is not None:
+    if design.ethernet is not None and design.board and design.board.ethernet and not design.board.rmii:
         quiet.append("[ethernet]")
     if design.mqtt and design.mqtt.get("tls"):
         quiet.append("tls")

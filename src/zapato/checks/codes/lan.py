@@ -82,6 +82,13 @@ def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
         message = f'"{lan["network"]}" is no network'
         place = document.place(("lan", "network"))
         yield Finding("ip-outside", "error", place, message, "", ('address and length: "192.168.4.0/24"',))
+    if document and lan.get("addresses"):
+        for key, example in (("network", "192.168.4.0/24"), ("router", "192.168.4.1")):
+            if not lan.get(key):
+                message = f"fixed addresses need the {key}, and [lan] has none"
+                why = "a device that asks nobody for its address must be told the network's size and who leads out of it."
+                place = document.place(("lan", "addresses"))
+                yield Finding("ip-outside", "error", place, message, why, (f'{key} = "{example}"',))
     if document and lan.get("dhcp") and plan.dhcp is None:
         message = "dhcp takes the first and the last address of the range"
         place = document.place(("lan", "dhcp"))

@@ -29,9 +29,11 @@ class WLAN:
     def isconnected(self):
         return ask("wifi_joined") == "1"
 
-    def ifconfig(self):
-        if self.isconnected():
-            return ("192.168.4.20", "255.255.255.0", "192.168.4.1", "192.168.4.1")
+    def ifconfig(self, own=None):
+        if own:
+            ask("wifi_address", " ".join(own))
+        elif self.isconnected():
+            return tuple(ask("wifi_address").split())
         return ("0.0.0.0", "0.0.0.0", "0.0.0.0", "0.0.0.0")
 
     def status(self, what=None):
@@ -41,3 +43,17 @@ class WLAN:
 
     def config(self, *names, **values):
         return None
+
+
+PHY_LAN8720, PHY_LAN8710, PHY_LAN8670, PHY_RTL8201 = "LAN8720", "LAN8710", "LAN8670", "RTL8201"
+PHY_IP101, PHY_DP83848, PHY_KSZ8041, PHY_KSZ8081 = "IP101", "DP83848", "KSZ8041", "KSZ8081"
+
+
+class LAN(WLAN):
+    def __init__(self, id, mdc, mdio, power, ref_clk, ref_clk_mode, phy_type, phy_addr):
+        self.wiring = "%s %d %d %d %d" % (phy_type, phy_addr, mdc.gpio, mdio.gpio, ref_clk.gpio)
+
+    def active(self, on=None):
+        if on:
+            ask("cable", self.wiring)
+        return super().active()
