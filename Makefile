@@ -26,6 +26,7 @@ docs: $(STAMP)
 
 screenshots: $(STAMP)
 	tools/screenshots
+	$(BIN)/python tools/link_timing.py
 
 # The environment is made anew when the project's own list of packages changes.
 $(STAMP): pyproject.toml

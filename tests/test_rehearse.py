@@ -42,9 +42,9 @@ FAULTS = {
         "not heater.on and not vent.on",
     ),
     "the wrong relay": (
-        '["heater.off", "notify(\'Cabinet',
-        '["vent.off", "notify(\'Cabinet',
-        "not heater.on",
+        'off         = ["heater"]',
+        'off         = ["vent"]',
+        "hot.tripped and not heater.on",
     ),
     "both at once": ('excludes = ["vent"]', "", "vent.on and not heater.on"),
     "upside down": ("pin      = 26", 'active = "low"\npin = 26', "heater.on"),

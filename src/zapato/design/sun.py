@@ -44,13 +44,10 @@ def sun_of(day: date, latitude: float, longitude: float, standard: int) -> tuple
     midnight = datetime(day.year, day.month, day.day, tzinfo=UTC) - timedelta(seconds=standard)
 
     def of_day(find: Callable[..., datetime]) -> int:
-        """The event that falls into the local day; the UTC day may be the one before or after."""
-        for near in (0, -1, 1):
-            moment = find(observer, day + timedelta(days=near))
-            minutes = round((moment - midnight).total_seconds() / 60)
-            if 0 <= minutes < 1440:
-                return minutes
-        raise ValueError("no such event on this day")
+        """The event nearest to the local noon: the library goes by UTC days, of which one may have two, or none."""
+        moments = (find(observer, day + timedelta(days=near)) for near in (-1, 0, 1))
+        minutes = (round((moment - midnight).total_seconds() / 60) for moment in moments)
+        return min(minutes, key=lambda each: abs(each - 720)) % 1440
 
     try:
         return of_day(sunrise), of_day(sunset)
