@@ -268,14 +268,14 @@ def storm() -> None:
             return random.choice(pieces)
         return "".join(
             chr(random.choice((random.randrange(32, 127), random.randrange(0xA0, 0x2000))))
-            for _ in range(random.randrange(200))
+            for _ in range(random.randrange(60))
         )
 
     def rows(count: int) -> str:
-        acts = (f"message({random.choice(TOPICS)!r}, {payload()!r})" for _ in range(count))
+        acts = [f"message({random.choice(TOPICS)!r}, {payload()!r})" for _ in range(count)]
         return "".join(
-            f"[[step]]\nat = {json.dumps(f'{10_000 + 20 * n}ms')}\nact = {json.dumps(act)}\n"
-            for n, act in enumerate(acts)
+            f'[[step]]\nat = "{10_000 + 20 * n}ms"\nact = {json.dumps(acts[n : n + 5])}\n'
+            for n in range(0, count, 5)
         )
 
     with tempfile.TemporaryDirectory() as name:

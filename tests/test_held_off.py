@@ -252,3 +252,16 @@ def test_the_board_tells_of_itself(bench):
         "80s? not known(me.signal)",
     )
     assert failed(bench(body, rows, lasts="90s", site=SITE)) == []
+
+
+def test_a_derived_number_follows_and_is_treated_like_a_reading(bench):
+    body = (
+        '[number.a]\nstart = 6\n[number.b]\nstart = 2\n[derived.share]\nof = "a.value / b.value"\nscale = 10\nchange = 1\n'
+        '[derived.calm]\nof = "a.value"\nevery = "1s"\nsmooth = "median 5"\n[led.l]\npin = 25\nshows = "share.value > 40"\n'
+    )
+    rows = steps(
+        "5s? share.value == 30 and not l.on and calm.value == 6", "6s: message('a/value/set', '10')", "<1s? share.value == 50 and l.on",
+        "=2s? calm.value == 6", "<2s? calm.value == 10", "20s: message('b/value/set', '0')", "<1s? not known(share.value) and not l.on",
+        "22s: message('b/value/set', '4')", "<1s? share.value == 25", "+1s: message('a/value/set', '10.2')", "=2s? share.value == 25",
+    )  # fmt: skip
+    assert failed(bench(body, rows, lasts="40s", site=SITE)) == []

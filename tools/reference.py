@@ -11,17 +11,20 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from zapato.boards.site import ANALOG, BOARD, FITTED, SUPPLY
+from zapato.budget.memory import costs, features
 from zapato.checks import rules
 from zapato.checks.codes.driver_missing import undriven
 from zapato.checks.model import files
+from zapato.design import Design
 from zapato.design.links import SHAPE as LINK
+from zapato.design.models import SHAPE as MODEL
 from zapato.design.resolve import DEVICE, resolve
 from zapato.design.script import HEAD, STEP
 from zapato.lang.fields import Field, Shape
-from zapato.lang.site import ETHERNET, LAN, MQTT, SITE, WIFI
+from zapato.lang.site import ETHERNET, LAN, MQTT, SITE, TIME, WIFI
 from zapato.lang.units import EXAMPLES, shown_time
 from zapato.parts import Kind, Part, kinds
-from zapato.parts.sensors import chip, chip_names
+from zapato.parts.sensors import SensorChip, chip, chip_names
 
 DOCS = Path(__file__).parents[1] / "docs"
 NOTE = "<!-- made by tools/reference.py; change the code, then run `make docs` -->\n"
@@ -64,12 +67,37 @@ def _table(shape: Shape | tuple[Field, ...]) -> Iterator[str]:
     yield ""
 
 
-def _driven(kind: Kind) -> bool:
-    """Whether the firmware drives the kind's example."""
+def _design(body: str) -> Design:
+    """A device with nothing but this."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "device.toml"
-        path.write_text(f'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n{kind.example}\n', "utf-8")
-        return not any(each.split(".")[0] == kind.name for each in undriven(resolve(path)))
+        path.write_text(f'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n{body}\n', "utf-8")
+        return resolve(path)
+
+
+def _driven(kind: Kind) -> bool:
+    """Whether the firmware drives the kind's example."""
+    return not any(each.split(".")[0] == kind.name for each in undriven(_design(kind.example)))
+
+
+def _costs(body: str) -> str:
+    """What a device file takes beyond an empty one, in bytes, on a chip with little memory: heap and flash."""
+    table, empty = costs()["short"], features(_design(""))
+    found = features(_design(body))
+    found.subtract(empty)
+    heap, flash = (sum(n * table[what].get(name, 0) for name, n in found.items()) for what in ("heap", "flash"))
+    return f"{round(heap, -1):,.0f} bytes of heap, {round(flash, -1):,.0f} of flash"
+
+
+def _sensor_costs(name: str) -> str:
+    """The same for a sensor chip, with the bus that it hangs on."""
+    one = chip(name)
+    if one.driver is None:
+        return ""
+    bus = {"i2c": "[i2c.b]\nsda = 21\nscl = 22\n", "onewire": "[onewire.b]\npin = 4\n"}.get(one.bus, "")
+    hangs = 'bus = "b"' if bus else "" if one.need is None else "pin = 33"
+    more = "\ntrigger = 25" if name == "echo" else ""
+    return _costs(f'{bus}[sensor.s]\nchip = "{name}"\n{hangs}{more}')
 
 
 def _kind(kind: Kind) -> Iterator[str]:
@@ -77,6 +105,10 @@ def _kind(kind: Kind) -> Iterator[str]:
     if not _driven(kind):
         yield "*Read and checked; the firmware does not drive it yet.*\n"
     yield f"```toml\n{kind.example}\n```\n"
+    if kind.wiring:
+        yield f"**Wiring.** {kind.wiring}\n"
+    if _driven(kind):
+        yield f"**Memory.** This takes {_costs(kind.example)} on a chip with 36 KiB for everything.\n"
     yield from _table(kind.fields)
     part = Part(kind, "x", {})
     for name, prop in kind.properties(part).items():
@@ -91,15 +123,19 @@ def _kind(kind: Kind) -> Iterator[str]:
     yield ""
 
 
+def _hangs(one: SensorChip) -> str:
+    return one.bus or ("a pin" if one.need else "nothing")
+
+
 def _sensors() -> Iterator[str]:
     yield "### Sensor chips\n"
-    yield "| chip | measures | hangs on | addresses | source |"
-    yield "|---|---|---|---|---|"
+    yield "| chip | measures | hangs on | addresses | wiring | memory, with its bus | source |"
+    yield "|---|---|---|---|---|---|---|"
     for name in chip_names():
         one = chip(name)
         measures = ", ".join(f"`{p}` ({v.unit})" for p, v in one.properties.items())
         addresses = ", ".join(f"0x{a:02x}" for a in one.addresses)
-        yield f"| `{name}` | {measures} | {one.bus or 'a pin'} | {addresses} | {one.source} |"
+        yield f"| `{name}` | {measures} | {_hangs(one)} | {addresses} | {one.wiring} | {_sensor_costs(name)} | {one.source} |"
     yield ""
 
 
@@ -129,14 +165,17 @@ def device_file() -> str:
     lines += ["## `[[link]]`: when, if, do\n", *_table(LINK)]
     lines += [
         "Expressions have `part.property`, numbers, texts, `true`, `false`, comparisons, `and` `or` `not`, `+ - * /`, `min` `max` `abs` "
-        "`round`. A condition that reads a value not yet known is not true. `do` takes `part.action`, `part.action(…)`, "
-        "`part.property = expression` and `notify('… {part.property} …')`.\n",
+        "`round`, `known(part.property)`, and by the clock on the wall `between('22:00', 'sunrise')` and `weekday('mon-fri')`. A condition that reads a value not yet known is not true. `do` takes `part.action`, `part.action(…)`, "
+        "`part.property = expression` and `notify('… {part.property} …')`. What each key does, with rehearsed examples and a picture: "
+        "[links](links.md).\n",
         "## Pieces\n",
         '`use = ["pieces/two-relays.toml"]` merges files of parts and links, relative to the site; `with = { lamp_pin = 26 }` fills '
         "their `{ with = \"lamp_pin\" }`. The device file wins.\n",
         "## Network: in site.toml, or in a device that differs\n",
         "### `[wifi]`\n",
         *_table(WIFI),
+        "### `[time]`\n",
+        *_table(TIME),
         "### `[mqtt]`\n",
         *_table(MQTT),
         "### `[ethernet]`, in a device that is wired\n",
@@ -159,6 +198,11 @@ def device_file() -> str:
         *_table(HEAD),
         "### `[[step]]`\n",
         *_table(STEP),
+        "### `[model.NAME]`\n",
+        "What the device feels follows from what it drives. A `room` goes towards `outside` plus the sum of what works on it, "
+        "dT/dt = (end - T) / `constant`; a `tank` changes by the sum, a minute. A blind travels by itself: its `position` in "
+        "expectations is where its two pins have driven it, from where the world's `position` said that it was.\n",
+        *_table(MODEL),
     ]
     return "\n".join(lines).rstrip() + "\n"
 

@@ -67,5 +67,10 @@ KIND = Kind(
     bench=_bench,
     requires=lambda part: () if part.values.get("serial") else ("open", "close"),
     bus=lambda part: "uart",
+    wiring=(
+        "Two relays or a motor driver, one pin for each direction; never both, which the firmware "
+        "sees to, and better a wiring in which it cannot happen (the second relay behind the "
+        "first one's rest contact). End switches belong into the motor."
+    ),
     example="[blind.window]\nopen = 25\nclose = 26",
 )

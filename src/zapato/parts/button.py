@@ -52,5 +52,10 @@ KIND = Kind(
         "down",
         {"press": ["tap", 120], "hold": ["tap", part.get("hold", 3000) + 200], "double": ["taps", 2, 80]},
     ),
+    wiring=(
+        'Between the pin and ground with `pull = "up"` (`active = "low"` is the default). More '
+        "than a metre of cable: a resistor of 4.7 kohm from the pin to 3.3 V beside the board, "
+        "and the two wires twisted."
+    ),
     example='[button.start]\npin = 33\npull = "up"',
 )

@@ -15,5 +15,9 @@ KIND = Kind(
     needs=lambda part: input_need(part, "low", "a contact that is closed most of the time", usual=True),
     driver=lambda part: input_driver(part, "low", ("closed", "closed", "opened")),
     bench=lambda part: input_bench(part, "low", "closed"),
+    wiring=(
+        'A reed contact between the pin and ground with `pull = "up"`. `active` is the level of a '
+        "closed door: low where the closed contact leads to ground."
+    ),
     example='[contact.door]\npin = 32\npull = "up"',
 )

@@ -58,5 +58,9 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),
+    wiring=(
+        "On the bus like any chip, the address by what its ADDR pin leads to. Its inputs take "
+        "from ground to its supply, no more: a divider in front of anything higher."
+    ),
     example='[i2c.main]\nsda = 21\nscl = 22\n\n[converter.adc]\nchip = "ads1115"\nbus = "main"\n\n[sensor.tank]\nchip = "analog"\npin = "adc.0"',
 )

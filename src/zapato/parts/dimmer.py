@@ -82,5 +82,10 @@ KIND = Kind(
     needs=_needs,
     driver=_driver,
     bench=_bench,
+    wiring=(
+        "The pin drives the gate of a logic-level MOSFET (through 100 ohm, with 10 kohm from gate "
+        "to ground) for a strip or lamp at 12 V or 24 V, or the 0 to 10 V or PWM input of a "
+        "driver. Mains dimmers need a driver of their own."
+    ),
     example="[dimmer.hall]\npin = 25",
 )

@@ -110,5 +110,11 @@ KIND = Kind(
     needs=_needs,
     driver=_driver,
     bench=_bench,
+    wiring=(
+        "On the bus like any chip, its address by its address pins; RESET to 3.3 V. The interrupt "
+        "line to a pin of the board saves looking fifty times a second. Its pins give 25 mA "
+        "(mcp23017) or hardly anything in the high state (pcf857x: LEDs and relay boards that "
+        "switch with a low level)."
+    ),
     example='[i2c.main]\nsda = 21\nscl = 22\n\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n\n[relay.pump]\npin = "io.3"',
 )

@@ -13,5 +13,6 @@ KIND = Kind(
     properties=on_property,
     actions={"set": Action((Argument("on", "boolean"),), help="set it")},
     driver=lambda part: Driver("held", "Held", ("on", bool(part.get("start", False)), False, True)),
+    wiring=("Nothing to wire: it is a value."),
     example="[flag.away]\nstart = false",
 )

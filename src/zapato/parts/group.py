@@ -13,5 +13,6 @@ KIND = Kind(
     properties=on_property,
     actions=SWITCHING,
     driver=lambda part: Driver("group", "Group", (tuple(part.get("of", ())),)),
+    wiring=("Nothing to wire: it switches parts that are there."),
     example='[relay.left]\npin = 26\n\n[relay.right]\npin = 25\n\n[group.both]\nof = ["left", "right"]',
 )

@@ -61,6 +61,10 @@ KIND = Kind(
         "release": Action(undo="trip", help="let go; refused while the limit is passed"),
     },
     driver=_driver,
+    wiring=(
+        "Nothing to wire. It is software: where a failure could burn or flood, a thermostat, a "
+        "fuse or a float switch in the circuit itself comes first."
+    ),
     example=(
         '[relay.heater]\npin = 26\n\n[sensor.cabinet]\nchip = "dht22"\npin = 27\n\n'
         '[guard.hot]\nwhen = "cabinet.temperature > 75"\nback = 10\noff = ["heater"]'

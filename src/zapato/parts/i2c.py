@@ -49,5 +49,10 @@ KIND = Kind(
     actions={"scan": Action(help="ask every address and say which answer")},
     needs=_needs,
     driver=_driver,
+    wiring=(
+        "SDA to SDA and SCL to SCL, 3.3 V, ground; breakouts differ in the order of their pins. "
+        "One pull-up of 4.7 kohm to 3.3 V a line: most breakouts carry 10 kohm each, so two or "
+        "three of them are enough and eight are too strong. 30 cm to a metre in all."
+    ),
     example="[i2c.main]\nsda = 21\nscl = 22",
 )

@@ -52,5 +52,10 @@ KIND = Kind(
     driver=_driver,
     words=("status",),
     bench=level_bench,
+    wiring=(
+        "From the pin through a resistor of 220 ohm to 1 kohm to the LED's longer leg, the "
+        "shorter one to ground; or from 3.3 V through LED and resistor to the pin with `active = "
+        '"low"`.'
+    ),
     example='[led.ready]\npin = 2\nshows = "status"',
 )

@@ -312,6 +312,7 @@ class Kind:
         words: what may stand in a field of role "condition" beside an expression.
         gives: the type that the expression in its field of role "condition" must have.
         bus: the kind of bus that its field of role "bus" must name.
+        wiring: how it is wired, for the reference.
         example: a table that passes `check`, for the reference.
     """
 
@@ -330,6 +331,7 @@ class Kind:
     bus: Callable[[Part], str] = _i2c
     words: tuple[str, ...] = ()
     gives: Callable[[Part], ValueType] = _boolean
+    wiring: str = ""
     example: str = ""
     shape: Shape = field(init=False)
 

@@ -14,5 +14,9 @@ KIND = Kind(
     needs=lambda part: input_need(part, "high", "a motion sensor, whose output drives the line", driven=True),
     driver=lambda part: input_driver(part, "high", ("present", "started", "ended")),
     bench=lambda part: input_bench(part, "high", "present"),
+    wiring=(
+        "Three wires: supply (many take 5 V, their output is 3.3 V: look at its sheet), ground, "
+        "output to the pin. It needs up to a minute after power-up until it is quiet."
+    ),
     example="[motion.porch]\npin = 14",
 )

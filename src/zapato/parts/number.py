@@ -41,5 +41,6 @@ KIND = Kind(
     },
     actions={"set": Action((Argument("value", "number"),), help="set it")},
     driver=_driver,
+    wiring=("Nothing to wire: it is a value."),
     example='[number.limit]\nstart = 22\nlow = 5\nhigh = 30\nunit = "Cel"',
 )

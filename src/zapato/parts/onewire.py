@@ -39,5 +39,10 @@ KIND = Kind(
         )
     ],
     driver=lambda part: Driver("bus_onewire", "OneWireBus", (part.pins["pin"].gpio,)),
+    wiring=(
+        "One data line with 4.7 kohm to 3.3 V at the board, supply and ground beside it. Sensors "
+        "hang in a row on one cable, not in a star; tens of metres work with three wires, few "
+        "with two."
+    ),
     example='[onewire.outlet]\npin = 27\npull_up = "4.7kohm"',
 )

@@ -68,5 +68,12 @@ KIND = Kind(
     needs=_needs,
     driver=_driver,
     bench=level_bench,
+    wiring=(
+        "The pin drives the input of a relay board or a transistor, never a bare coil: a coil "
+        "takes 30 to 80 mA and a pin gives a few. Boards with an optocoupler and an input marked "
+        'IN mostly switch on with a low level: `active = "low"`. The board\'s ground and the relay '
+        "board's ground are joined; its coil supply (often 5 V) is its own. Mains on the "
+        "contacts: only inside an enclosure, with the board's supply isolated from it."
+    ),
     example='[relay.heater]\npin = 26\nstart = "off"',
 )

@@ -15,5 +15,9 @@ KIND = Kind(
     needs=lambda part: input_need(part, "low", "a switch to ground"),
     driver=lambda part: input_driver(part, "low", ("on", "changed", "changed")),
     bench=lambda part: input_bench(part, "low", "on"),
+    wiring=(
+        'A wall switch between the pin and ground with `pull = "up"`, on its own cable at extra- '
+        "low voltage, never across the mains."
+    ),
     example='[rocker.stairs]\npin = 32\npull = "up"',
 )

@@ -153,5 +153,6 @@ KIND = Kind(
     requires=_requires,
     bus=lambda part: found.bus if (found := _chip(part)) else "",
     addresses=lambda part: found.addresses if (found := _chip(part)) else (),
+    wiring=("What each chip wants is said with the chips below."),
     example='[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"',
 )

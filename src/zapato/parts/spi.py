@@ -37,5 +37,9 @@ KIND = Kind(
         ),
     ),
     needs=_needs,
+    wiring=(
+        "SCK to SCK, MOSI (COPI) to the part's data in, MISO (CIPO) to its data out, one select "
+        "line a part, ground; short."
+    ),
     example="[spi.panel]\nsck = 18\nmosi = 23\nmiso = 19",
 )

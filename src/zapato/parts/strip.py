@@ -49,5 +49,12 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     needs=lambda part: [Need("pin", "output", timed=True, circuit="the data input of a strip")],
+    wiring=(
+        "Data through 330 ohm to the first LED, as near to the board as possible; ground of the "
+        "strip's supply joined with the board's. At 5 V the strip wants 3.5 V for a high level: a "
+        "74HCT gate between pin and strip, or the first LED at 4.3 V behind a diode. 1000 uF "
+        "across the strip's supply; up to 60 mA an LED at full white, fed in again every few "
+        "metres."
+    ),
     example='[strip.rack]\npin = 13\ncount = 60\nchip = "ws2812b"',
 )

@@ -48,5 +48,6 @@ KIND = Kind(
         ("store",),
         watches="of",
     ),
+    wiring=("Nothing to wire: it counts what other parts do."),
     example='[relay.pump]\npin = 26\n\n[tally.pump_hours]\nof = "pump.on"\ncounts = "time"',
 )

@@ -30,5 +30,9 @@ KIND = Kind(
     needs=lambda part: [Need("pin", "touch", circuit="a bare touch pad")],
     driver=_driver,
     bench=_bench,
+    wiring=(
+        "A wire or a foil behind plastic, to a touch pin of the chip, as short as it can be and "
+        "away from mains cables; nothing else on the pin."
+    ),
     example="[touch.rail]\npin = 4",
 )

@@ -31,5 +31,9 @@ KIND = Kind(
     ),
     needs=_needs,
     requires=lambda part: () if part.values.get("rx") is not None else ("tx",),
+    wiring=(
+        "TX to RX and RX to TX, ground joined; 5 V parts need a level shifter or a divider before "
+        "the board's RX. RS-485 needs a driver chip."
+    ),
     example="[uart.meter]\ntx = 17\nrx = 16\nbaud = 9600",
 )

@@ -26,6 +26,7 @@ class SensorChip:
         bus_most: the fastest clock of its bus, Hz; 0 where not stated.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
         derived: properties that it computes from the others, so that nothing around it sets them.
+        wiring: how it is wired, for the reference.
         driver, bench: as in a kind; None where the runtime does not drive it yet.
     """
 
@@ -40,6 +41,7 @@ class SensorChip:
     fastest: int = 0
     bus_most: float = 0.0
     source: str = ""
+    wiring: str = ""
     derived: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:

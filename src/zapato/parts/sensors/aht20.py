@@ -16,6 +16,7 @@ CHIP = SensorChip(
     bus_most=400000,
     addresses=(0x38,),
     fastest=1000,
+    wiring="3.3 V; its address cannot be changed.",
     source="AHT20 datasheet, Sensor performance; Sensor reading process (80 ms a measurement, at most one a second against self-heating); I2C address 0x38",
     driver=_DRIVER,
     bench=_BENCH,

@@ -25,6 +25,10 @@ CHIP = SensorChip(
     help="a voltage on an analog input",
     properties={"voltage": quantity("V", "volts at the sensor, before the divider")},
     need=Need("pin", "analog", circuit="a sensor with a voltage output"),
+    wiring=(
+        "The sensor's output to an analog pin, its ground to ground; above the pin's range a "
+        "divider of two resistors, said with `divider`."
+    ),
     driver=_driver,
     bench=_bench,
 )

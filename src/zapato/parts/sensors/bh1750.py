@@ -13,6 +13,7 @@ CHIP = SensorChip(
     bus_most=400000,
     addresses=(0x23, 0x5C),
     fastest=180,
+    wiring="3.3 V; ADDR to ground is 0x23, to 3.3 V 0x5c. Behind a clear window, not in the sun.",
     source="BH1750FVI datasheet, Measurement mode (H-resolution 120 ms typical, 180 ms at most) and Slave address (ADDR pin)",
     driver=_DRIVER,
     bench=_BENCH,

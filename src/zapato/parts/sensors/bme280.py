@@ -17,6 +17,9 @@ CHIP = SensorChip(
     bus_most=3400000,
     addresses=(0x76, 0x77),
     fastest=100,
+    wiring=(
+        "3.3 V; SDO to ground is address 0x76, to 3.3 V 0x77; CSB to 3.3 V. Away from the board's warmth."
+    ),
     source="BME280 datasheet, General electrical specification and I2C interface (SDO sets 0x76 or 0x77)",
     driver=_DRIVER,
     bench=_BENCH,

@@ -19,6 +19,7 @@ CHIP = SensorChip(
         "signal": quantity("dBm", "of the access point, while it is joined"),
     },
     fastest=100,
+    wiring="Nothing to wire.",
     source="the ports' own time, gc and network modules",
     driver=_driver,
 )

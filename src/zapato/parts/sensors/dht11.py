@@ -14,6 +14,9 @@ CHIP = SensorChip(
     },
     need=data_line("DHT11"),
     fastest=1000,
+    wiring=(
+        "Supply 3.3 V, ground, data to the pin; 4.7 to 10 kohm from data to 3.3 V unless its breakout has it."
+    ),
     source="DHT11 product manual, Technical specifications: sampling period at least 1 s, 0 to 50 °C, 20 to 90 %RH",
     driver=driver,
     bench=bench,

@@ -32,6 +32,10 @@ CHIP = SensorChip(
     },
     need=data_line("DHT22"),
     fastest=2000,
+    wiring=(
+        "Supply 3.3 V, ground, data to the pin; 4.7 to 10 kohm from data to 3.3 V unless its "
+        "breakout has it. A few metres of cable."
+    ),
     source="AM2302 (DHT22) product manual, Technical specification: sensing period 2 s, −40 to 80 °C, 0 to 100 %RH",
     driver=driver,
     bench=bench,

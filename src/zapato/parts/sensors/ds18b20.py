@@ -26,5 +26,8 @@ CHIP = SensorChip(
     driver=_driver,
     bench=_bench,
     fastest=750,
+    wiring=(
+        "Red supply 3.3 V, black ground, yellow data on most probes; 4.7 kohm from data to 3.3 V once a bus."
+    ),
     source="DS18B20 datasheet, Features (−55 to 125 °C) and AC Electrical Characteristics (conversion 750 ms at 12 bits)",
 )

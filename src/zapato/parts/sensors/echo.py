@@ -23,6 +23,10 @@ CHIP = SensorChip(
     properties={"distance": quantity("m", "to what is in front of it", 0.02, 5)},
     need=Need("pin", "input", timed=True, rest="low", firm=True, circuit="the echo output of the sensor"),
     fastest=60,
+    wiring=(
+        "Trigger straight to its pin; the echo of a 5 V sensor through a divider (1 kohm and 2 "
+        "kohm), as a pin takes 3.3 V."
+    ),
     source="speed of sound 343.2 m/s in dry air at 20 °C (ISO 9613-1, annex A); an echo from 5 m takes 30 ms",
     driver=_driver,
     bench=_bench,

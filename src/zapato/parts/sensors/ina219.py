@@ -17,6 +17,10 @@ CHIP = SensorChip(
     bus_most=2560000,
     addresses=tuple(range(0x40, 0x50)),
     fastest=100,
+    wiring=(
+        "The load's positive line goes through its shunt (0.1 ohm on most breakouts), at most 26 "
+        "V and 3.2 A; grounds joined."
+    ),
     source="INA219 datasheet, Bus timing diagram definitions; Serial bus address; Register details (LSB of 4 mV and 10 uV)",
     derived=("power",),
     driver=_DRIVER,

@@ -34,6 +34,10 @@ CHIP = SensorChip(
     properties={"temperature": quantity("Cel", "temperature", -40, 150)},
     need=Need("pin", "analog", circuit="the middle of a thermistor and its fixed resistor"),
     fastest=100,
+    wiring=(
+        "Thermistor and a fixed resistor of about the same value in a row between 3.3 V and "
+        "ground, the pin in the middle; `side` says on which side the thermistor is."
+    ),
     source="beta equation of NTC thermistors (IEC 60539-1, 4.5)",
     driver=_driver,
     bench=_bench,

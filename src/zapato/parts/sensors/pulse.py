@@ -34,6 +34,10 @@ CHIP = SensorChip(
     },
     need=Need("pin", "input", interrupt=True, circuit="the pulse output of a meter"),
     fastest=100,
+    wiring=(
+        'An open contact or open-collector output between pin and ground with `pull = "up"`; an '
+        "S0 output: its plus to the pin, its minus to ground."
+    ),
     source="",
     driver=_driver,
     bench=_bench,

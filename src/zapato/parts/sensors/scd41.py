@@ -17,6 +17,7 @@ CHIP = SensorChip(
     bus_most=400000,
     addresses=(0x62,),
     fastest=5000,
+    wiring=("3.3 V, 200 mA for a moment; air must reach it, and it wants to see fresh air once a week."),
     source="SCD4x datasheet, Sensor specifications; Digital interface (address 0x62); start_periodic_measurement (5 s)",
     driver=_DRIVER,
     bench=_BENCH,

@@ -16,6 +16,7 @@ CHIP = SensorChip(
     bus_most=1000000,
     addresses=(0x44, 0x45),
     fastest=100,
+    wiring="3.3 V; ADDR to ground is 0x44, to 3.3 V 0x45.",
     source="SHT3x-DIS datasheet, Sensor specifications and I2C address (ADDR sets 0x44 or 0x45)",
     driver=_DRIVER,
     bench=_BENCH,
