@@ -265,3 +265,26 @@ def test_a_derived_number_follows_and_is_treated_like_a_reading(bench):
         "22s: message('b/value/set', '4')", "<1s? share.value == 25", "+1s: message('a/value/set', '10.2')", "=2s? share.value == 25",
     )  # fmt: skip
     assert failed(bench(body, rows, lasts="40s", site=SITE)) == []
+
+
+@pytest.mark.parametrize(
+    ("board", "pins", "select"),
+    [
+        ("esp32-38pin", 'sck = 18\nmosi = 23\nmiso = 19\ncontroller = "hardware"', 5),
+        ("esp32-38pin", 'sck = 25\nmosi = 26\nmiso = 34\ncontroller = "software"', 27),
+        ("rp2040w-40pin", 'sck = 18\nmosi = 19\nmiso = 16\ncontroller = "hardware"', 17),
+        ("esp8266-30pin", 'sck = 14\nmosi = 13\nmiso = 12\ncontroller = "hardware"', 5),
+    ],
+)
+def test_chips_on_spi_by_their_select_pins(board, pins, select, bench):
+    """Two on one bus, told apart by their select lines; one that is not there is told."""
+    chip = '[sensor.{n}]\nchip = "bme280"\nbus = "bus"\nselect = {pin}\nevery = "5s"\n'
+    body = f"[spi.bus]\n{pins}\n" + chip.format(n="here", pin=select) + chip.format(n="gone", pin=4)
+    world = "[world]\nhere.temperature = 21.5\nhere.humidity = 40\nhere.pressure = 95000\n"
+    rows = steps(
+        "20s? abs(here.temperature - 21.5) < 0.1 and abs(here.pressure - 95000) < 20 and abs(here.humidity - 40) < 0.5",
+        "21s? not known(gone.temperature)",
+    )
+    result = bench(body, world + rows, board=board, lasts="30s")
+    assert failed(result) == []
+    assert any("gone does not answer" in text for _, text in result.log)

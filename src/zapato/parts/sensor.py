@@ -62,6 +62,12 @@ def _properties(part: Part) -> Mapping[str, Property]:
 
 def _needs(part: Part) -> Iterable[Need]:
     found = _chip(part)
+    if found and _on_spi(part, found):
+        return [
+            Need(
+                "select", "output", active="low", timed=True, circuit=f"the select input of the {found.name}"
+            )
+        ]
     if not found or not found.need or part.values.get("pin") is None:
         return []
     pull = part.get("pull", "up") if found.name == "pulse" else "none"
@@ -69,6 +75,20 @@ def _needs(part: Part) -> Iterable[Need]:
     if part.values.get("trigger") is not None:
         needs.append(Need("trigger", "output", timed=True, circuit="the trigger input of the sensor"))
     return needs
+
+
+def _on_spi(part: Part, found: SensorChip) -> bool:
+    return found.spi and part.values.get("select") is not None
+
+
+def _bus(part: Part) -> str:
+    found = _chip(part)
+    return "spi" if found and _on_spi(part, found) else found.bus if found else ""
+
+
+def _addresses(part: Part) -> tuple[int, ...]:
+    found = _chip(part)
+    return found.addresses if found and not _on_spi(part, found) else ()
 
 
 def _driver(part: Part) -> Driver | None:
@@ -129,6 +149,7 @@ KIND = Kind(
         measured("every", "the time from one reading to the next", "time", 30_000, least=100),
         number("change", "report only a change of at least this much; 0 reports every reading", 0),
         pin("trigger", "the pin that asks for an echo, for chip echo", None),
+        pin("select", "the pin that selects the chip on an SPI bus, for chips that can hang on one", None),
         choice("pull", "the internal resistor at a pulse input", "up", "none", default="up"),
         choice("active", "the level of a pulse", "high", "low", default="low"),
         measured("nominal", "a thermistor's resistance at 25 °C", "ohm", 10_000, least=1),
@@ -151,8 +172,8 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     requires=_requires,
-    bus=lambda part: found.bus if (found := _chip(part)) else "",
-    addresses=lambda part: found.addresses if (found := _chip(part)) else (),
+    bus=_bus,
+    addresses=_addresses,
     wiring=("What each chip wants is said with the chips below."),
     example='[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"',
 )

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import choice, pin
-from zapato.parts.model import Kind, Need, Part
+from zapato.lang.fields import choice, measured, pin
+from zapato.parts.model import Driver, Kind, Need, Part
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -19,6 +19,16 @@ def _needs(part: Part) -> Iterable[Need]:
                 controller=f"spi.{line}" if hardware else "",
                 circuit=f"the {line} line of an SPI bus",
             )
+
+
+def _driver(part: Part) -> Driver | None:
+    if "miso" not in part.pins:
+        return None  # nothing that only listens is driven yet
+    lines = (part.pins[line].gpio for line in ("sck", "mosi", "miso"))
+    arguments = (*lines, round(part.get("speed", 1e6)))
+    if part.get("controller", "hardware") == "hardware":
+        return Driver("bus_spi_hard", "HardSpiBus", arguments, ("bus_spi",))
+    return Driver("bus_spi", "SpiBus", arguments)
 
 
 KIND = Kind(
@@ -35,8 +45,10 @@ KIND = Kind(
             "hardware",
             default="hardware",
         ),
+        measured("speed", "the clock rate", "Hz", 1e6, least=10e3, most=40e6),
     ),
     needs=_needs,
+    driver=_driver,
     wiring=(
         "SCK to SCK, MOSI (COPI) to the part's data in, MISO (CIPO) to its data out, one select "
         "line a part, ground; short."

@@ -18,7 +18,7 @@ from typing import Any
 from zapato.boards.model import Board as BoardFacts
 from zapato.firmware.compile import names_of
 from zapato.firmware.shorten import port_names
-from zapato.stage.chips import BusChip, stand_in
+from zapato.stage.chips import BusChip, SpiExchange, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Disk, Flash, Held, NoDevice
 from zapato.stage.network import Air, Server, Station
@@ -123,6 +123,8 @@ class Board:
         self.lights: dict[int, bytes] = {}
         """The last frame of each strip: it outlives the program, as the strip has its own supply."""
         self.buses: dict[int, dict[int, BusChip]] = {}
+        """By data line and address; of an SPI bus by clock line and select pin."""
+        self.exchanges: dict[tuple[int, int], SpiExchange] = {}
         self.machine: Machine | None = None
         self.wanted: tuple[tuple[str, str], ...] = ()
         self.seen: dict[tuple[str, str], Any] = {}
@@ -514,6 +516,33 @@ class Board:
         sda, address, size, rate = map(int, data.split())
         self.clock.busy((size + 1) * 9_000_000 // rate)
         self._pipe = self._chip(sda, address).read(size)
+
+    def on_spi_controller(self, data: bytes) -> None:
+        """A controller takes these pins, where the chip has it and its routing allows it."""
+        number, *gpios = map(int, data.split())
+        chip = self.facts.chip
+        routes = zip((chip.routes.get(f"spi.{line}") for line in ("sck", "mosi", "miso")), gpios, strict=True)
+        free = any(gpio < 0 for gpio in gpios) or not any(
+            r and gpio not in r.get(number, ()) for r, gpio in routes
+        )
+        if not free or not 0 <= number <= chip.resources.spi:
+            raise Fault(1)
+
+    def on_spi(self, data: bytes) -> None:
+        """Bytes out, and as many in, of the chip whose select line is low; nobody drives the line where there is none."""
+        head, _, sent = data.partition(b"\n")
+        sck, rate = map(int, head.split())
+        self.clock.busy(len(sent) * 8_000_000 // rate)
+        chips = self.buses.get(sck, {})
+        chosen = [select for select in chips if self.pins.line(select).level == 0]
+        if len(chosen) != 1:
+            self._pipe = b"\xff" * len(sent)
+            return
+        select = chosen[0]
+        if (sck, select) not in self.exchanges:
+            self.exchanges[sck, select] = exchange = SpiExchange(chips[select])
+            self.pins.line(select).on_change = exchange.end
+        self._pipe = self.exchanges[sck, select].bytes(sent)
 
     def _chip(self, sda: int, address: int) -> BusChip:
         found = self.buses.get(sda, {}).get(address)

@@ -25,6 +25,7 @@ class SensorChip:
         source: the document behind the figures.
         bus_most: the fastest clock of its bus, Hz; 0 where not stated.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
+        spi: it can hang on an SPI bus as well, where a select pin is given.
         derived: properties that it computes from the others, so that nothing around it sets them.
         wiring: how it is wired, for the reference.
         driver, bench: as in a kind; None where the runtime does not drive it yet.
@@ -38,6 +39,7 @@ class SensorChip:
     need: Need | None = None
     addresses: tuple[int, ...] = ()
     bus: str = ""
+    spi: bool = False
     fastest: int = 0
     bus_most: float = 0.0
     source: str = ""
@@ -69,9 +71,11 @@ def quantity(unit: str, help: str, low: float | None = None, high: float | None 
 def on_bus(
     module: str, cls: str, chip: str, *also: str
 ) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
-    """Driver and bench of a chip on I2C whose runtime class takes bus and address."""
+    """Driver and bench of a chip whose runtime class takes a bus and its address there: on SPI, its select pin."""
 
     def address(part: Part) -> int:
+        if "select" in part.pins:
+            return part.pins["select"].gpio
         return part.get("address", 0) or import_module(f"zapato.parts.sensors.{chip}").CHIP.addresses[0]
 
     def driver(part: Part) -> Driver:
@@ -80,7 +84,8 @@ def on_bus(
 
     def bench(part: Part) -> Bench:
         bus = part.linked["bus"].pins if "bus" in part.linked else {}
-        at = bus["sda"].gpio if "sda" in bus else -1
+        data = bus.get("sda") or bus.get("sck")
+        at = data.gpio if data else -1
         known = import_module(f"zapato.parts.sensors.{chip}").CHIP
         felt = (name for name in known.properties if name not in known.derived)
         return Bench(sets={name: ["i2c", at, address(part), chip, name] for name in felt})

@@ -1,4 +1,4 @@
-"""BMP280: temperature and pressure over I2C."""
+"""BMP280: temperature and pressure over I2C or SPI."""
 
 from __future__ import annotations
 
@@ -8,15 +8,16 @@ _DRIVER, _BENCH = on_bus("s_bme280", "Bmp280", "bmp280")
 
 CHIP = SensorChip(
     name="bmp280",
-    help="temperature and pressure over I2C",
+    help="temperature and pressure over I2C or SPI",
     properties={
         "temperature": quantity("Cel", "air temperature", -40, 85),
         "pressure": quantity("Pa", "air pressure", 30000, 110000),
     },
     bus_most=3400000,
     addresses=(0x76, 0x77),
+    spi=True,
     fastest=100,
-    wiring="3.3 V; SDO to ground is address 0x76, to 3.3 V 0x77; CSB to 3.3 V.",
+    wiring="3.3 V; SDO to ground is address 0x76, to 3.3 V 0x77; CSB to 3.3 V. On SPI: SCL is SCK, SDA MOSI, SDO MISO, CSB the select line.",
     source="BMP280 datasheet, Electrical parameter specification and I2C interface (SDO sets 0x76 or 0x77)",
     driver=_DRIVER,
     bench=_BENCH,

@@ -22,6 +22,31 @@ class BusChip(Protocol):
     def read(self, size: int) -> bytes: ...
 
 
+class SpiExchange:
+    """A chip with registers on SPI: while it is selected, the first byte names a register, bit 7 set to read it."""
+
+    def __init__(self, chip: BusChip) -> None:
+        self._chip, self._register = chip, -1
+
+    def end(self) -> None:
+        """The select line moved."""
+        self._register = -1
+
+    def bytes(self, sent: bytes) -> bytes:
+        """What comes in while these bytes go out."""
+        if self._register < 0:
+            first, sent = sent[0], sent[1:]
+            self._register = first
+            return b"\xff" + (self.bytes(sent) if sent else b"")
+        register = self._register | 0x80
+        if self._register & 0x80:
+            self._chip.write(bytes((register,)))
+            self._register = (register + len(sent)) & 0xFF
+            return self._chip.read(len(sent))
+        self._chip.write(bytes((register,)) + sent)
+        return b"\xff" * len(sent)
+
+
 def stand_in(name: str, feel: Feel) -> BusChip:
     """The stand-in for the chip of this name."""
     return import_module(f"zapato.stage.chips.{name}").Chip(feel)

@@ -136,6 +136,32 @@ class I2C(SoftI2C):
         super().__init__(scl, sda, freq)
 
 
+class SoftSPI:
+    MSB = 0
+
+    def __init__(self, baudrate=500000, *, polarity=0, phase=0, bits=8, firstbit=MSB, sck=None, mosi=None, miso=None):
+        self.head = b"%d %d\n" % (sck.gpio if sck else 14, baudrate)
+
+    def write(self, data):
+        ask("spi", self.head + bytes(data))
+
+    def readinto(self, data, write=0):
+        ask("spi", self.head + bytes([write] * len(data)))
+        pipe.readinto(data)
+
+    def read(self, size, write=0):
+        data = bytearray(size)
+        self.readinto(data, write)
+        return bytes(data)
+
+
+class SPI(SoftSPI):
+    def __init__(self, id, baudrate=1000000, **more):
+        lines = [more[each].gpio if each in more else -1 for each in ("sck", "mosi", "miso")]
+        _ask("spi_controller", "%d %d %d %d" % tuple([id] + lines))
+        super().__init__(baudrate, **more)
+
+
 def time_pulse_us(pin, level, timeout=1000000):
     return int(ask("pulse", "%d %d %d" % (pin.gpio, level, timeout)))
 
