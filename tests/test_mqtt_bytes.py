@@ -83,14 +83,14 @@ class Sock:
         self.room = room
         self.closed = False
 
-    def recv(self, size):
+    def read(self, size):
         data = self.chunks[0][:size]
         self.chunks[0] = self.chunks[0][size:]
         if not self.chunks[0]:
             self.chunks.pop(0)
         return data
 
-    def send(self, data):
+    def write(self, data):
         count = min(self.room, len(data))
         self.sent.extend(data[:count])
         return count

@@ -44,6 +44,8 @@ BROKER = '[mqtt]\nhost = "192.168.4.2"\n'
 NAMED = '[mqtt]\nhost = "broker.refuge.example"\n'
 REPORTS = '[mqtt]\nhost = "192.168.4.2"\nreport = "senml"\napart = "2s"\n'
 TIME = '[time]\nzone = "Europe/Zurich"\n'
+SECURED = '[mqtt]\nhost = "192.168.4.2"\ntls = true\nauthority = "ca.pem"\n'
+AUTHORITY = Path(__file__).parents[1] / "tests" / "data" / "tls" / "ca.pem"
 FIXED = "# with a fixed address\n"
 PLAN = '[site]\nname = "s"\n[lan]\nnetwork = "192.168.4.0/24"\nrouter = "192.168.4.1"\naddresses = { bench = "192.168.4.9" }\n'
 EXTRAS = (
@@ -53,6 +55,7 @@ EXTRAS = (
     '[expander.{n}]\nchip = "pcf8575"\nbus = "{bus}"\naddress = 0x22',
     '[converter.{n}]\nchip = "ads1115"\nbus = "{bus}"\naddress = 0x4b',
     '[i2c.{n}]\nsda = "auto"\nscl = "auto"\ncontroller = "hardware"',
+    '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\ncontroller = "software"',
     '[sensor.{n}]\nchip = "analog"\npin = "auto"\nsmooth = "median 5"\nrepeat = "1min"',
     '[relay.{n}]\npin = "auto"\nshortest_on = "1min"\nlongest_on = "1h"',
     '[contact.{n}]\npin = "auto"\npull = "none"\nquiet = "5s"',
@@ -61,6 +64,7 @@ EXTRAS = (
 WATCHERS = (
     '[tally.{n}]\nof = "{one}.on"\ncounts = "time"',
     '[tally.{n}]\nof = "{one}.on"',
+    '[derived.{n}]\nof = "{value}.value * 2"',
     '[guard.{n}]\nwhen = "{value}.value > 90"\noff = ["{one}"]\nback = 5',
 )
 """Parts with what the examples leave out."""
@@ -114,7 +118,9 @@ def device(random: Random) -> str:
                 0, fresh.replace("{one}", random.choice(switched)).replace("{value}", random.choice(read))
             )
     radio = random.choice((NETWORK, NETWORK, NETWORK, FIXED + NETWORK, "[ethernet]\n"))
-    network = random.choice(("", radio, radio + BROKER, radio + BROKER, radio + NAMED, radio + REPORTS))
+    network = random.choice(
+        ("", radio, radio + BROKER, radio + BROKER, radio + NAMED, radio + REPORTS, radio + SECURED)
+    )
     if network and random.random() < 0.3:
         network += TIME
         rows.append('[[link]]\nat = "06:30"\ndays = "mon-fri"\ndo = "notify(\'x\')"')
@@ -124,7 +130,19 @@ def device(random: Random) -> str:
 
 def _counts(random: Random) -> list[tuple[str, int]]:
     """Kinds, and how many of each, what others need first."""
-    loose = ["flag", "number", "group", "tally", "guard", "i2c", "onewire", "sensor", "expander", "converter"]
+    loose = [
+        "flag",
+        "number",
+        "group",
+        "tally",
+        "guard",
+        "derived",
+        "i2c",
+        "onewire",
+        "sensor",
+        "expander",
+        "converter",
+    ]
     pinned = [kind.name for kind in kinds() if kind.name not in loose and _driven(kind)]
     found = [
         (kind, random.choice((1, 1, 2)))
@@ -156,7 +174,9 @@ def _table(kind: str, name: str, random: Random, switched: list[str]) -> str:
 
 
 def _loose(text: str) -> str:
-    return re.sub(r'^(pin|open|close|sda|scl) = (?:\d+|"[^"]+")', r'\1 = "auto"', text, flags=re.M)
+    return re.sub(
+        r'^(pin|open|close|sda|scl|sck|mosi|miso) = (?:\d+|"[^"]+")', r'\1 = "auto"', text, flags=re.M
+    )
 
 
 def _sensors(random: Random, names: list[str]) -> list[str]:
@@ -221,6 +241,7 @@ def measure(text: str, form: str) -> tuple[Counter[str], int, int] | None:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "bench.toml"
         path.write_text(text)
+        (Path(folder) / "ca.pem").write_bytes(AUTHORITY.read_bytes())
         if FIXED in text:
             (Path(folder) / "site.toml").write_text(PLAN)
         design = resolve(path)

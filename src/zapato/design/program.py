@@ -81,14 +81,25 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("links")
     if any("show(" in command.code for link in design.links for command in link.commands):
         found.add("texts")
+    return tuple(sorted(found | set(_network(design))))
+
+
+def _network(design: Design) -> Iterator[str]:
+    """The modules of the way to others."""
+    if design.wifi is None and design.ethernet is None:
+        return
+    yield "net"
     if design.ethernet is not None:
-        found.add("net_lan")
-    elif design.wifi is not None and design.address:
-        found.add("net_fixed")
-    if design.wifi is not None or design.ethernet is not None:
-        found |= {"net"} | ({"mqtt"} if design.mqtt is not None else set[str]())
-        if design.mqtt is not None and (design.mqtt.get("report") == "senml" or design.mqtt.get("apart")):
-            found.add("report")
-        if design.mqtt is not None and looked_up(str(design.mqtt.get("host") or "")):
-            found.add("names")
-    return tuple(sorted(found))
+        yield "net_lan"
+    elif design.address:
+        yield "net_fixed"
+    about = design.mqtt
+    if about is None:
+        return
+    yield "mqtt"
+    if about.get("tls"):
+        yield "mqtt_tls"
+    if about.get("report") == "senml" or about.get("apart"):
+        yield "report"
+    if looked_up(str(about.get("host") or "")):
+        yield "names"

@@ -10,6 +10,7 @@ import ast
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from zapato.design.authority import authority
 from zapato.design.links import Link, rearmed
 from zapato.design.model import Design
 from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
@@ -222,10 +223,13 @@ def _connect(design: Design) -> Iterable[str]:
     mqtt = "None"
     if design.mqtt is not None:
         looks_up = looked_up(str(design.mqtt.get("host") or ""))
-        yield f"    from {BUNDLE} import Mqtt{', Names' * looks_up}"
+        client = "TlsMqtt" if design.mqtt.get("tls") else "Mqtt"
+        yield f"    from {BUNDLE} import {client}{', Names' * looks_up}"
         yield "    m = settings['mqtt']"
         keys = ("host", "port", "user", "password", "qos", "keep_alive")
-        yield f"    mqtt = Mqtt(d, {', '.join(f'm[{key!r}]' for key in keys)}{', Names(d)' * looks_up})"
+        yield f"    mqtt = {client}(d, {', '.join(f'm[{key!r}]' for key in keys)}{', Names(d)' * looks_up})"
+        if design.mqtt.get("tls"):
+            yield "    mqtt.authority = settings['authority']"
         yield from _report(design)
         mqtt = "mqtt"
     yield from _cable(design, mqtt) if design.ethernet is not None else _radio(design, mqtt)
@@ -277,6 +281,8 @@ def settings(design: Design, update_key: str) -> dict[str, object]:
         found["address"] = design.address
     if design.time is not None:
         found["time"] = design.time.get("server") or ""
+    if design.mqtt is not None and design.mqtt.get("tls"):
+        found["authority"] = authority(design).hex()
     if design.mqtt is not None:
         port = mqtt.get("port") or (8883 if mqtt.get("tls") else 1883)
         names = {key: mqtt.get(key) or "" for key in ("host", "user", "password")}

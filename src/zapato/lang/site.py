@@ -61,6 +61,11 @@ MQTT = Shape(
         text("user", "user name, where the broker asks for one", "", hidden=True),
         text("password", "its password", "", secret=True),
         boolean("tls", "speak TLS", False),
+        text(
+            "authority",
+            "the certificate, as a PEM file in the site, of who vouches for the broker; TLS needs it",
+            None,
+        ),
         text("topic", "the first levels of the device's topics, in place of site/device", None),
         choice(
             "report",

@@ -186,13 +186,8 @@ class Mqtt:
     def flush(self):
         try:
             while self.size and self.sock:
-                count = 0
-                try:
-                    count = self.sock.send(self.view[: self.size])
-                except OSError as error:
-                    if error.errno != errno.EAGAIN:
-                        raise
-                if not count:
+                count = self.sock.write(self.view[: self.size])
+                if not count:  # None: not now
                     break
                 self.size -= count
                 self.view[: self.size] = self.view[count : count + self.size]
@@ -208,12 +203,9 @@ class Mqtt:
     def take(self):
         if not self.sock:
             return
-        try:
-            data = self.sock.recv(_LARGEST - self.got)
-        except OSError as error:
-            if error.errno == errno.EAGAIN:
-                return
-            raise
+        data = self.sock.read(_LARGEST - self.got)
+        if data is None:  # not now
+            return
         if not data:
             raise OSError(errno.ECONNRESET)
         self.heard = time.ticks_ms()

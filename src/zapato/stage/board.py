@@ -615,6 +615,11 @@ class Board:
         number, host, port = data.decode("utf-8", "replace").split()
         self.station.wires[int(number)].connect(host, int(port))
 
+    def on_tls(self, data: bytes) -> None:
+        head, _, authority = data.partition(b"\n")
+        number, verify, host = head.decode("utf-8", "replace").split()
+        self.station.wires[int(number)].secure(host, authority, verify != "0")
+
     def on_watch(self, data: bytes) -> None:
         number, mask = map(int, data.split())
         if wire := self.station.wires.get(number):

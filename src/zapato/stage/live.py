@@ -7,6 +7,7 @@ import errno
 import heapq
 import selectors
 import socket
+import ssl
 import threading
 import time
 from collections import deque
@@ -22,9 +23,11 @@ from zapato.stage.files import NoDevice
 from zapato.stage.network import READ, STREAM, WRITE, Air, Question, Station
 from zapato.stage.player import PowerCut
 from zapato.stage.result import Crash
+from zapato.stage.secured import Secured
 from zapato.stage.trace import Trace
 from zapato.stage.wasi import AGAIN, Fault
 
+ABORTED = 103
 LONGEST = 0.5
 """Seconds of one wait at the most, so that an end is noticed."""
 
@@ -104,7 +107,7 @@ class LiveWire(NoDevice):
         self.socket.setblocking(False)
         self._selector = station.clock.selector
         self._watched = 0
-        self._ready = 0
+        self._secured: Secured | None = None
 
     def connect(self, host: str, port: int) -> None:
         code = self.socket.connect_ex((host, port))
@@ -132,12 +135,70 @@ class LiveWire(NoDevice):
             key = self._selector.get_key(self.socket)
             one.register(self.socket, key.events)
             found = sum(mask for _, mask in one.select(0))
-        return (READ if found & selectors.EVENT_READ else 0) | (WRITE if found & selectors.EVENT_WRITE else 0)
+        waits = bool(self._secured and self._secured.waiting)
+        return (READ if waits or found & selectors.EVENT_READ else 0) | (
+            WRITE if found & selectors.EVENT_WRITE else 0
+        )
 
     def noticed(self) -> None:
         """Something can be done with it; the flags say what."""
 
+    def secure(self, host: str, authority: bytes, verify: bool) -> None:
+        """From here on everything goes through TLS."""
+        try:
+            self._secured = Secured(host, authority, verify)
+        except (ssl.SSLError, ValueError) as error:
+            raise self._refused(error) from None
+
+    def _refused(self, error: Exception) -> Fault:
+        """What TLS found wrong is told in the trace; the program gets an error number."""
+        self.station.air.trace.log("net", "tls", str(error))
+        return Fault(ABORTED)
+
     def read(self, size: int) -> bytes:
+        if not self._secured:
+            return self._received(size)
+        try:
+            self._fill(self._secured)
+            found = self._secured.read(size)
+            self._drain(self._secured)
+        except ssl.SSLError as error:
+            self._drain(self._secured)
+            raise self._refused(error) from None
+        if found is None:
+            raise Fault(AGAIN)
+        return found
+
+    def write(self, data: bytes) -> int:
+        if not self._secured:
+            return self._sent(data)
+        try:
+            self._fill(self._secured)
+            count = self._secured.write(data)
+            self._drain(self._secured)
+        except ssl.SSLError as error:
+            self._drain(self._secured)
+            raise self._refused(error) from None
+        if count is None:
+            raise Fault(AGAIN)
+        return count
+
+    def _fill(self, secured: Secured) -> None:
+        """What has come in goes into TLS."""
+        with contextlib.suppress(BlockingIOError):
+            while True:
+                data = self.socket.recv(4096)
+                secured.came(data)
+                if not data:
+                    return
+
+    def _drain(self, secured: Secured) -> None:
+        """What TLS says goes out; a handshake's few bytes find room."""
+        if data := secured.leaving():
+            with contextlib.suppress(OSError):
+                self.socket.sendall(data)
+
+    def _received(self, size: int) -> bytes:
         try:
             return self.socket.recv(size)
         except BlockingIOError:
@@ -145,7 +206,7 @@ class LiveWire(NoDevice):
         except OSError as error:
             raise Fault(error.errno or 104) from None
 
-    def write(self, data: bytes) -> int:
+    def _sent(self, data: bytes) -> int:
         try:
             return self.socket.send(data)
         except BlockingIOError:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ssl
 import threading
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -39,6 +40,7 @@ class Listener:
         user: str,
         password: str,
         heard: Callable[[str, str, bool], None],
+        authority: bytes = b"",
     ) -> None:
         import paho.mqtt.client as mqtt
         from paho.mqtt.enums import CallbackAPIVersion
@@ -50,6 +52,9 @@ class Listener:
         self.client = mqtt.Client(CallbackAPIVersion.VERSION2)
         if user:
             self.client.username_pw_set(user, password or None)
+        if authority:
+            context = ssl.create_default_context(cadata=authority)
+            self.client.tls_set_context(context)
         self.client.on_connect, self.client.on_message = self._connected, self._message
         try:
             self.client.connect(host, port)
@@ -113,6 +118,8 @@ class Live:
         self._embedded = EmbeddedBroker() if design.mqtt is not None and broker is None else None
         self._listener: Listener | None = None
         program = compile_device(design)
+        if self._embedded and "authority" in given:
+            raise Refused("the embedded broker speaks no TLS", "--broker HOST:PORT names one that does")
         if self._embedded:
             self._embedded.start()
             broker = (self._embedded.host, self._embedded.port)
@@ -125,7 +132,10 @@ class Live:
         try:
             if "mqtt" in given and broker:
                 row = given["mqtt"]
-                self._listener = Listener(design.topic, *broker, row["user"], row["password"], self._heard)
+                ca = bytes.fromhex(given.get("authority", ""))
+                self._listener = Listener(
+                    design.topic, *broker, row["user"], row["password"], self._heard, ca
+                )
             self.player = prepare(design, self.script, self.board.board, self.board.air, self._listener)
         except BaseException:
             self._close()

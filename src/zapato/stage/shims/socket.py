@@ -43,6 +43,12 @@ class socket:
     def readinto(self, data, size=-1):
         return self.file.readinto(data) if size < 0 else self.file.readinto(data, size)
 
+    def write(self, data):
+        return self.file.write(data)
+
+    def read(self, size):
+        return self.file.read(size)
+
     def close(self):
         ask("close", str(self.number))
         self.file.close()

@@ -1,0 +1,56 @@
+"""tls-authority: TLS without knowing who vouches for the broker."""
+
+from collections.abc import Iterator
+
+from zapato.checks.model import Rule, device
+from zapato.design.authority import authority
+from zapato.design.model import Design
+from zapato.errors import Unreadable
+from zapato.findings import Finding
+
+_WIFI = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n\n'
+_BROKER = '[mqtt]\nhost = "broker.refuge.example"\ntls  = true\n'
+_PEM = """-----BEGIN CERTIFICATE-----
+MIIBdTCCARugAwIBAgIUdBq9oQwAAAAAAAAAAAAAAAAAAAAwCgYIKoZIzj0EAwIw
+-----END CERTIFICATE-----
+"""
+
+
+def _find(design: Design) -> Iterator[Finding]:
+    about = design.mqtt or {}
+    if not about.get("tls"):
+        return
+    message, fix = "", ""
+    if not about.get("authority"):
+        message, fix = (
+            "TLS is asked for, and nobody says who vouches for the broker",
+            'authority = "ca.pem" in [mqtt]',
+        )
+    else:
+        try:
+            authority(design)
+        except Unreadable as error:
+            message, fix = str(error), error.fix
+    if message:
+        why = "encrypted talk with whoever answers protects nothing: the device must check the broker's certificate."
+        yield design.finding("tls-authority", "error", ("device",), message, why=why, fixes=(fix,), of="key")
+
+
+RULE = Rule(
+    code="tls-authority",
+    family="network",
+    severities=("error",),
+    title="TLS without knowing who vouches for the broker",
+    story="""
+With `tls = true` the device checks the certificate that the broker shows: it must be made out for the
+broker's name, and signed by the authority whose certificate `authority` names, a PEM file in the site's
+folder. It goes into the device's settings, not into update packages.
+""",
+    failing={"site.toml": _WIFI + _BROKER, "device.toml": device("[relay.lamp]\npin = 26")},
+    mended={
+        "site.toml": _WIFI + _BROKER + 'authority = "ca.pem"\n',
+        "ca.pem": _PEM,
+        "device.toml": device("[relay.lamp]\npin = 26"),
+    },
+    find=_find,
+)
