@@ -6,6 +6,7 @@ import ast
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from datetime import time
 from typing import Any, cast
 
 from zapato.design.commands import Command, read_command, say
@@ -29,6 +30,8 @@ def _read_do(value: object) -> tuple[str, ...]:
 
 def _read_at(value: object) -> tuple[Moment, ...]:
     items = cast(list[object], [value] if isinstance(value, str) else value)
+    if isinstance(value, time):
+        raise Wrong("takes a time of day in quotes", f'"{value:%H:%M}"')
     if not isinstance(value, (str, list)) or not items or not all(isinstance(item, str) for item in items):
         raise Wrong('takes a time of day, or a list of them: ["06:30", "sunset"]')
     try:
@@ -298,7 +301,7 @@ def _timing(document: Document, link: Link, path: Keys) -> None:
             "held goes with a condition, and this when is an event",
             fixes=(f'when = "{link.event[0]}.down"' if link.event[1] == "pressed" else "",),
         )
-    if link.event and link.every and not link.times:
+    if link.event and link.every and "times" not in document.data["link"][path[1]]:
         document.found(
             "link-type",
             (*path, "every"),

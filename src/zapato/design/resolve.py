@@ -219,12 +219,17 @@ def _busless(design: Design, part: Part, key: str) -> None:
 
 
 def _pinless(design: Design, part: Part) -> None:
-    """A pin is given where the part's chip hangs on a bus."""
-    needed = {need.field for need in part.needs}
+    """A pin is given that the part's chip has no use for."""
     chip = part.get("chip", "")
-    if chip and part.kind.bus(part) and "pin" not in needed and part.values.get("pin") is not None:
-        message = f"a {chip} hangs on a bus, not on a pin of its own"
-        design.document.found("unknown-key", (*part.path, "pin"), message, fixes=("bus = …",), of="key")
+    needed = {need.field for need in part.needs}
+    for each in part.kind.fields if chip else ():
+        if each.role != "pin" or each.name in needed or part.values.get(each.name) is None:
+            continue
+        if each.name == "pin" and part.kind.bus(part):
+            message, fixes = f"a {chip} hangs on a bus, not on a pin of its own", ("bus = …",)
+        else:
+            message, fixes = f"a {chip} has no use for {each.name}", ()
+        design.document.found("unknown-key", (*part.path, each.name), message, fixes=fixes, of="key")
 
 
 def _refer(design: Design, part: Part, key: str, role: str) -> None:
@@ -260,6 +265,10 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
         if options
         else f"add [{wanted}.{name if not other else 'main'}] with {pins}"
     )
+    if other and other.kind.name == "spi" and "select" in part.kind.shape.by_name:
+        have = f"select = …, the pin that selects it on {name}"
+    elif wanted == "spi" and other:
+        have = "without select it hangs on the I2C bus"
     design.document.found("bus-missing", path, what, fixes=nearest(name, options) or (have,))
 
 

@@ -154,6 +154,8 @@ def _syntax_offset(text: str, error: SyntaxError) -> int:
 def _syntax_words(text: str) -> str:
     if re.search(r"\b\d+(?:\.\d+)?\s*(?:ms|s|min|h|d)\b", text):
         return "not an expression: a time stands in held, after or for, not in a condition"
+    if re.search(r"(?<!')\b\d{1,2}:\d\d\b", text):
+        return "not an expression: a time of day stands in quotes, between('22:00', '06:00')"
     if ";" in text or "\n" in text.strip():
         return "not one expression: two things that happen are two links"
     if "&&" in text or "||" in text or "!" in text.replace("!=", ""):
@@ -350,7 +352,8 @@ class _Compiler:
 
     def own_call(self, name: str, own: Function, node: ast.Call) -> Value:
         if not own.least <= len(node.args) <= own.most or node.keywords:
-            return self.wrong(node, f"{name} takes {own.least} to {own.most} texts")
+            count = f"{own.least} to {own.most}" if own.least < own.most else str(own.least)
+            return self.wrong(node, f"{name} takes {count} text{'s' * (own.most > 1)}")
         codes = [self.own_argument(name, own, each) for each in node.args]
         self.into.calls.append((name, tuple(codes)))
         if own.guard and own.guard not in self.into.guards:

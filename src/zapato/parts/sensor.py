@@ -72,7 +72,7 @@ def _needs(part: Part) -> Iterable[Need]:
         return []
     pull = part.get("pull", "up") if found.name == "pulse" else "none"
     needs = [replace(found.need, pull="" if pull == "none" else pull)]
-    if part.values.get("trigger") is not None:
+    if found.name == "echo" and part.values.get("trigger") is not None:
         needs.append(Need("trigger", "output", timed=True, circuit="the trigger input of the sensor"))
     return needs
 

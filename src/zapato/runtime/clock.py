@@ -93,6 +93,8 @@ class Clock:
 
     def told(self, data):
         if not data:
+            if self.pause == _FIRST:
+                self.d.note(self.server + " does not tell the time")
             self.d.after(self.pause, self.join)
             self.pause = min(self.pause * 2, _RARELY)
             return

@@ -4,6 +4,7 @@ import time
 
 from loop import Part
 from store import store_of
+from values import number
 
 _SAVES = const(300000)  # ms between two keepings: flash wears
 _MINUTE = const(60000)
@@ -17,8 +18,13 @@ class Tally(Part):
         self.counts = counts
         self.props = ("total", "today") if daily else ("total",)
         found = store_of(d).kept.get(name)
-        found = found if isinstance(found, list) and len(found) == 3 else (0, 0, None)
-        self.total, self.today, self.of_day = found
+        self.total = self.today = 0
+        self.of_day = None
+        try:
+            self.total, self.today = number(found[0]), number(found[1])
+            self.of_day = found[2]
+        except (TypeError, ValueError, IndexError, KeyError):  # nothing kept, or not by us
+            pass
         self.was = self.read = None
         self.since = self.saved = time.ticks_ms()
         if daily:

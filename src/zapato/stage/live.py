@@ -231,6 +231,7 @@ class LiveStation(Station):
     def __init__(self, air: Air, clock: LiveClock) -> None:
         super().__init__(air, None)  # type: ignore[arg-type]
         self.clock = clock
+        self.time_server = ""
 
     def connect(self, name: str, password: str) -> None:
         self.joined = self.air.up
@@ -242,6 +243,10 @@ class LiveStation(Station):
         return self.count
 
     def look_up(self, name: str, tell: Callable[[str], None]) -> None:
+        if name == self.time_server:  # this machine's own clock answers
+            self.clock.post(lambda: tell("127.0.0.1"))
+            return
+
         def ask() -> None:
             try:
                 found = socket.gethostbyname(name)
@@ -285,7 +290,8 @@ class LiveBoard:
             places,
         )
         self.air.stations.clear()
-        self.board.station = LiveStation(self.air, self.clock)
+        self.board.station = station = LiveStation(self.air, self.clock)
+        station.time_server = str(settings.get("time") or "")
         self.crash: Crash | None = None
         self.over = threading.Event()
         """Set when the program, or the script, came to its end."""

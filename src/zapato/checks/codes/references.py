@@ -62,13 +62,15 @@ def _members(design: Design) -> Iterator[Finding]:
 
 def _guarded(design: Design) -> Iterator[Finding]:
     for part in design.of_kind("guard"):
-        for name in part.get("off", ()):
+        listed = isinstance(design.document.data["guard"][part.name]["off"], list)
+        for index, name in enumerate(part.get("off", ())):
+            path = (*part.path, "off", index) if listed else (*part.path, "off")
             held = design.parts.get(name)
             if held is None or ("on" in held.properties and "off" in held.kind.actions):
                 continue
             message = f"{name} is no output that a guard can hold off"
             why = "a guard switches off what drives a pin, and refuses to switch it on again."
-            yield design.finding("guard-output", "error", (*part.path, "off"), message, why=why)
+            yield design.finding("guard-output", "error", path, message, why=why)
 
 
 RULES = (
