@@ -3,6 +3,8 @@
 import pytest
 from conftest import NETWORK, failed, steps
 
+from zapato.parts import kinds
+
 DIM = "[dimmer.hall]\npin = 25\n"
 KEYS = '[button.b]\npin = 33\npull = "up"\n'
 
@@ -402,3 +404,12 @@ def test_a_link_has_one_beginning(checked, keys, says):
     assert any(says in f.message or says in " ".join(f.fixes) for f in report), [
         (f.code, f.message, f.fixes) for f in report
     ]
+
+
+@pytest.mark.parametrize("name", [each.name for each in kinds() if each.name != "uart"])
+def test_every_kinds_example_starts_and_stays(name, bench):
+    """Alone in a device, as the reference shows it: nothing restarts, nothing is told as a fault."""
+    example = next(each.example for each in kinds() if each.name == name)
+    result = bench(example, "", lasts="10s")
+    assert not result.crash and not result.faults
+    assert not any(r["name"] == "reset" for r in result.records if r["what"] == "power")

@@ -3,6 +3,7 @@
 import ast
 import json
 import subprocess
+from pathlib import Path
 
 import pytest
 from conftest import HEADER, NETWORK, steps
@@ -10,7 +11,7 @@ from conftest import HEADER, NETWORK, steps
 import zapato
 from zapato.firmware import program
 from zapato.firmware.compile import compiler, runtime_source
-from zapato.firmware.shorten import names_in_rom, shorten
+from zapato.firmware.shorten import names_in_rom, port_names, shorten
 
 MODULES = [
     "pins",
@@ -126,3 +127,28 @@ def test_a_fault_told_by_a_device_is_explained_with_its_build(site, tmp_path, cl
     assert missing.code == 2 and "zapato build" in missing.err
     (built.folder / "map.json").write_text('{"lines": 3}')
     assert cli("explain", "--build", built.folder, text).code == 2
+
+
+def test_arguments_by_name_to_the_ports_functions_keep_their_names():
+    """Where the published stubs do not tell of an argument, tools/port_names must."""
+    runtime = Path(zapato.__file__).parent / "runtime"
+    own = {
+        path.stem.removesuffix("_esp32").removesuffix("_esp8266").removesuffix("_rp2")
+        for path in runtime.glob("*.py")
+    }
+    for path in runtime.glob("*.py"):
+        tree = ast.parse(path.read_text("utf-8"))
+        foreign = {
+            alias.asname or alias.name
+            for node in ast.walk(tree)
+            if isinstance(node, (ast.Import, ast.ImportFrom))
+            for alias in node.names
+            if (node.module if isinstance(node, ast.ImportFrom) else alias.name) not in own
+        }
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Call) and node.keywords:
+                names = {each.id for each in ast.walk(node.func) if isinstance(each, ast.Name)}
+                if names & foreign or "context" in names:
+                    assert {k.arg for k in node.keywords if k.arg} <= set(port_names()), (
+                        f"{path.name}:{node.lineno}"
+                    )

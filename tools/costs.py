@@ -276,6 +276,10 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
     ]
     script.write_text("\n".join([f'[rehearsal]\nlasts = "{lasts}"', "[world]", *world]) + "\n")
     result = _run(design, read_script(script, design), program, 1)
+    if any(row["what"] == "power" and row["name"] == "reset" for row in result.records):
+        raise SystemExit(
+            f"this device restarts itself: {[text for _, text in result.log]}\n{design.document.source.text}"
+        )
     if result.crash or result.effort.turns > BUSY:
         raise Unmeasured("links made at random run in a circle")
     return found, result.used.peak, sum(map(len, program.modules.values()))

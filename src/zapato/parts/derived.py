@@ -25,7 +25,7 @@ def _driver(part: Part) -> Driver:
         "Derived",
         (part.get("every", 0), part.get("change", 0)),
         ("sensor", *("through",) * bool(any(through) or repeat)),
-        through=through,
+        through=through if any(through) else (),
         wraps=(("Repeated", (repeat,)),) if repeat else (),
         watches="of",
     )
