@@ -163,7 +163,7 @@ WRONG = [
     ('when = "lamp.on"\ntimes = 3', "times goes with every"),
     ('every = "5min"\ntimes = 3', "goes with a beginning"),
     ('every = "500ms"', "no more often than once a second"),
-    ("when = \"between('22:00')\"", "takes 2 to 2 texts"),
+    ("when = \"between('22:00')\"", "takes 2 texts"),
     ("when = \"between('22:00', 'noon')\"", "no time of day"),
     ("when = \"weekday('xyz')\"", "no day"),
     ("when = \"lamp.on == between('1:00','2:00') and 3\"", "true or false"),

@@ -62,7 +62,7 @@ def _members(design: Design) -> Iterator[Finding]:
 
 def _guarded(design: Design) -> Iterator[Finding]:
     for part in design.of_kind("guard"):
-        listed = isinstance(design.document.data["guard"][part.name]["off"], list)
+        listed = isinstance(design.document.data["guard"][part.name].get("off"), list)
         for index, name in enumerate(part.get("off", ())):
             path = (*part.path, "off", index) if listed else (*part.path, "off")
             held = design.parts.get(name)
