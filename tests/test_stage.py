@@ -135,8 +135,8 @@ def test_a_program_that_ends_or_restarts(put, tmp_path: Path):
     )
     assert again.crash is None and [r["t"] for r in again.records if r["name"] == "reset"] == [
         3000,
-        6000,
-        9000,
+        6300,
+        9600,
     ]
 
 

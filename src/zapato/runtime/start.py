@@ -1,6 +1,7 @@
 # The way up: safe levels before anything else, then the plan, then the loop.
 import gc
 import os
+import sys
 
 import levels
 from machine import Pin
@@ -36,7 +37,9 @@ def run(settings):
 
 
 def end(error):
-    # Nothing went on after this: tell it, keep it, and begin anew.
+    # Nothing went on after this: tell it, keep it, and begin anew. The program makes room for what keeps it.
+    for name in [each for each in sys.modules if each[:4] in ("plan", "devi")]:
+        del sys.modules[name]
     gc.collect()
     try:
         import fault

@@ -21,8 +21,8 @@ class Tally(Part):
         self.total = self.today = 0
         self.of_day = None
         try:
-            self.total, self.today = number(found[0]), number(found[1])
-            self.of_day = found[2]
+            self.total, self.today = number(found[0]), number(found[1])  # type: ignore
+            self.of_day = found[2]  # type: ignore
         except (TypeError, ValueError, IndexError, KeyError):  # nothing kept, or not by us
             pass
         self.was = self.read = None

@@ -176,12 +176,16 @@ def _until_the_end(board: Board, clock: Clock, trace: Trace) -> Crash | None:
                 dark = cut.ms
             except Reset:
                 trace.log("power", "reset", True)
-                dark = 0
+                dark = RESTART
     except End:
         return None
     except Stopped:
         what = "the program never waits"
         return Crash("Stopped", f"{what}: stopped after {BUDGET:,} instructions", clock.now / 1000)
+
+
+RESTART = 300
+"""ms from a restart to the program: without them a program that restarts at once would hold the world's clock."""
 
 
 @cache
