@@ -7,6 +7,8 @@ from itertools import pairwise
 import pytest
 from conftest import NETWORK, failed, steps
 
+import zapato
+
 SITE = NETWORK.format(qos=0)
 HEATER = '[relay.heater]\npin = 26\n{more}\n[flag.go]\n[[link]]\nwhen = "go.on"\ndo = "heater.on"\n[[link]]\nwhen = "not go.on"\ndo = "heater.off"\n'
 OVEN = (
@@ -288,3 +290,38 @@ def test_chips_on_spi_by_their_select_pins(board, pins, select, bench):
     result = bench(body, world + rows, board=board, lasts="30s")
     assert failed(result) == []
     assert any("gone does not answer" in text for _, text in result.log)
+
+
+CONTROLLER = (
+    'id = "{id}"\ntitle = "Controller with a W5500"\nchip = "{chip}"\nethernet = "W5500"\n[headers]\nrow = ["A=4", "B=5", "C=6", "D=7", "E=8", "3V3", "GND"]\n'
+    '[[fitted]]\nname = "ethernet"\nwhat = "the Ethernet chip"\npins = [12, 13, 11, 10, 14]\ntaken = true\n'
+    '[spi_ethernet]\nphy = "{phy}"\nsck = 12\nmosi = 11\nmiso = 13\nselect = 10\ninterrupt = 14\n'
+)
+
+
+def test_an_ethernet_chip_on_spi_of_a_board_of_ones_own(put):
+    """It joins over the cable, loses it, has it again; hardware buses for parts are one fewer."""
+    files = {
+        "site.toml": LAN,
+        "boards/own.toml": CONTROLLER.format(id="own-controller", chip="esp32s3", phy="W5500"),
+        "devices/bench.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "own-controller"\n[ethernet]\n[relay.pump]\npin = 4\n',
+        "script.toml": '[rehearsal]\nlasts = "2min"\n'
+        + steps("10s: message('pump/on/set', 'true')", "<1s? pump.on", "20s: cable.unplugged", "60s: cable.plugged", "90s: message('pump/on/set', 'false')", "<1s? not pump.on"),
+    }  # fmt: skip
+    folder = put(files).parent
+    path = folder / "devices" / "bench.toml"
+    assert failed(zapato.rehearse(path, folder / "script.toml")) == []
+    buses = "".join(f"[spi.{n}]\nsck = {sck}\nmosi = {mosi}\n" for n, sck, mosi in (("a", 4, 5), ("b", 6, 7)))
+    path.write_text(path.read_text().replace("[relay.pump]\npin = 4\n", buses))
+    assert "spi-exhausted" in {f.code for f in zapato.check(path).findings}
+
+
+@pytest.mark.parametrize("board", ["esp32-38pin", "esp32c3-mini", "rp2040w-40pin"])
+def test_how_warm_the_chip_is(board, bench):
+    body = '[sensor.me]\nchip = "die"\nevery = "5s"\n'
+    rows = steps(
+        "10s? abs(me.temperature - 41) < 0.7",
+        "11s: me.temperature = -5",
+        "20s? abs(me.temperature + 5) < 0.7",
+    )
+    assert failed(bench(body, "[world]\nme.temperature = 41\n" + rows, board=board, lasts="30s")) == []

@@ -5,7 +5,7 @@ import subprocess
 from pathlib import Path
 
 import pytest
-from conftest import HEADER, failed
+from conftest import HEADER, failed, steps
 from test_mqtt_live import MOSQUITTO, _free_port
 
 import zapato
@@ -137,3 +137,19 @@ def test_the_authority_is_a_setting_and_tls_is_refused_where_the_port_cannot(put
         zapato.build(small, path.parent / "out2")
     called = cli("rehearse", "--live", write(put))
     assert called.code == 1 and "--broker" in called.err
+
+
+def test_the_rp2040_holds_a_certificates_dates_against_the_time_it_was_told(put, bench):
+    """Its port looks at them, and its clock begins in 2021: the time comes first, and check says what that needs."""
+    path = write(put, body=LAMP.replace("33", "15"), board="rp2040w-40pin")
+    missing = [f for f in zapato.check(path).findings if f.code == "time-missing"]
+    assert len(missing) == 1
+    site = path.parent / "site.toml"
+    site.write_text(site.read_text() + '[time]\nzone = "Europe/Zurich"\n')
+    script = path.parent / "script.toml"
+    head = '[rehearsal]\nlasts = "40s"\nbegins = 2026-01-10T12:00:00\n'
+    for begins, word in (("", "published"), (steps("0s: time.silent"), "not published")):
+        script.write_text(head + begins + steps(f"30s? {word}('state', 'online')"))
+        result = zapato.rehearse(path, script)
+        assert failed(result) == [], result.log
+        assert any("broker reached" in text for _, text in result.log) != bool(begins)

@@ -8,7 +8,18 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from zapato.boards.model import Analog, Board, Boot, Chip, Fitted, HeaderPin, Pin, Resources, Rmii
+from zapato.boards.model import (
+    Analog,
+    Board,
+    Boot,
+    Chip,
+    Fitted,
+    HeaderPin,
+    Pin,
+    Resources,
+    Rmii,
+    SpiEthernet,
+)
 from zapato.errors import UnknownName
 from zapato.lang.units import quantity
 
@@ -143,6 +154,7 @@ def board_of(data: Mapping[str, Any]) -> Board:
         images=tuple(data.get("images", ["bin"])),
         ethernet=data.get("ethernet", ""),
         rmii=Rmii(**data["rmii"]) if "rmii" in data else None,
+        spi_ethernet=SpiEthernet(**data["spi_ethernet"]) if "spi_ethernet" in data else None,
         psram=data.get("psram", 0),
         wants=tuple(data.get("wants", ())),
         resistors={int(gpio): _resistor(text) for gpio, text in data.get("resistors", {}).items()},

@@ -213,6 +213,22 @@ class Rmii:
 
 
 @dataclass(eq=False, repr=False)
+class SpiEthernet:
+    """An Ethernet chip on the chip's last SPI controller.
+
+    Attributes:
+        phy: its part number; sck, mosi, miso, select, interrupt: GPIO of its lines.
+    """
+
+    phy: str
+    sck: int
+    mosi: int
+    miso: int
+    select: int
+    interrupt: int
+
+
+@dataclass(eq=False, repr=False)
 class Board:
     """What carries the chip: labels in physical order, fitted parts, supply, the way into boot mode.
 
@@ -241,6 +257,7 @@ class Board:
     images: tuple[str, ...] = ("bin",)
     ethernet: str = ""
     rmii: Rmii | None = None
+    spi_ethernet: SpiEthernet | None = None
     psram: int = 0
     resistors: Mapping[int, tuple[str, float]] = field(default_factory=dict[int, tuple[str, float]])
     wants: tuple[str, ...] = ()

@@ -70,6 +70,7 @@ def _free_table(name: str, help: str) -> Field:
 
 
 PHYS = ("LAN8720", "LAN8710", "LAN8670", "RTL8201", "IP101", "DP83848", "KSZ8041", "KSZ8081")
+ON_SPI = ("W5500", "KSZ8851SNL", "DM9051")
 """Ethernet PHYs that the port's network module knows (network.PHY_…)."""
 BOARD = Shape(
     (
@@ -86,6 +87,9 @@ BOARD = Shape(
         _free_table("supply", "inputs, and what the 3.3 V rail gives: rail_ma, note"),
         _free_table(
             "rmii", "how the Ethernet PHY hangs on the chip: phy, address, mdc, mdio, power, clock, clock_out"
+        ),
+        _free_table(
+            "spi_ethernet", "how an Ethernet chip hangs on SPI: phy, sck, mosi, miso, select, interrupt"
         ),
         _free_table("analog", "the range at the analog pins where the board divides it: high, why"),
         Field(
@@ -111,6 +115,15 @@ RMII = Shape(
         whole("power", "GPIO that switches it on", None, most=48),
         whole("clock", "GPIO of the 50 MHz clock", most=48),
         boolean("clock_out", "the chip makes the clock"),
+    )
+)
+SPI_ETHERNET = Shape(
+    (
+        choice("phy", "the chip's part number", *ON_SPI),
+        *(
+            whole(line, f"GPIO of its {line} line", most=48)
+            for line in ("sck", "mosi", "miso", "select", "interrupt")
+        ),
     )
 )
 ANALOG = Shape(
@@ -154,7 +167,8 @@ def read_board(document: Document) -> Board | None:
     """The board of a document, or None with findings in it."""
     before = len(document.findings)
     values = document.read(BOARD, document.data, ())
-    for name, shape in (("supply", SUPPLY), ("rmii", RMII), ("analog", ANALOG)):
+    shapes = {"supply": SUPPLY, "rmii": RMII, "spi_ethernet": SPI_ETHERNET, "analog": ANALOG}
+    for name, shape in shapes.items():
         if values.get(name) is not None:
             values[name] = document.read(shape, values[name], (name,))
     values["fitted"] = _fitted(document)

@@ -52,6 +52,15 @@ def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
     for part in design.parts.values():
         if part.get("daily", False):
             yield (*part.path, "daily"), False
+    if dated(design):
+        yield ("mqtt", "tls"), False
+
+
+def dated(design: Design) -> bool:
+    """True where TLS needs the time: the RP2040's port holds a certificate's dates against the chip's clock."""
+    return (
+        bool((design.mqtt or {}).get("tls")) and design.board is not None and design.board.chip.port == "rp2"
+    )
 
 
 def offered(design: Design) -> bool:
@@ -91,6 +100,7 @@ def _network(design: Design) -> Iterator[str]:
     yield "net"
     if design.ethernet is not None:
         yield "net_lan"
+        yield "net_lan_rmii" if design.board and design.board.rmii else "net_lan_spi"
     elif design.address:
         yield "net_fixed"
     about = design.mqtt
@@ -99,6 +109,8 @@ def _network(design: Design) -> Iterator[str]:
     yield "mqtt"
     if about.get("tls"):
         yield "mqtt_tls"
+        if dated(design):
+            yield "mqtt_tls_dated"
     if about.get("report") == "senml" or about.get("apart"):
         yield "report"
     if looked_up(str(about.get("host") or "")):

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from zapato.design.authority import authority
 from zapato.design.links import Link, rearmed
 from zapato.design.model import Design
-from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
+from zapato.design.program import dated, drivers, follows, looked_up, runtime_modules, timed
 from zapato.design.scope import HOURS, PartScope
 from zapato.design.sun import sun_table
 from zapato.firmware.bundle import NAME as BUNDLE
@@ -223,7 +223,7 @@ def _connect(design: Design) -> Iterable[str]:
     mqtt = "None"
     if design.mqtt is not None:
         looks_up = looked_up(str(design.mqtt.get("host") or ""))
-        client = "TlsMqtt" if design.mqtt.get("tls") else "Mqtt"
+        client = ("DatedTlsMqtt" if dated(design) else "TlsMqtt") if design.mqtt.get("tls") else "Mqtt"
         yield f"    from {BUNDLE} import {client}{', Names' * looks_up}"
         yield "    m = settings['mqtt']"
         keys = ("host", "port", "user", "password", "qos", "keep_alive")
@@ -264,11 +264,17 @@ def _radio(design: Design, mqtt: str) -> Iterable[str]:
 
 
 def _cable(design: Design, mqtt: str) -> Iterable[str]:
-    assert design.board and design.board.rmii
-    phy = design.board.rmii
-    given = (phy.phy, phy.address, phy.mdc, phy.mdio, phy.power, phy.clock, phy.clock_out)
-    yield f"    from {BUNDLE} import Cable, LanNet"
-    yield f"    LanNet(d, Cable({', '.join(map(repr, given))}, settings.get('address')), {mqtt})"
+    assert design.board
+    phy, chip = design.board.rmii, design.board.spi_ethernet
+    if phy:
+        way, given = "rmii", (phy.phy, phy.address, phy.mdc, phy.mdio, phy.power, phy.clock, phy.clock_out)
+    else:
+        assert chip
+        last = design.board.chip.resources.spi
+        way, given = "on_spi", (chip.phy, last, chip.sck, chip.mosi, chip.miso, chip.select, chip.interrupt)
+    yield f"    from {BUNDLE} import Cable, LanNet, {way}"
+    yield f"    lan = {way}({', '.join(map(repr, given))})"
+    yield f"    LanNet(d, Cable(lan, settings.get('address')), {mqtt})"
 
 
 def settings(design: Design, update_key: str) -> dict[str, object]:

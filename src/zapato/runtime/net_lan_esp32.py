@@ -1,24 +1,12 @@
-# A cable in place of Wi-Fi: the chip's own Ethernet controller and a PHY on RMII.
-import network
-from machine import Pin
-
+# A cable in place of Wi-Fi.
 from net import Net
 
 
 class Cable:
     # What the network module asks of a radio, answered by a cable.
-    def __init__(self, phy, at, mdc, mdio, power, clock, clock_out, address):
+    def __init__(self, lan, address):
+        self.lan = lan
         self.address = address
-        self.lan = getattr(network, "LAN")(  # the published stubs know it in part only
-            0,
-            mdc=Pin(mdc),
-            mdio=Pin(mdio),
-            power=None if power is None else Pin(power),
-            ref_clk=Pin(clock),
-            ref_clk_mode=Pin.OUT if clock_out else Pin.IN,
-            phy_type=getattr(network, "PHY_" + phy),
-            phy_addr=at,
-        )
 
     def active(self, on):
         self.lan.active(on)

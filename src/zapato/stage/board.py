@@ -44,6 +44,8 @@ REACTION = 100
 SOUND = 343.2
 """m/s in dry air at 20 °C."""
 NO_BUS_ANSWER, TIMED_OUT = 19, 110
+CERTIFICATE = -9984
+"""Mbed TLS: a certificate that does not hold; the RP2040's port holds its dates against a clock that begins in 2021."""
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
 BLOCK = 16
 """Bytes of a block of the VM's heap."""
@@ -126,6 +128,7 @@ class Board:
         """By data line and address; of an SPI bus by clock line and select pin."""
         self.exchanges: dict[tuple[int, int], SpiExchange] = {}
         self.machine: Machine | None = None
+        self.told_time = False
         self.wanted: tuple[tuple[str, str], ...] = ()
         self.seen: dict[tuple[str, str], Any] = {}
         self.looks = 0
@@ -381,9 +384,12 @@ class Board:
         self._irq_at = -1
 
     def on_adc(self, data: bytes) -> int:
-        """Microvolts at an analog pin; -1 asks for the only one."""
+        """Microvolts at an analog pin; -1 asks for the first channel, -5 for the chip's own sensor."""
         gpio = int(data)
         pins = self.facts.chip.pins
+        if gpio == -5 and self.facts.chip.port == "rp2":
+            warm = self.quantities["die", 0].get()
+            return round((0.706 - 0.001721 * ((25.0 if warm is None else warm) - 27)) * 1e6)
         if gpio < 0:
             gpio = next(pin.gpio for pin in pins.values() if pin.adc)
         if gpio not in pins or not pins[gpio].adc:
@@ -391,6 +397,18 @@ class Board:
         self.clock.busy(40)
         level = self.quantities["volts", gpio].get() or 0.0
         return round(min(max(level, 0.0), self.facts.analog.high) * 1e6)
+
+    def on_die(self, data: bytes) -> str:
+        """The chip's own temperature: the name of the port's call, and what it gives."""
+        warm = self.quantities["die", 0].get()
+        warm = 25.0 if warm is None else warm
+        if self.facts.chip.id == "esp32":
+            return f"raw_temperature {round(warm * 1.8 + 32)}"
+        return f"mcu_temperature {round(warm)}"
+
+    def on_rtc(self, data: bytes) -> None:
+        """The program told the chip's own clock the time."""
+        self.told_time = True
 
     def on_full(self, data: bytes) -> int:
         """Microvolts at full scale."""
@@ -576,8 +594,11 @@ class Board:
 
     def on_cable(self, data: bytes) -> None:
         """A PHY on the chip's Ethernet controller; only where the board has one, wired as the program says."""
-        phy = self.facts.rmii
-        if phy is None or data.decode() != f"{phy.phy} {phy.address} {phy.mdc} {phy.mdio} {phy.clock}":
+        phy, chip = self.facts.rmii, self.facts.spi_ethernet
+        wired = f"{phy.phy} {phy.address} {phy.mdc} {phy.mdio} {phy.clock}" if phy else ""
+        if chip:
+            wired = f"{chip.phy} {chip.sck} {chip.select} {chip.interrupt}"
+        if data.decode() != wired:
             raise Fault(NO_BUS_ANSWER)
         self.air.wired = True
         self.station.plug_in()
@@ -618,6 +639,8 @@ class Board:
     def on_tls(self, data: bytes) -> None:
         head, _, authority = data.partition(b"\n")
         number, verify, host = head.decode("utf-8", "replace").split()
+        if self.facts.chip.port == "rp2" and not self.told_time:
+            raise Fault(CERTIFICATE)
         self.station.wires[int(number)].secure(host, authority, verify != "0")
 
     def on_watch(self, data: bytes) -> None:

@@ -11,9 +11,10 @@ def undriven(design: Design) -> tuple[str, ...]:
     """What of the device the firmware cannot drive yet: parts by their id, "[ethernet]", "tls"."""
     known = [part for part in design.parts.values() if part.kind.name != "sensor" or part.get("chip", "")]
     quiet = [part.id for part in known if not part.driven]
-    if design.ethernet is not None and design.board and design.board.ethernet and not design.board.rmii:
+    board = design.board
+    if board and board.ethernet and design.ethernet is not None and not (board.rmii or board.spi_ethernet):
         quiet.append("[ethernet]")
-    if design.mqtt and design.mqtt.get("tls") and design.board and design.board.chip.port != "esp32":
+    if design.mqtt and design.mqtt.get("tls") and board and board.chip.port == "esp8266":
         quiet.append("tls")
     return tuple(quiet)
 

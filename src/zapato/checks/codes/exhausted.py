@@ -115,7 +115,7 @@ def _i2c(design: Design) -> Iterator[Finding]:
 def _spi(design: Design) -> Iterator[Finding]:
     if design.board is None:
         return
-    most = design.board.chip.resources.spi
+    most = design.board.chip.resources.spi - (design.ethernet is not None and bool(design.board.spi_ethernet))
     parts = [part for part in design.of_kind("spi") if part.get("controller", "hardware") == "hardware"]
     words = f"the {design.board.chip.title} has {most} SPI controller{'s' * (most != 1)} for parts"
     fix = 'controller = "software": the program makes the clock, on any pins'

@@ -98,7 +98,7 @@ class ADC:
     ATTN_0DB, ATTN_2_5DB, ATTN_6DB, ATTN_11DB = 0, 1, 2, 3
 
     def __init__(self, source, atten=None):
-        self.gpio = source.gpio if isinstance(source, Pin) else -1
+        self.gpio = source.gpio if isinstance(source, Pin) else -1 - source
         self.read_uv()
 
     def read_u16(self):
@@ -160,6 +160,13 @@ class SPI(SoftSPI):
         lines = [more[each].gpio if each in more else -1 for each in ("sck", "mosi", "miso")]
         _ask("spi_controller", "%d %d %d %d" % tuple([id] + lines))
         super().__init__(baudrate, **more)
+        self.sck = lines[0]
+
+
+class RTC:
+    def datetime(self, now=None):
+        if now:
+            ask("rtc", " ".join(str(each) for each in now))
 
 
 def time_pulse_us(pin, level, timeout=1000000):

@@ -49,9 +49,15 @@ PHY_LAN8720, PHY_LAN8710, PHY_LAN8670, PHY_RTL8201 = "LAN8720", "LAN8710", "LAN8
 PHY_IP101, PHY_DP83848, PHY_KSZ8041, PHY_KSZ8081 = "IP101", "DP83848", "KSZ8041", "KSZ8081"
 
 
+PHY_W5500, PHY_KSZ8851SNL, PHY_DM9051 = "W5500", "KSZ8851SNL", "DM9051"
+
+
 class LAN(WLAN):
-    def __init__(self, id, mdc, mdio, power, ref_clk, ref_clk_mode, phy_type, phy_addr):
-        self.wiring = "%s %d %d %d %d" % (phy_type, phy_addr, mdc.gpio, mdio.gpio, ref_clk.gpio)
+    def __init__(self, id, phy_type, phy_addr, spi=None, cs=None, int=None, mdc=None, mdio=None, power=None, ref_clk=None, ref_clk_mode=0):
+        if spi:
+            self.wiring = "%s %d %d %d" % (phy_type, spi.sck, cs.gpio, int.gpio)
+        else:
+            self.wiring = "%s %d %d %d %d" % (phy_type, phy_addr, mdc.gpio, mdio.gpio, ref_clk.gpio)
 
     def active(self, on=None):
         if on:
