@@ -57,10 +57,8 @@ def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
 
 
 def dated(design: Design) -> bool:
-    """True where TLS needs the time: the RP2040's port holds a certificate's dates against the chip's clock."""
-    return (
-        bool((design.mqtt or {}).get("tls")) and design.board is not None and design.board.chip.port == "rp2"
-    )
+    """True where the device speaks TLS: the ports hold a certificate's dates against the chip's clock (MBEDTLS_HAVE_TIME_DATE)."""
+    return bool((design.mqtt or {}).get("tls"))
 
 
 def offered(design: Design) -> bool:
@@ -109,8 +107,6 @@ def _network(design: Design) -> Iterator[str]:
     yield "mqtt"
     if about.get("tls"):
         yield "mqtt_tls"
-        if dated(design):
-            yield "mqtt_tls_dated"
     if about.get("report") == "senml" or about.get("apart"):
         yield "report"
     if looked_up(str(about.get("host") or "")):

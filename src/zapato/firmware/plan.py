@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from zapato.design.authority import authority
 from zapato.design.links import Link, rearmed
 from zapato.design.model import Design
-from zapato.design.program import dated, drivers, follows, looked_up, runtime_modules, timed
+from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
 from zapato.design.scope import HOURS, PartScope
 from zapato.design.sun import sun_table
 from zapato.firmware.bundle import NAME as BUNDLE
@@ -223,7 +223,7 @@ def _connect(design: Design) -> Iterable[str]:
     mqtt = "None"
     if design.mqtt is not None:
         looks_up = looked_up(str(design.mqtt.get("host") or ""))
-        client = ("DatedTlsMqtt" if dated(design) else "TlsMqtt") if design.mqtt.get("tls") else "Mqtt"
+        client = "TlsMqtt" if design.mqtt.get("tls") else "Mqtt"
         yield f"    from {BUNDLE} import {client}{', Names' * looks_up}"
         yield "    m = settings['mqtt']"
         keys = ("host", "port", "user", "password", "qos", "keep_alive")

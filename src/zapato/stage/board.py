@@ -45,7 +45,7 @@ SOUND = 343.2
 """m/s in dry air at 20 °C."""
 NO_BUS_ANSWER, TIMED_OUT = 19, 110
 CERTIFICATE = -9984
-"""Mbed TLS: a certificate that does not hold; the RP2040's port holds its dates against a clock that begins in 2021."""
+"""Mbed TLS: a certificate that does not hold; the ports hold its dates against a clock that begins years ago."""
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
 BLOCK = 16
 """Bytes of a block of the VM's heap."""
@@ -639,7 +639,7 @@ class Board:
     def on_tls(self, data: bytes) -> None:
         head, _, authority = data.partition(b"\n")
         number, verify, host = head.decode("utf-8", "replace").split()
-        if self.facts.chip.port == "rp2" and not self.told_time:
+        if not self.told_time:
             raise Fault(CERTIFICATE)
         self.station.wires[int(number)].secure(host, authority, verify != "0")
 

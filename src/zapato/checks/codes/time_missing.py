@@ -52,7 +52,8 @@ RULE = Rule(
 `at`, `between`, `weekday` and daily totals go by the clock on the wall. A board learns the time from
 a time server (SNTP) once it has joined its network, and reckons it in the zone that `[time]` names,
 summer time included. Sunrise and sunset are worked out for the place that `latitude` and `longitude`
-name. Until the time is known nothing rings, and conditions that read it are false.
+name. Until the time is known nothing rings, and conditions that read it are false. TLS needs the time,
+too: a certificate holds from one day to another, and the chip's own clock begins years ago.
 """,
     failing={"site.toml": _SITE, "device.toml": device(_RELAY)},
     mended={"site.toml": _SITE + _TIME, "device.toml": device(_RELAY)},
