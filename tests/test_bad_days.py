@@ -468,7 +468,7 @@ def test_the_shims_refuse_what_the_chip_cannot_do(put, tmp_path, call, shown):
         }
     )
     app = zapato.build(device, tmp_path / "out").app
-    source = f"def run(settings):\n    from machine import DAC, I2C, PWM, Pin, TouchPad, time_pulse_us\n    import time\n    try:\n        print('FOUND', {call})\n    except Exception as error:\n        print('FOUND', type(error).__name__)\n    time.sleep(9)\n"
+    source = f"def run():\n    from machine import DAC, I2C, PWM, Pin, TouchPad, time_pulse_us\n    import time\n    try:\n        print('FOUND', {call})\n    except Exception as error:\n        print('FOUND', type(error).__name__)\n    time.sleep(9)\n"
     (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
     result = zapato.rehearse(device, device.parent / "script.toml", app=app)
     assert f"FOUND {shown}" in notes(result) or any(

@@ -12,6 +12,7 @@ import paho.mqtt.client as paho
 import pytest
 
 import zapato
+from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.stage.live import LiveBoard
@@ -121,7 +122,9 @@ def device(request, broker, put):
     """The whole firmware of a small device, live: real time, real sockets, the chip's heap."""
     site = SITE.format(port=broker.port, qos=request.param)
     design = zapato.load(put({"device.toml": DEVICE, "site.toml": site}))
-    live = LiveBoard(design.board, compile_device(design).modules, shims(), settings(design, "00" * 32))
+    live = LiveBoard(
+        design.board, delivered(design, compile_device(design), settings(design, "00" * 32)), shims()
+    )
     live.start()
     yield live
     live.stop()

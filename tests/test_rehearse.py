@@ -136,7 +136,7 @@ def test_analog_reads_volts_at_the_sensor_on_every_port(bench):
 def test_a_crash_is_shown_with_its_traceback_and_its_moment(site: Path, tmp_path: Path, cli):
     path = _device(site, "porch-light")
     app = zapato.build(path, tmp_path).app
-    broken = "def run(settings):\n    import time\n\n    time.sleep_ms(50)\n    return 1 // 0\n"
+    broken = "def run():\n    import time\n\n    time.sleep_ms(50)\n    return 1 // 0\n"
     (app / "start.mpy").write_bytes(compile_all({"start": broken}, cache_folder())["start"])
     result = zapato.rehearse(path, app=app)
     assert not result.passed and result.crash and result.crash.error == "ZeroDivisionError"
@@ -158,7 +158,7 @@ def test_a_heap_that_is_too_small_is_a_crash(site: Path, monkeypatch):
 def test_a_program_that_never_waits_is_stopped(site: Path, tmp_path: Path, monkeypatch):
     monkeypatch.setattr("zapato.stage.vm.START", 1 << 26)
     app = zapato.build(_device(site, "porch-light"), tmp_path).app
-    source = "def run(settings):\n    while True:\n        pass\n"
+    source = "def run():\n    while True:\n        pass\n"
     (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
     result = zapato.rehearse(_device(site, "porch-light"), app=app)
     assert result.crash and "never waits" in result.crash.traceback

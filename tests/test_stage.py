@@ -109,7 +109,7 @@ def test_the_chips_limits_hold_on_the_stage(name, put, tmp_path: Path):
     }
     device = put(files)
     app = zapato.build(device, tmp_path / "out").app
-    source = f"from machine import ADC, Pin\n\n\ndef run(settings):\n    {code}\n"
+    source = f"from machine import ADC, Pin\n\n\ndef run():\n    {code}\n"
     (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
     result = zapato.rehearse(device, device.parent / "script.toml", app=app)
     assert result.crash and result.crash.error == "ValueError" and complaint in result.crash.traceback
@@ -129,10 +129,8 @@ def test_a_program_that_ends_or_restarts(put, tmp_path: Path):
         (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
         return zapato.rehearse(device, device.parent / "script.toml", app=app)
 
-    assert "came to its end" in run("def run(settings):\n    pass\n").crash.traceback
-    again = run(
-        "import machine\nimport time\n\n\ndef run(settings):\n    time.sleep(3)\n    machine.reset()\n"
-    )
+    assert "came to its end" in run("def run():\n    pass\n").crash.traceback
+    again = run("import machine\nimport time\n\n\ndef run():\n    time.sleep(3)\n    machine.reset()\n")
     assert again.crash is None and [r["t"] for r in again.records if r["name"] == "reset"] == [
         3000,
         6300,

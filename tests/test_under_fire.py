@@ -300,7 +300,7 @@ def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
         }
     )
     app = zapato.build(device, tmp_path / "out").app
-    source = "def run(settings):\n    import machine, time\n    machine.WDT(timeout=8000)\n    while True:\n        time.sleep(1)\n"
+    source = "def run():\n    import machine, time\n    machine.WDT(timeout=8000)\n    while True:\n        time.sleep(1)\n"
     (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
     result = zapato.rehearse(device, device.parent / "script.toml", app=app)
     assert [r["t"] for r in result.records if r["name"] == "watchdog"] == [8000, 16300, 24600]

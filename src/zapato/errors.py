@@ -9,7 +9,9 @@ Exceptions are for a call that could not do its work at all.
     ├── UnknownName       a board, a finding code or a command word that does not exist
     ├── Refused           the work was not begun because findings of severity error stand
     ├── RehearsalInvalid  a rehearsal file with mistakes
-    └── ToolMissing       the MicroPython VM or its compiler is not there for this platform
+    ├── ToolMissing       the MicroPython VM or its compiler is not there for this platform
+    ├── NotOffered        an update that this device is not given: another key, an older version
+    └── NotDelivered      the way to the board, or the board, did not take it: nothing half-done counts as done
 
 Every one carries one clear line (`str(error)`) and, where there is one, a way out (`error.fix`).
 """
@@ -55,6 +57,14 @@ class Refused(ZapatoError):
 
 class RehearsalInvalid(Refused):
     """A rehearsal file with mistakes; `findings` holds them."""
+
+
+class NotOffered(ZapatoError):
+    """This package is not for this device as it is."""
+
+
+class NotDelivered(ZapatoError):
+    """What was to go onto the board did not get there, or did not run there."""
 
 
 class ToolMissing(ZapatoError):

@@ -94,6 +94,8 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
         routes_source=routes_source,
         collect_share=data.get("collect_share", 0.0),
         image=data.get("image", 0),
+        image_1mib=data.get("image_1mib", 0),
+        tail=data.get("tail", 0),
         input_high=data.get("input_high", 0.0),
     )
 

@@ -126,7 +126,7 @@ class Chip:
         logic: volts of its high level; input_most: volts a pin bears at the most; input_high: volts from
             which on an input reads high.
         heap: bytes that the program can count on; a lower bound.
-        image: bytes of flash before the data partition; 0 where not known.
+        image: bytes of flash before the data partition; image_1mib: the same in a flash of 1 MiB; tail: bytes behind it.
         collect_share: the port collects whenever this share of the heap was allocated; 0 where it sets none.
         pins: by GPIO number.
         why: reasons that checks quote, by topic.
@@ -156,6 +156,8 @@ class Chip:
     routes_source: str = ""
     collect_share: float = 0.0
     image: int = 0
+    image_1mib: int = 0
+    tail: int = 0
     input_high: float = 0.0
 
 
@@ -261,6 +263,13 @@ class Board:
     psram: int = 0
     resistors: Mapping[int, tuple[str, float]] = field(default_factory=dict[int, tuple[str, float]])
     wants: tuple[str, ...] = ()
+
+    @property
+    def partition(self) -> tuple[int, int]:
+        """Where the data partition begins under the vendor's usual image, and its bytes; 0 where there is no room."""
+        chip = self.chip
+        at = chip.image_1mib if self.flash <= 1 << 20 else chip.image
+        return at, max(0, self.flash - at - chip.tail)
 
     @property
     def bridge(self) -> bool:

@@ -36,6 +36,8 @@ DEVICE = Shape(
         ),
     )
 )
+OWN = ("device", "update")
+"""Names in topics and links that are the device's own."""
 RESERVED = ("zapato", "device", "use", "with", "wifi", "mqtt", "time", "ethernet", "link")
 """Top-level words that are not kinds."""
 
@@ -175,6 +177,10 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
         message = f"the part's name is \"{name}\"; a part's name has 1 to 31 of a-z, 0-9 and _, and starts with a letter"
         better = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_0123456789")
         document.found("bad-name", path, message, fixes=(better and f"[{found.name}.{better}]",), of="key")
+    if name in OWN:
+        message = f"the name {name} is taken: the device itself is told things by it"
+        document.found("name-taken", path, message, fixes=(f"[{found.name}.{name}_2]",), of="key")
+        return
     if name in design.parts:
         other = design.parts[name]
         message = f"the name {name} is taken by [{other.id}]; a name is unique over all kinds"

@@ -13,13 +13,10 @@ from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve
 from zapato.errors import Refused, Unwritable
 from zapato.findings import Report
-from zapato.firmware.package import manifest, pack
-from zapato.firmware.program import MAP, compile_device
+from zapato.firmware.package import BASE, manifest, pack
+from zapato.firmware.program import MAP, Program, compile_device
 from zapato.lang.files import write
 from zapato.lang.site import add_update_key
-
-BASE = ">=1.23,<2"
-"""Vendor MicroPython images that the modules run on: bytecode 6.3 (mpy-cross --version)."""
 
 
 @dataclass(frozen=True)
@@ -80,11 +77,14 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
     compiled = program.modules
     key, made = _update_key(design)
     folder = Path(out) / design.name
-    about = manifest(design.name, design.version, BASE, compiled)
+    about = manifest(design.name, design.version, BASE, program.files)
     update = folder / f"{design.name}-{design.version}.update"
-    changed = [write(folder / "app" / f"{name}.mpy", data) for name, data in compiled.items()]
+    changed = [write(folder / "app" / path, data) for path, data in program.files.items()]
     changed.append(write(folder / MAP, program.map.as_bytes()))
-    changed += [_forget(folder, compiled, update), write(update, pack(about, compiled, bytes.fromhex(key)))]
+    changed += [
+        _forget(folder, program, update),
+        write(update, pack(about, program.files, bytes.fromhex(key))),
+    ]
     sizes = {name: len(data) for name, data in sorted(compiled.items())}
     changed.append(write(folder / "build.json", _summary(design, sizes, about, update)))
     return Build(
@@ -133,9 +133,10 @@ def _update_key(design: Design) -> tuple[str, bool]:
     return add_update_key(root, design.name), True
 
 
-def _forget(folder: Path, compiled: Mapping[str, bytes], update: Path) -> bool:
+def _forget(folder: Path, program: Program, update: Path) -> bool:
     """Remove modules and packages of an earlier build that this one does not have."""
-    old = [p for p in (folder / "app").glob("*.mpy") if p.stem not in compiled]
+    app = folder / "app"
+    old = [p for p in app.rglob("*.mpy") if p.relative_to(app).as_posix() not in program.files]
     old += [p for p in folder.glob("*.update") if p != update]
     for path in old:
         try:

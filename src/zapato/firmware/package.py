@@ -19,6 +19,8 @@ from collections.abc import Mapping
 from typing import cast
 
 MANIFEST, SIGNATURE = "manifest.json", "manifest.hmac"
+BASE = ">=1.23,<2"
+"""Vendor MicroPython images that the modules run on: bytecode 6.3 (mpy-cross --version)."""
 
 
 class PackageInvalid(ValueError):
@@ -30,17 +32,21 @@ def canonical(data: object) -> bytes:
     return (json.dumps(data, sort_keys=True, separators=(",", ":"), ensure_ascii=False) + "\n").encode()
 
 
-def manifest(device: str, version: str, base: str, modules: Mapping[str, bytes]) -> dict[str, object]:
-    """The manifest of these modules for this device."""
-    hashes = {f"{name}.mpy": hashlib.sha256(data).hexdigest() for name, data in sorted(modules.items())}
-    return {"format": 1, "device": device, "version": version, "base": base, "files": hashes}
+def manifest(device: str, version: str, base: str, files: Mapping[str, bytes]) -> dict[str, object]:
+    """The manifest of these files of a slot, by path there, for this device."""
+    hashes = {path: hashlib.sha256(data).hexdigest() for path, data in sorted(files.items())}
+    return {"format": 2, "device": device, "version": version, "base": base, "files": hashes}
 
 
-def pack(about: Mapping[str, object], modules: Mapping[str, bytes], key: bytes) -> bytes:
+def seal(key: bytes, data: bytes) -> str:
+    """HMAC-SHA256 in hexadecimal digits: who holds the key says so."""
+    return hmac.new(key, data, hashlib.sha256).hexdigest()
+
+
+def pack(about: Mapping[str, object], files: Mapping[str, bytes], key: bytes) -> bytes:
     """The package's bytes."""
     head = canonical(about)
-    members = [(MANIFEST, head), (SIGNATURE, hmac.new(key, head, hashlib.sha256).hexdigest().encode())]
-    members += [(f"{name}.mpy", data) for name, data in sorted(modules.items())]
+    members = [(MANIFEST, head), (SIGNATURE, seal(key, head).encode()), *sorted(files.items())]
     inner = io.BytesIO()
     with tarfile.open(fileobj=inner, mode="w", format=tarfile.USTAR_FORMAT) as tar:
         for name, data in members:
@@ -54,15 +60,15 @@ def pack(about: Mapping[str, object], modules: Mapping[str, bytes], key: bytes) 
 
 
 def unpack(package: bytes, key: bytes) -> tuple[dict[str, object], dict[str, bytes]]:
-    """Manifest and modules of a package whose signature and hashes are right. Raises PackageInvalid."""
+    """Manifest and files of a package whose signature and hashes are right. Raises PackageInvalid."""
     held = _members(package)
     head, signature = held.pop(MANIFEST, b""), held.pop(SIGNATURE, b"")
-    if not hmac.compare_digest(hmac.new(key, head, hashlib.sha256).hexdigest().encode(), signature):
+    if not hmac.compare_digest(seal(key, head).encode(), signature):
         raise PackageInvalid("the signature does not fit: damaged, or made with another device's key")
     about = cast(dict[str, object], json.loads(head))
     if {name: hashlib.sha256(data).hexdigest() for name, data in held.items()} != about["files"]:
-        raise PackageInvalid("a module is not the one that was signed")
-    return about, {name.removesuffix(".mpy"): data for name, data in held.items()}
+        raise PackageInvalid("a file is not the one that was signed")
+    return about, held
 
 
 def _members(package: bytes) -> dict[str, bytes]:

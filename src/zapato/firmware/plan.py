@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zapato.design.authority import authority
 from zapato.design.links import Link, rearmed
@@ -40,6 +40,24 @@ class Plan:
     plans: Mapping[str, str]
     levels: str
     modules: tuple[str, ...]
+
+
+def minimal(design: Design) -> Design:
+    """The design of the minimal program: its network and its status LED, and nothing else."""
+    lamps = {
+        n: p for n, p in design.parts.items() if p.get("shows", "") == "status" and p.pins["pin"].gpio >= 0
+    }
+    mqtt = {k: v for k, v in (design.mqtt or {}).items() if k not in ("report", "apart")}
+    return replace(design, parts=lamps, links=[], mqtt=mqtt or None, version="0")
+
+
+def make_minimal_plan(design: Design) -> Plan:
+    """The plan of the minimal program, which fetches updates and is there when the program itself is not."""
+    small = minimal(design)
+    made = make_plan(small)
+    last = f"    from {BUNDLE} import Update\n    Update(d, {'mqtt' if small.mqtt else None})\n"
+    plans = {**made.plans, "plan": made.plans["plan"].rstrip("\n") + "\n" + last}
+    return Plan(plans, _levels(design), tuple(sorted({*made.modules, "update"})))
 
 
 def make_plan(design: Design) -> Plan:

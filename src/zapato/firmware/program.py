@@ -17,11 +17,17 @@ from zapato.errors import Unreadable
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import Bundle, bundle
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
-from zapato.firmware.plan import make_plan
+from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
 
-ALONE = ("start", "fault")
-"""Runtime modules that stay by themselves: the way up, and what is loaded only after a fault."""
+AFTER_FAULTS = ("fault", "place", "tale")
+LATER = (*AFTER_FAULTS, "own", "trial")
+"""Runtime modules that are loaded when they are needed, and given back: after a fault, when the device itself is told something, while a version is on trial."""
+ALONE = ("start", *LATER)
+"""Runtime modules that stay by themselves, the way up first."""
+
+SAFE = "safe"
+"""The minimal program's folder in a slot."""
 
 MAP = "map.json"
 """The map's file, beside the modules of a build."""
@@ -61,10 +67,24 @@ class Map:
 
 @dataclass(frozen=True)
 class Program:
-    """The compiled modules by name, and their map."""
+    """A device's program.
+
+    Attributes:
+        modules: the compiled modules by name.
+        map: where their places are in our sources.
+        safe: the modules of the minimal program; empty for a device without a network.
+    """
 
     modules: Mapping[str, bytes]
     map: Map
+    safe: Mapping[str, bytes] = field(default_factory=dict[str, bytes])
+
+    @property
+    def files(self) -> dict[str, bytes]:
+        """What a slot holds of it, by path there."""
+        return {f"{name}.mpy": data for name, data in self.modules.items()} | {
+            f"{SAFE}/{name}.mpy": data for name, data in self.safe.items()
+        }
 
 
 def read_map(app: Path) -> Map:
@@ -82,10 +102,19 @@ def read_map(app: Path) -> Map:
 
 def compile_device(design: Design) -> Program:
     """The program of a design without errors. Raises ToolMissing, Unwritable."""
-    plan = make_plan(design)
+    if design.wifi is None and design.ethernet is None:
+        return Program(*_compiled(design, make_plan(design), ("start", *AFTER_FAULTS)))
+    modules, made = _compiled(design, make_plan(design), ALONE)
+    return Program(
+        modules, made, _compiled(design, make_minimal_plan(design), ("start", *AFTER_FAULTS, "own"))[0]
+    )
+
+
+def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[str, bytes], Map]:
+    """A plan and the runtime modules it needs; `alone` are those that stay by themselves."""
     port = design.board.chip.port if design.board else ""
     roomy = design.board is None or design.board.chip.heap >= ROOMY
-    sources = {name: runtime_source(name, port) for name in (*plan.modules, *ALONE)}
+    sources = {name: runtime_source(name, port) for name in (*plan.modules, *alone)}
     if "pins" in sources and offered(design):
         sources["pins"] = runtime_source("pins_offered", port)
     sources |= {**plan.plans, "levels": plan.levels}
@@ -94,9 +123,9 @@ def compile_device(design: Design) -> Program:
     if not roomy:
         texts, names = shorten(sources)
     together = bundle({name: texts[name] for name in plan.modules})
-    parts = {name: texts[name] for name in (*ALONE, *plan.plans, "levels")} | {BUNDLE: together.text}
+    parts = {name: texts[name] for name in (*alone, *plan.plans, "levels")} | {BUNDLE: together.text}
     made = Map(together.origins) if roomy else Map((), _functions(sources, names))
-    return Program(compile_all(parts, cache_folder(), lines=roomy), made)
+    return compile_all(parts, cache_folder(), lines=roomy), made
 
 
 def _functions(

@@ -1,4 +1,4 @@
-# What ended the program is kept for the next start; pauses before a restart grow.
+# What ended the program is kept for the next start; pauses before a restart grow. Small: there may be little room for it.
 import json
 import os
 import sys
@@ -6,41 +6,40 @@ import time
 
 from micropython import const
 
-_NAME = "fault.json"
-_CALM = const(600000)  # ms of running after which earlier faults count no more
 _RESTS = const(300)  # s of pause before a restart at the most
+_LAST = const(3)  # faults that are kept
+_LONG = const(240)  # characters of each
 
 
 def kept():
     try:
-        with open(_NAME) as file:
+        with open("fault.json") as file:
             found = json.load(file)
         return found if isinstance(found, dict) else {}
     except (OSError, ValueError):
         return {}
 
 
-def tell(d):
-    d.note("started again after a fault: " + str(kept().get("what")))
-    d.after(_CALM, forget)
-
-
-def forget():
-    try:
-        os.remove(_NAME)
-    except OSError:
-        pass
-
-
-def keep(error, safe):
+def keep(error, rest):
     sys.print_exception(error)
-    count = kept().get("count")
-    count = count + 1 if isinstance(count, int) and 0 < count < 99 else 1
+    text = "%s: %s" % (type(error).__name__, error)
     try:
-        with open(_NAME, "w") as file:
-            json.dump({"what": "%s: %s" % (type(error).__name__, error), "count": count}, file)
+        import place
+
+        text += place.of(error)
+    except MemoryError:
+        pass
+    found = kept()
+    count, last = found.get("count"), found.get("last")
+    count = count + 1 if isinstance(count, int) and 0 < count < 99 else 1
+    last = last[1 - _LAST :] if isinstance(last, list) else []
+    last.append(text[:_LONG])
+    try:
+        with open("fault.json.new", "w") as file:
+            json.dump({"count": count, "last": last}, file)
+        os.rename("fault.json.new", "fault.json")
     except OSError:
         pass
     for _ in range(min(1 << min(count, 9), _RESTS)):
         time.sleep(1)
-        safe()
+        rest()

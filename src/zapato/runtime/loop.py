@@ -2,7 +2,6 @@
 from micropython import const
 import gc
 import io
-import machine
 import select
 import sys
 import time
@@ -12,7 +11,6 @@ _WAITING = const(64)  # changes that may wait; what comes beyond is dropped and 
 _LONG = const(1 << 28)  # ms: the ports' counters tell no more than 2^29 apart, so longer times go in pieces
 _TOLD = const(12)  # faults that are remembered as told
 _TIDY = const(20000)
-_DOG = const(8000)  # ms: the longest that every port's watchdog can wait
 
 
 class Wake(io.IOBase):
@@ -66,7 +64,7 @@ class Device:
         self.net = None  # the way to others
         self.out = None  # what is said goes here, where there is a broker
         self.lamp = None  # the status LED
-        self.dog = None
+        self.dog = None  # the watchdog, which the way up lets off the leash
         self.store = None  # what outlives a power cut
         self.seconds = 0
         self.counted = time.ticks_ms()
@@ -205,10 +203,6 @@ class Device:
         else:
             self.status(2)
         self.every(_TIDY, self.tidy)
-        try:
-            self.dog = machine.WDT(timeout=_DOG)
-        except TypeError:  # the ESP8266's has one time only
-            self.dog = machine.WDT()
         while True:
             self.guard(self.turn)
 

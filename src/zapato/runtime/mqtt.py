@@ -203,7 +203,7 @@ class Mqtt:
     def take(self):
         if not self.sock:
             return
-        data = self.sock.read(_LARGEST - self.got)
+        data = self.sock.read(len(self.into) - self.got)
         if data is None:  # not now
             return
         if not data:
@@ -239,7 +239,7 @@ class Mqtt:
             if shift > 21:
                 raise ValueError("no MQTT packet")
         end = at + size
-        if end > _LARGEST:
+        if end > len(self.into):
             return self.pass_over(at, end)
         if self.got < end:
             return False
@@ -258,7 +258,7 @@ class Mqtt:
             return False
         need = at + 4 + (self.into[at] << 8 | self.into[at + 1])
         kind = self.into[0]
-        if kind & 0xF6 == 0x32 and need <= min(end, _LARGEST):
+        if kind & 0xF6 == 0x32 and need <= min(end, len(self.into)):
             if self.got < need:
                 return False
             self.ack(self.into[need - 2], self.into[need - 1])
@@ -379,12 +379,19 @@ class Mqtt:
             raise ValueError("too long")
         way = topic[len(self.d.topic) + 1 :].decode().split("/")
         part = self.d.parts.get(way[0])
-        if part is None or len(way) != 3:
+        if part is None and way[0] != "device" or len(way) != 3:
             raise ValueError("no such part")
         try:
             value = json.loads(payload) if payload else None
         except ValueError:
             raise ValueError("no JSON value")
+        if part is None:
+            if way[1] != "do":
+                raise ValueError("no such property")
+            import own
+
+            own.do(self.d, way[2], value)
+            return
         if way[1] != "do" and way[2] == "set":
             if way[1] not in part.sets:
                 raise ValueError("no such property")

@@ -1,9 +1,11 @@
 # The way up: safe levels before anything else, then the plan, then the loop.
 import gc
+import json
 import os
 import sys
 
 import levels
+import machine
 from machine import Pin
 
 
@@ -12,28 +14,59 @@ def safe():
         Pin(gpio, Pin.OUT, value=level)
 
 
+def rest():
+    # What a pause before a restart does all the while.
+    safe()
+    if dog:
+        dog.feed()
+
+
 safe()
+dog = None
 
 
-def run(settings):
+def watched():
+    # The watchdog: the longest that every port's can wait; the ESP8266's has one time only.
+    try:
+        return machine.WDT(timeout=8000)
+    except TypeError:
+        return machine.WDT()
+
+
+def run():
+    global dog
+    dog = watched()
+    error = go()  # whose own variables are gone by now, and with them what they held
+    safe()
+    end(error)
+
+
+def go():
     try:
         import plan
+
+        plan.d.dog = dog  # type: ignore
 
         for name in plan.MORE:
             gc.collect()
             __import__(name)
         print(plan.d.name, plan.d.version)
-        plan.connect(settings)
-        settings = None
-        if "fault.json" in os.listdir():
-            import fault
+        with open("settings.json") as file:
+            plan.connect(json.load(file))
+        there = os.listdir()
+        if "fault.json" in there:
+            import tale
 
-            fault.tell(plan.d)
+            tale.tell(plan.d)
+        if "slots.json" in there:
+            import trial
+
+            trial.watch(plan.d)
+        there = None
         gc.collect()
         plan.d.run()
     except Exception as error:
-        safe()
-        end(error)
+        return error
 
 
 def end(error):
@@ -44,8 +77,6 @@ def end(error):
     try:
         import fault
 
-        fault.keep(error, safe)
+        fault.keep(error, rest)
     finally:
-        import machine
-
         machine.reset()

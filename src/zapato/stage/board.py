@@ -17,10 +17,12 @@ from typing import Any
 
 from zapato.boards.model import Board as BoardFacts
 from zapato.firmware.compile import names_of
+from zapato.firmware.layout import FOLDERS, SLOTS
+from zapato.firmware.program import LATER
 from zapato.firmware.shorten import port_names
 from zapato.stage.chips import BusChip, SpiExchange, stand_in
 from zapato.stage.clock import Clock
-from zapato.stage.files import Disk, Flash, Held, NoDevice
+from zapato.stage.files import Flash, Held, NoDevice
 from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
@@ -93,16 +95,16 @@ class Board:
 
     Attributes:
         facts: the board and its chip.
-        program: the compiled modules, by file name; shims: those of the stage.
-        settings: what the start-up hands to the program.
+        data: the files of its data partition as it is delivered, by path.
+        shims: the stage's own modules, by file name; seed: of the program's own randomness.
         places: turns the places that a printed line names into those of our sources.
         wanted: the program's properties that the player wants to see; seen: as last seen.
     """
 
     facts: BoardFacts
-    program: Mapping[str, bytes]
+    data: Mapping[str, bytes]
     shims: Mapping[str, bytes]
-    settings: Mapping[str, Any]
+    seed: int
     clock: Clock
     trace: Trace
     random: Random
@@ -143,12 +145,9 @@ class Board:
         self._turn_at = 0
         self._patience, self._fed, self._began = 0, 0, 0
         self._measured: dict[int, tuple[int, tuple[int, int]]] = {}
-        files = {
-            "app": self.program,
-            "shims": self.shims,
-            "stage": {"settings.json": json.dumps(self.settings).encode()},
-        }
-        self._disk = Disk(files, self.flash, self._device)
+        self.flash.fill(self.data, FOLDERS)
+        files = {"shims": self.shims, "stage": {"seed": str(self.seed).encode()}}
+        self._disk = self.flash.disk(files, self._device)
 
     # --- power
 
@@ -158,10 +157,11 @@ class Board:
         Raises what ends a run from outside: Reset, and what the script raises.
         """
         self.pins.power_on()
+        self.flash.power_on()
         self._told, self._crash, self._caught, self._shared = b"", [], None, 0
         self._irq_at, self._turn_at = -1, 0
         memory = self.facts.chip.heap * 33 // 32 + SLACK  # the collector's own tables are part of it
-        self.machine = Machine(memory, self._disk, self._call, self._say, {"MICROPYPATH": "/shims:/app"})
+        self.machine = Machine(memory, self._disk, self._call, self._say, {"MICROPYPATH": "/shims"})
         try:
             self.machine.run("power_up")
         finally:
@@ -243,7 +243,7 @@ class Board:
         this VM are as large as the shims made them, so they are taken from it beforehand and counted here.
         """
         known = port_names().union(*(names_of(each) for each in self.shims.values()))
-        loaded = (data for name, data in self.program.items() if name != "fault.mpy")  # only after a fault
+        loaded = (data for path, data in self.data.items() if _resident(path))
         left = len({name for each in loaded for name in names_of(each)} - known)
         size, pool = 0, 10
         while left > 0:
@@ -300,10 +300,8 @@ class Board:
         """Wait as long as the program wants to; "p" where the program is to be looked at, else what became ready."""
         self._count()
         assert self.machine
-        fed, wanted = struct.unpack("<II", self.machine.memory.read(self._shared + FED, 8))
-        if self._patience and fed:
-            self._fed = self.clock.now
-            self.machine.memory.write(self._shared + FED, bytes(4))
+        self._was_fed()
+        (wanted,) = struct.unpack("<I", self.machine.memory.read(self._shared + FED + 4, 4))
         timeout = wanted - 1
         self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
         self._resume()
@@ -315,8 +313,15 @@ class Board:
     def _due(self) -> bool:
         return bool(self._peek or self.pins.fired or any(wire.flags for wire in self.station.wires.values()))
 
+    def _was_fed(self) -> None:
+        """Look whether the program fed its watchdog."""
+        if self.machine and self._patience and any(self.machine.memory.read(self._shared + FED, 4)):
+            self._fed = self.clock.now
+            self.machine.memory.write(self._shared + FED, bytes(4))
+
     def on_sleep(self, data: bytes) -> int:
         """Let so many ms go by, or fewer where an interrupt comes; gives how many are left."""
+        self._was_fed()
         until = self.clock.now + int(data)
         self.clock.go(until, lambda: bool(self.pins.fired))
         self._resume()
@@ -651,6 +656,13 @@ class Board:
     def on_close(self, data: bytes) -> None:
         if wire := self.station.wires.get(int(data)):
             wire.close()
+
+
+def _resident(path: str) -> bool:
+    """Whether a file of the data partition is a module that stays in memory."""
+    slot, _, name = path.partition("/")
+    module = name.removesuffix(".mpy")
+    return slot == SLOTS[0] and module != name and "/" not in name and module not in LATER
 
 
 class _Pipe(NoDevice):

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Callable
+from functools import partial
 
 from zapato.stage.clock import Clock
 from zapato.stage.network import Peer, Wire
@@ -59,6 +61,8 @@ class Broker:
         self.retained: dict[str, bytes] = {}
         self.sessions: dict[str, Session] = {}
         self.seen: list[tuple[str, str]] = []
+        self.listeners: list[Callable[[str, bytes], None]] = []
+        """Hear what devices publish, as other clients would."""
 
     def set(self, up: bool) -> None:
         """The broker's process ends (with it what it remembers of sessions and wills), or starts."""
@@ -81,14 +85,18 @@ class Broker:
         text = payload.decode("utf-8", "replace")
         self.seen = [*self.seen[-KEPT + 1 :], (topic, text)]
         self.trace.log("mqtt", topic, text, retain=retain)
+        for hear in self.listeners:
+            self.clock.after(1, partial(hear, topic, payload))
         self._spread(topic, payload, retain)
 
-    def message(self, topic: str, payload: str, retain: bool = False) -> None:
+    def message(self, topic: str, payload: str | bytes, retain: bool = False) -> None:
         """A message of somebody else."""
-        self.trace.log("message", topic, payload)
+        data = payload.encode() if isinstance(payload, str) else payload
+        text = data.decode("utf-8", "replace")
+        self.trace.log("message", topic, text)
         if not retain and not any(session.takes(topic) for session in self.sessions.values()):
-            self.trace.log("lost", topic, payload)
-        self._spread(topic, payload.encode(), retain)
+            self.trace.log("lost", topic, text)
+        self._spread(topic, data, retain)
 
     def _spread(self, topic: str, payload: bytes, retain: bool) -> None:
         if retain and payload:

@@ -16,7 +16,7 @@ class Flash:
     """The device's own files; they outlive its power.
 
     Attributes:
-        files: name -> bytes.
+        files: path -> bytes; folders: those that are there, with files in them or not.
         writes: how often something was written, renamed or removed.
         before_write: called before each of these; it may raise Fault (the flash fails) or end the run (a cut).
         torn: raised once in the middle of the next writing, when half of it has arrived.
@@ -24,9 +24,25 @@ class Flash:
 
     def __init__(self) -> None:
         self.files: dict[str, bytes] = {}
+        self.folders: set[str] = set()
         self.writes = 0
         self.before_write: Callable[[str], None] = lambda name: None
         self.torn: BaseException | None = None
+
+    def fill(self, files: Mapping[str, bytes], folders: tuple[str, ...]) -> None:
+        """What it is delivered with, where nothing is on it yet."""
+        if not self.files:
+            self.files.update(files)
+            self.folders.update(folders)
+
+    def power_on(self) -> None:
+        """The program starts anew: nothing that was open is."""
+
+    def disk(
+        self, folders: Mapping[str, Mapping[str, bytes]], device: Callable[[str], Opened | None]
+    ) -> Disk:
+        """All that the VM finds under /, these files among them."""
+        return Disk(folders, self, device)
 
     def change(self, name: str, data: bytes | None) -> None:
         """Write or remove one file."""
@@ -62,18 +78,24 @@ class Disk:
         folder, _, rest = name.partition("/")
         return self.folders.get(folder), rest
 
-    def open(self, name: str, *, create: bool, truncate: bool, append: bool, writes: bool) -> Opened:
+    def given(self, name: str, writes: bool) -> Opened | None:
+        """A device, or a file of the read-only folders; None for a name of the flash."""
         if name == "dev/random":
             return Held(RANDOM)
         if device := self.device(name):
             return device
         given, rest = self._given(name)
-        if given is not None:
-            if rest not in given:
-                raise Fault(NOENT)
-            if writes:
-                raise Fault(READ_ONLY)
-            return Held(given[rest])
+        if given is None:
+            return None
+        if rest not in given:
+            raise Fault(NOENT)
+        if writes:
+            raise Fault(READ_ONLY)
+        return Held(given[rest])
+
+    def open(self, name: str, *, create: bool, truncate: bool, append: bool, writes: bool) -> Opened:
+        if (given := self.given(name, writes)) is not None:
+            return given
         if name not in self.flash.files:
             if not create:
                 raise Fault(NOENT)
@@ -96,7 +118,8 @@ class Disk:
         raise Fault(NOENT)
 
     def _holds(self, folder: str) -> bool:
-        return not folder or any(each.startswith(f"{folder}/") for each in self.flash.files)
+        known = self.flash.folders
+        return not folder or folder in known or any(n.startswith(f"{folder}/") for n in self.flash.files)
 
     def names(self, folder: str) -> list[tuple[str, bool]]:
         if folder in self.folders:
@@ -104,8 +127,9 @@ class Disk:
         if not self._holds(folder):
             raise Fault(NOENT)
         start = f"{folder}/" if folder else ""
-        below = [name[len(start) :].split("/") for name in self.flash.files if name.startswith(start)]
-        return sorted({(parts[0], len(parts) > 1) for parts in below})
+        names = (*self.flash.files, *(f"{each}/" for each in self.flash.folders))
+        below = [name[len(start) :].split("/") for name in names if name.startswith(start)]
+        return sorted({(parts[0], len(parts) > 1) for parts in below if parts[0]})
 
     def rename(self, old: str, new: str) -> None:
         self.flash.rename(old, new)

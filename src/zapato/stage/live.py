@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import heapq
+import json
 import selectors
 import socket
 import ssl
@@ -17,6 +18,7 @@ from random import Random
 from typing import Any
 
 from zapato.boards.model import Board as BoardFacts
+from zapato.firmware.layout import SETTINGS
 from zapato.stage.board import Board, Reset
 from zapato.stage.clock import Clock, End
 from zapato.stage.files import NoDevice
@@ -260,15 +262,14 @@ class LiveStation(Station):
 class LiveBoard:
     """A device's program running in a thread of its own until it is stopped.
 
-    `settings` are those of its data partition; `modules` its compiled program by module name.
+    `data` are the files of its data partition, by path.
     """
 
     def __init__(
         self,
         facts: BoardFacts,
-        modules: Mapping[str, bytes],
+        data: Mapping[str, bytes],
         shims: Mapping[str, bytes],
-        settings: Mapping[str, Any],
         on_row: Callable[[Mapping[str, Any]], None] | None = None,
         places: Callable[[str], str] = str,
     ) -> None:
@@ -276,12 +277,11 @@ class LiveBoard:
         self.trace = Trace(self.clock, on_row)
         self.air = Air(self.clock, self.trace, None)
         self.air.epoch = datetime.now(UTC)
-        program = {f"{name}.mpy": data for name, data in modules.items()}
         self.board = Board(
             facts,
-            program,
+            data,
             shims,
-            {**settings, "seed": 1},
+            1,
             self.clock,
             self.trace,
             Random(1),
@@ -291,7 +291,7 @@ class LiveBoard:
         )
         self.air.stations.clear()
         self.board.station = station = LiveStation(self.air, self.clock)
-        station.time_server = str(settings.get("time") or "")
+        station.time_server = str(json.loads(data[SETTINGS]).get("time") or "")
         self.crash: Crash | None = None
         self.over = threading.Event()
         """Set when the program, or the script, came to its end."""

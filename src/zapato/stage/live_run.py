@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from zapato.design import Design, resolve
 from zapato.design.script import Call, Script, read_act, read_script
 from zapato.errors import Refused, RehearsalInvalid, ZapatoError
+from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.stage import vm
@@ -114,7 +115,7 @@ class Live:
         vm.ready()
         assert design.board
         self.script = self._script(script)
-        given: dict[str, Any] = settings(design, "00" * 32)
+        given: dict[str, Any] = settings(design, design.site.update_keys.get(design.name) or "00" * 32)
         self._embedded = EmbeddedBroker() if design.mqtt is not None and broker is None else None
         self._listener: Listener | None = None
         program = compile_device(design)
@@ -127,7 +128,11 @@ class Live:
         if "mqtt" in given and broker:
             given["mqtt"] |= {"host": broker[0], "port": broker[1]}
         self.board = LiveBoard(
-            design.board, program.modules, shims(design.board.chip.port), given, on_row, program.map.told
+            design.board,
+            delivered(design, program, given),
+            shims(design.board.chip.port),
+            on_row,
+            program.map.told,
         )
         try:
             if "mqtt" in given and broker:

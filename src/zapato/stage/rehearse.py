@@ -16,8 +16,9 @@ from zapato.design.script import Script, begins_at, read_script
 from zapato.errors import Refused, RehearsalInvalid, Unreadable
 from zapato.firmware.build import refuse_undriven
 from zapato.firmware.compile import cache_folder, compile_all
+from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
-from zapato.firmware.program import Program, compile_device, read_map
+from zapato.firmware.program import SAFE, Program, compile_device, read_map
 from zapato.lang.source import shown
 from zapato.stage import vm
 from zapato.stage.board import BUDGET, Board, Reset
@@ -75,7 +76,8 @@ def refuse(design: Design) -> None:
 def _built(app: Path) -> Program:
     """The program of an earlier build."""
     modules = {path.stem: path.read_bytes() for path in sorted(app.glob("*.mpy"))}
-    return Program(modules, read_map(app))
+    safe = {path.stem: path.read_bytes() for path in sorted((app / SAFE).glob("*.mpy"))}
+    return Program(modules, read_map(app), safe)
 
 
 def default_script(design: Design) -> Path:
@@ -104,9 +106,9 @@ def _run(
     air, broker = Air(clock, trace, wifi), Broker(clock, trace)
     board = Board(
         design.board,
-        {f"{name}.mpy": data for name, data in program.modules.items()},
+        delivered(design, program, _settings(design)),
         shims(design.board.chip.port),
-        {**_settings(design), "seed": random.getrandbits(30)},
+        random.getrandbits(30),
         clock,
         trace,
         random,

@@ -12,6 +12,9 @@ FULL = 0.82
 KEPT = 16 * 1024
 """Bytes of the data partition for settings and kept values, each written beside the old one first."""
 
+MINIMAL = 18 * 1024
+"""Bytes of the minimal program that stands beside each version."""
+
 
 def _heap(design: Design) -> Iterator[Finding]:
     found = memory(design)
@@ -51,15 +54,15 @@ def _flash(design: Design) -> Iterator[Finding]:
     found, board = memory(design), design.board
     if found is None or board is None or not board.chip.image:
         return
-    room = board.flash - board.chip.image
-    needs = 2 * found.flash + KEPT
+    at, room = board.partition
+    needs = 2 * (found.flash + MINIMAL) + KEPT
     if needs > room:
         yield design.finding(
             "memory-flash",
             "error",
             ("device",),
-            f"two versions of this program and its settings take {_kib(needs)}, and the board's flash has room for {_kib(max(0, room))}",
-            why=f"a new version is written beside the running one; the vendor's image takes the first {_kib(board.chip.image)} ({board.chip.sources.get('image', '')}).",
+            f"two versions of this program and its settings take {_kib(needs)}, and the board's flash has room for {_kib(room)}",
+            why=f"a new version is written beside the running one; the vendor's image takes the first {_kib(at)} ({board.chip.sources.get('image', '')}).",
             fixes=("a board with more flash",),
             of="key",
         )

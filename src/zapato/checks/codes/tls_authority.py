@@ -48,7 +48,7 @@ folder. It goes into the device's settings, not into update packages.
 """,
     failing={"site.toml": _WIFI + _BROKER, "device.toml": device("[relay.lamp]\npin = 26")},
     mended={
-        "site.toml": _WIFI + _BROKER + 'authority = "ca.pem"\n',
+        "site.toml": _WIFI + _BROKER + 'authority = "ca.pem"\n\n[time]\nzone = "Europe/Zurich"\n',
         "ca.pem": _PEM,
         "device.toml": device("[relay.lamp]\npin = 26"),
     },

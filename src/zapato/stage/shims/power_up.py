@@ -49,9 +49,8 @@ def measure(when):
     host.call("heap", "%d,%s" % (gc_base, when))
 
 
-with open("/stage/settings.json") as _file:
-    settings = json.load(_file)
-random.seed(settings.pop("seed"))
+with open("/stage/seed") as _file:
+    random.seed(int(_file.read()))
 collector = _Gc()
 sys.modules["gc"] = collector
 for _each in range(140):  # the tables of names have room for the program's from here on; see on_names
@@ -68,9 +67,9 @@ _at = int(host.call("collect_at", ""))
 if _at > 0:
     gc.threshold(_at)
 try:
-    import start
-
-    start.run(settings)
+    with open("/main.py") as _file:
+        _main = compile(_file.read(), "main.py", "exec")
+    exec(_main, {"__name__": "__main__"})
     raise RuntimeError("the program came to its end")
 except Exception as error:
     ballast = None

@@ -1,0 +1,1 @@
+"""Onto the board: by cable, and over the air."""

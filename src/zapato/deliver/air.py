@@ -1,0 +1,141 @@
+"""An update over the air: offered, fetched by the device, on trial, and what the device itself says in the end."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol, cast
+
+from zapato.deliver.offer import Offer
+from zapato.errors import NotDelivered
+
+ASK = 5.0
+"""Seconds between two questions whether it is there."""
+PATIENCE = 300.0
+"""Seconds without a sign of the device after which it is given up for now."""
+APART = 30.0
+"""Seconds between two offers at the least: a restart and a look for the broker take some."""
+TRIES = 3
+"""Offers that may end with the old version before it is told as failed."""
+
+
+class Way(Protocol):
+    """Messages to the device and back."""
+
+    def publish(self, topic: str, payload: str | bytes) -> None: ...
+
+    def next(self, seconds: float) -> tuple[str, bytes] | None: ...
+
+
+@dataclass(frozen=True)
+class Updated:
+    """What the device says of itself after an update.
+
+    Attributes:
+        device, before, version: whose, and from which to which version.
+        sent: bytes that went out for it; size: of all its files; seconds: it took.
+    """
+
+    device: str
+    before: str
+    version: str
+    sent: int
+    size: int
+    seconds: float
+
+
+def over_the_air(
+    offer: Offer,
+    way: Way,
+    *,
+    again: bool = False,
+    patience: float = PATIENCE,
+    tell: Callable[[str, float], None] = lambda what, share: None,
+) -> Updated:
+    """Bring one device to the version of `offer`.
+
+    `tell` hears what goes on and how much of what is to be sent has gone. Raises NotOffered, and NotDelivered
+    where the device does not answer for `patience` seconds, gives the update up, or goes back from it.
+    """
+    return _Delivery(offer, way, again, patience, tell).run()
+
+
+class _Delivery:
+    """One update as it goes on."""
+
+    def __init__(
+        self, offer: Offer, way: Way, again: bool, patience: float, tell: Callable[[str, float], None]
+    ) -> None:
+        self.offer, self.way, self.again, self.patience, self.tell = offer, way, again, patience, tell
+        self.begun = self.heard = time.monotonic()
+        self.before, self.offers, self.fetched, self.runs = "", 0, False, False
+        self.offered, self.why = 0.0, ""
+
+    def run(self) -> Updated:
+        asked = 0.0
+        self.tell("waiting for the device", 0.0)
+        while not self.runs:
+            now = time.monotonic()
+            if now - self.heard > self.patience:
+                raise NotDelivered(
+                    f"{self.offer.topic} does not answer for {self.patience:.0f} s",
+                    "zapato fleet tells who is there; the call can be repeated at any time",
+                )
+            if now - asked > ASK:
+                asked = now
+                self.way.publish(f"{self.offer.topic}/device/do/tell", "")
+            message = self.way.next(min(1.0, ASK))
+            if message and message[0].startswith(self.offer.topic + "/"):
+                self._message(message[0][len(self.offer.topic) + 1 :], message[1])
+        sent = sum(self.offer.sent.values())
+        took = time.monotonic() - self.begun
+        return Updated(self.offer.topic, self.before, self.offer.version, sent, self.offer.size, took)
+
+    def _message(self, name: str, payload: bytes) -> None:
+        if name == "update/want":
+            self.heard = time.monotonic()
+            self._want(payload)
+        elif name == "vitals":
+            self.heard = time.monotonic()
+            self._vitals(payload)
+        elif name == "notes":
+            self.heard = time.monotonic()
+            self._note(payload.decode("utf-8", "replace"))
+
+    def _want(self, payload: bytes) -> None:
+        found = self.offer.answer(payload)
+        if found:
+            self.fetched = True
+            self.way.publish(*found)
+            self.tell("sending", min(1.0, sum(self.offer.sent.values()) / self.offer.size))
+
+    def _vitals(self, payload: bytes) -> None:
+        try:
+            version = str(cast(dict[str, object], json.loads(payload))["version"])
+        except (ValueError, KeyError, TypeError):
+            return
+        if self.fetched and version == self.offer.version:
+            self.tell("on trial", 1.0)
+            return
+        if self.offers and time.monotonic() - self.offered < APART:
+            return
+        if self.offers >= TRIES:
+            raise NotDelivered(
+                f"{self.offer.topic} stays with {version}: {self.why or 'it does not take the offer'}",
+                "zapato rehearse runs the new version at the desk",
+            )
+        topic, text = self.offer.made_to(version, self.again)
+        self.before = self.before or version
+        self.offers, self.offered = self.offers + 1, time.monotonic()
+        self.tell(f"offering {self.offer.version} to {version}", 0.0)
+        self.way.publish(topic, text)
+
+    def _note(self, text: str) -> None:
+        if text == f"version {self.offer.version} runs":
+            self.runs = True
+        elif f"version {self.offer.version} did not reach" in text or "is given up" in text:
+            raise NotDelivered(f"{self.offer.topic}: {text}", "the version before it runs on")
+        elif "not understood" in text or "fault" in text:
+            self.why = text

@@ -1,0 +1,96 @@
+"""A connection to the broker that a design names, for who delivers and who watches."""
+
+from __future__ import annotations
+
+import contextlib
+import queue
+import ssl
+import threading
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+from zapato.design import Design
+from zapato.design.authority import authority
+from zapato.errors import NotDelivered
+
+if TYPE_CHECKING:
+    import paho.mqtt.client as mqtt
+
+JOIN = 10.0
+"""Seconds to reach the broker."""
+
+
+class Connection:
+    """What was heard waits in `heard`, as (topic, payload); messages are published with QoS 1."""
+
+    def __init__(self, host: str, port: int, user: str, password: str, ca: bytes, topics: Sequence[str]):
+        import paho.mqtt.client as mqtt
+        from paho.mqtt.enums import CallbackAPIVersion
+
+        self.heard: queue.SimpleQueue[tuple[str, bytes]] = queue.SimpleQueue()
+        self._topics = topics
+        self._joined, self._refused = threading.Event(), ""
+        self._client = mqtt.Client(CallbackAPIVersion.VERSION2)
+        if user:
+            self._client.username_pw_set(user, password or None)
+        if ca:
+            self._client.tls_set_context(ssl.create_default_context(cadata=ca))
+        self._client.on_connect, self._client.on_subscribe = self._connected, self._subscribed
+        self._client.on_message = self._message
+        try:
+            self._client.connect(host, port)
+        except (OSError, ValueError) as error:
+            raise NotDelivered(
+                f"no broker answers at {host}:{port}: {error}", "--broker HOST:PORT names another"
+            ) from None
+        self._client.loop_start()
+        if not self._joined.wait(JOIN) or self._refused:
+            self.close()
+            raise NotDelivered(
+                f"the broker at {host}:{port} does not take us: {self._refused or 'no answer'}",
+                "user and password stand in [mqtt]",
+            )
+
+    def _connected(self, client: mqtt.Client, _data: Any, _flags: Any, code: Any, *_rest: Any) -> None:
+        if code.is_failure:
+            self._refused = str(code)
+            self._joined.set()
+        else:
+            client.subscribe([(topic, 1) for topic in self._topics])
+
+    def _subscribed(self, *_given: Any) -> None:
+        self._joined.set()
+
+    def _message(self, _client: mqtt.Client, _data: Any, message: mqtt.MQTTMessage) -> None:
+        self.heard.put((message.topic, bytes(message.payload)))
+
+    def publish(self, topic: str, payload: str | bytes) -> None:
+        self._client.publish(topic, payload, 1)
+
+    def next(self, seconds: float) -> tuple[str, bytes] | None:
+        """The next message; None where none comes in time."""
+        with contextlib.suppress(queue.Empty):
+            return self.heard.get(timeout=max(0.0, seconds))
+        return None
+
+    def close(self) -> None:
+        self._client.disconnect()
+        self._client.loop_stop()
+
+
+@contextlib.contextmanager
+def connected(design: Design, broker: tuple[str, int] | None, topics: Sequence[str]) -> Iterator[Connection]:
+    """A connection with what the design says of its broker; `broker` names another place. Raises NotDelivered."""
+    about = design.mqtt
+    if about is None:
+        raise NotDelivered(f"{design.name} has no [mqtt]: nothing reaches it over the air", "--port PORT")
+    host, port = broker or (
+        str(about.get("host")),
+        int(about.get("port") or (8883 if about.get("tls") else 1883)),
+    )
+    ca = authority(design) if about.get("tls") else b""
+    made = Connection(host, port, str(about.get("user") or ""), str(about.get("password") or ""), ca, topics)
+    try:
+        yield made
+    finally:
+        made.close()

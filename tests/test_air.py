@@ -1,0 +1,311 @@
+"""Over the air: an update fetched by the real program in the real VM, cut at every step, refused where it is not ours."""
+
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+from random import Random
+
+import pytest
+from conftest import HEADER
+
+import zapato
+from zapato.deliver.offer import Offer
+from zapato.errors import NotOffered
+from zapato.firmware.image import data_image
+from zapato.firmware.layout import FOLDERS, delivered
+from zapato.firmware.plan import settings
+from zapato.firmware.program import compile_device
+from zapato.stage.board import Board
+from zapato.stage.broker import Broker
+from zapato.stage.clock import Clock
+from zapato.stage.little import Blocks, LittleFlash
+from zapato.stage.network import Air
+from zapato.stage.player import PowerCut
+from zapato.stage.rehearse import _until_the_end, shims
+from zapato.stage.trace import Trace
+
+KEY = "5a" * 32
+SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
+LAMP = (
+    '[relay.lamp]\npin = 14\nstart = "last"\n[[link]]\nwhen = "lamp.on"\nafter = "{after}"\ndo = "lamp.off"\n'
+)
+
+
+@dataclass
+class Place:
+    """A device with its flash, a broker, and whoever wants to update it."""
+
+    design: zapato.Design
+    flash: object = None
+    seconds: float = 240
+    clock: Clock = field(default_factory=Clock)
+
+    def __post_init__(self):
+        design = self.design
+        self.trace = Trace(self.clock)
+        self.air = Air(self.clock, self.trace, ("hall", ""))
+        self.broker = Broker(self.clock, self.trace)
+        data = delivered(design, compile_device(design), settings(design, KEY))
+        given = {"flash": self.flash} if self.flash else {}
+        self.board = Board(
+            design.board, data, shims(design.board.chip.port), 7, self.clock, self.trace, Random(1), self.air, self.broker, **given
+        )  # fmt: skip
+        self.heard: list[tuple[str, bytes]] = []
+        self.broker.listeners.append(lambda topic, payload: self.heard.append((topic, payload)))
+
+    def serve(self, offer: Offer, again: bool = False, running: str = "") -> None:
+        """Offer at every sign of life until it runs."""
+
+        def hear(topic: str, payload: bytes) -> None:
+            if topic.endswith("/update/want") and (found := offer.answer(payload)):
+                self.broker.message(*found)
+            if topic.endswith("/vitals") and json.loads(payload)["version"] != offer.version:
+                self.broker.message(*offer.made_to(json.loads(payload)["version"], again))
+
+        self.broker.listeners.append(hear)
+
+    def run(self):
+        def end() -> None:
+            from zapato.stage.clock import End
+
+            raise End
+
+        self.clock.at(self.clock.now + int(self.seconds * 1000), end)
+        return _until_the_end(self.board, self.clock, self.trace)
+
+    @property
+    def log(self) -> list[str]:
+        return [r["value"] for r in self.trace.rows if r["what"] == "print"]
+
+    @property
+    def notes(self) -> list[str]:
+        return [p.decode() for t, p in self.heard if t.endswith("/notes")]
+
+    @property
+    def versions(self) -> list[str]:
+        return [json.loads(p)["version"] for t, p in self.heard if t.endswith("/vitals")]
+
+
+def designs(put, board: str = "esp8266-30pin", old="1.0.0", new="1.1.0"):
+    """One device in two versions, of which one link differs."""
+    made = []
+    for version, after in ((old, "10s"), (new, "20s")):
+        head = HEADER.format(board=board).replace("[device]\n", f'[device]\nversion = "{version}"\n')
+        made.append(zapato.load(put({"site.toml": SITE, "device.toml": head + LAMP.format(after=after)})))
+    return made
+
+
+def packed(design, tmp_path: Path, key: str = KEY) -> bytes:
+    from zapato.firmware.package import BASE, manifest, pack
+
+    files = compile_device(design).files
+    return pack(manifest(design.name, design.version, BASE, files), files, bytes.fromhex(key))
+
+
+@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
+def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board):
+    old, new = designs(put, board)
+    place = Place(old)
+    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place.serve(offer)
+    place.run()
+    assert place.versions[-1] == "1.1.0", "\n".join(place.log)
+    assert "version 1.1.0 runs" in place.notes
+    assert "b.runs" in place.board.flash.files and "slots.json" not in place.board.flash.files
+    assert set(offer.sent) == {"manifest.json", "plan.mpy"} and sum(offer.sent.values()) < 0.15 * offer.size
+
+
+def imaged(design, board_design=None):
+    """A new device's flash, as the real file system has it."""
+    data = delivered(design, compile_device(design), settings(design, KEY))
+    size = 256 * 1024
+    return LittleFlash(
+        design.board.chip, data_image(design.board.chip, data, FOLDERS, size), lambda: PowerCut(500)
+    )
+
+
+def tree(flash: LittleFlash) -> dict[str, bytes]:
+    """Every file of a flash. Raises where there is no file system any more."""
+    found = {}
+    with pytest.raises(FileNotFoundError):
+        flash.system.remove(
+            "-"
+        )  # as main.py does: a rename cut in two hides what stands behind it until then
+    for folder in ("", *FOLDERS):
+        for name in (e.name for e in flash.system.scandir(folder or "/") if e.type == 1):
+            with flash.system.open(f"{folder}/{name}", "rb") as file:
+                found[f"{folder}/{name}".strip("/")] = file.read()
+    return found
+
+
+def test_a_cut_at_every_step_of_an_update_leaves_a_whole_version(put, tmp_path):
+    """Each write and erase of LittleFS torn in its middle: the flash mounts, the device starts and reaches its broker.
+
+    States that are the same file by file are started once; some go on to the end of the update.
+    """
+    old, new = designs(put)
+    flash = imaged(old)
+    image = bytes(flash.blocks.buffer)
+    place, offer = Place(old, flash), Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place.serve(offer)
+    place.run()
+    steps = flash.blocks.journal
+    assert place.versions[-1] == "1.1.0" and len(steps) > 200
+    memory, seen = Blocks(image), {}
+    for number, (at, data, erase) in enumerate(steps, 1):
+        torn = Blocks(bytes(memory.buffer))
+        torn.apply(at, data[: len(data) // 2], erase)
+        memory.apply(at, data, erase)
+        left = LittleFlash(old.board.chip, bytes(torn.buffer), lambda: PowerCut(500))
+        seen.setdefault(json.dumps(sorted((k, v.hex()) for k, v in tree(left).items())), (number, left))
+    assert bytes(memory.buffer) == bytes(flash.blocks.buffer) and len(seen) > 20
+    for count, (number, left) in enumerate(seen.values()):
+        on = count % 9 == 0
+        place = Place(old, left, seconds=150 if on else 12)
+        if on:
+            place.serve(offer)
+        assert place.run() is None, (number, place.log)
+        assert "broker reached" in place.log, (number, place.log)
+        assert not on or place.versions[-1] == "1.1.0", (number, place.log)
+
+
+def broken(design, tmp_path, module: str, source: str) -> bytes:
+    """A package of the design with one module exchanged for another, rightly sealed."""
+    from zapato.firmware.compile import compile_all
+    from zapato.firmware.package import BASE, manifest, pack
+
+    files = compile_device(design).files | {f"{module}.mpy": compile_all({module: source}, tmp_path)[module]}
+    return pack(manifest(design.name, design.version, BASE, files), files, bytes.fromhex(KEY))
+
+
+@pytest.mark.parametrize(
+    "source",
+    [
+        "1 / 0",
+        "import machine\nmachine.reset()",
+        "MORE = ()\nimport time\nwhile True:\n    time.sleep(1)",
+        "from device import Device\nd = Device('bench', 'refuge/bench', '1.1.0', 3.3)\nMORE = ()\nclass Deaf:\n    state = 0\n    def send(self, *given):\n        pass\n    ready = value = event = spare = send\ndef connect(settings):\n    d.out = Deaf()",
+        "x = []\nwhile True:\n    x.append(bytearray(999))",
+    ],
+    ids=["an error", "resets itself", "never lets go", "reaches no broker", "no memory"],
+)
+def test_a_bad_version_gives_way_to_the_one_before_it(put, tmp_path, source):
+    old, new = designs(put, "esp32-38pin")
+    place = Place(old, seconds=600)
+    offer = Offer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "plan", source))
+    offered = []
+
+    def hear(topic: str, payload: bytes) -> None:
+        if topic.endswith("/update/want") and (found := offer.answer(payload)):
+            place.broker.message(*found)
+        if topic.endswith("/vitals") and not offered:
+            offered.append(1)
+            place.broker.message(*offer.made_to("1.0.0"))
+
+    place.broker.listeners.append(hear)
+    assert place.run() is None
+    assert place.versions[-1] == "1.0.0" and place.trace.rows[-1]["t"] > 400
+    assert any("version 1.1.0 did not reach the broker" in note for note in place.notes), place.log
+    assert "b.runs" not in place.board.flash.files and "slots.json" not in place.board.flash.files
+
+
+def offered(place: Place, topic: str, payload: str, at: int = 20_000):
+    place.clock.at(at, lambda: place.broker.message(topic, payload))
+
+
+def test_only_the_keys_holder_offers_and_an_old_offer_is_none(put, tmp_path):
+    """Another key, another device's seal, an older version, the same offer again, nonsense: told, and nothing restarts."""
+    old, new = designs(put, "esp32-38pin", "1.2.0", "1.3.0")
+    good = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    stranger = Offer(old.topic, b"s" * 32, packed(new, tmp_path, "73" * 32))
+    elsewhere = Offer("refuge/other", bytes.fromhex(KEY), packed(new, tmp_path))
+    for make in (
+        lambda: stranger.made_to("1.2.0"),
+        lambda: (f"{old.topic}/device/do/update", elsewhere.made_to("1.2.0")[1]),
+        lambda: good.made_to("1.1.0"),  # recorded when another version ran
+        lambda: (f"{old.topic}/device/do/update", '["1.1.0", "' + "0" * 64 + '"]'),
+        lambda: (f"{old.topic}/device/do/update", "7"),
+        lambda: (f"{old.topic}/device/do/update", '[["9"], {}]'),
+        lambda: (f"{old.topic}/device/do/update", ""),
+        lambda: (f"{old.topic}/device/do/explode", ""),
+        lambda: (f"{old.topic}/device/on/set", "true"),
+    ):
+        place = Place(old, seconds=40)
+        offered(place, *make())
+        assert place.run() is None
+        assert (
+            not any(r["name"] == "reset" for r in place.trace.rows)
+            and "ask.json" not in place.board.flash.files
+        )
+        assert any("not understood" in note for note in place.notes), place.notes
+    with pytest.raises(NotOffered, match="older"):
+        good.made_to("2.0")
+    with pytest.raises(NotOffered, match="runs there already"):
+        good.made_to("1.3.0")
+    with pytest.raises(NotOffered, match="signature"):
+        Offer(old.topic, b"x" * 32, packed(new, tmp_path))
+    assert good.answer(b"nonsense") is None and good.answer(b'["1.3.0", "plan.mpy", -1, 5]') is None
+
+
+@pytest.mark.parametrize("harm", ["manifest", "plan.mpy", "nobody answers"])
+def test_what_arrives_wrong_is_given_up_and_the_old_version_goes_on(put, tmp_path, harm):
+    old, new = designs(put)
+    place = Place(old, seconds=420)
+    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    once = []
+
+    def hear(topic: str, payload: bytes) -> None:
+        if topic.endswith("/vitals") and not once:
+            once.append(place.broker.message(*offer.made_to("1.0.0")))
+        if topic.endswith("/update/want") and harm != "nobody answers":
+            where, data = offer.answer(payload)
+            if harm.encode() in data.partition(b"\n")[0]:
+                data = data[:-1] + bytes([data[-1] ^ 1])
+            place.broker.message(where, data)
+
+    place.broker.listeners.append(hear)
+    assert place.run() is None
+    words = {
+        "manifest": "not from who holds",
+        "plan.mpy": "arrives damaged",
+        "nobody answers": "nobody sends it",
+    }
+    assert any(words[harm] in note for note in place.notes), place.notes
+    assert place.versions[-1] == "1.0.0" and "ask.json" not in place.board.flash.files
+
+
+def test_three_starts_that_fail_leave_the_minimal_program_which_takes_an_update(put, tmp_path):
+    """A program that ends in an error each time, though it was good once: nothing but the network and updates runs, and mends it."""
+    old, new = designs(put)
+    place = Place(old, seconds=300)
+    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    from zapato.firmware.compile import compile_all
+
+    bad = compile_all({"plan": "1 / 0"}, tmp_path)["plan"]
+    place.board.data = {**place.board.data, "a/plan.mpy": bad}
+    place.board.flash.files["a/plan.mpy"] = bad
+    place.serve(offer)
+    assert place.run() is None
+    assert sum(text.startswith("ZeroDivisionError") for text in place.log) == 3
+    assert any("minimal program runs" in note for note in place.notes)
+    assert place.versions[-1] == "1.1.0" and "version 1.1.0 runs" in place.notes
+    assert json.loads(place.board.flash.files["fault.json"])["last"][-1].startswith(
+        "ZeroDivisionError: divide by zero, at"
+    )
+
+
+def test_the_device_itself_is_told(put):
+    """restart, tell, forget (said twice)."""
+    old, _ = designs(put)
+    place = Place(old, seconds=200)
+    place.clock.at(10_000, lambda: place.broker.message("refuge/bench/lamp/on/set", "true"))
+    place.clock.at(30_000, lambda: place.broker.message("refuge/bench/device/do/tell", ""))
+    offered(place, "refuge/bench/device/do/restart", "", 40_000)
+    offered(place, "refuge/bench/device/do/forget", "", 70_000)
+    offered(place, "refuge/bench/device/do/forget", "", 120_000)
+    offered(place, "refuge/bench/device/do/forget", "", 130_000)
+    assert place.run() is None
+    resets = [r["t"] / 1000 for r in place.trace.rows if r["name"] == "reset"]
+    assert len(resets) == 2 and 40 <= resets[0] < 41 and 130 <= resets[1] < 131
+    assert "kept.json" not in place.board.flash.files and any("say it again" in note for note in place.notes)
+    assert json.loads(next(p for t, p in place.heard if t.endswith("vitals")))["uptime"] < 35
