@@ -44,7 +44,7 @@ BROKER = '[mqtt]\nhost = "192.168.4.2"\n'
 NAMED = '[mqtt]\nhost = "broker.refuge.example"\n'
 REPORTS = '[mqtt]\nhost = "192.168.4.2"\nreport = "senml"\napart = "2s"\n'
 TIME = '[time]\nzone = "Europe/Zurich"\n'
-SECURED = '[mqtt]\nhost = "192.168.4.2"\ntls = true\nauthority = "ca.pem"\n'
+SECURED = '[mqtt]\nhost = "192.168.4.2"\ntls = true\nauthority = "ca.pem"\n' + TIME
 AUTHORITY = Path(__file__).parents[1] / "tests" / "data" / "tls" / "ca.pem"
 FIXED = "# with a fixed address\n"
 PLAN = '[site]\nname = "s"\n[lan]\nnetwork = "192.168.4.0/24"\nrouter = "192.168.4.1"\naddresses = { bench = "192.168.4.9" }\n'
@@ -122,7 +122,7 @@ def device(random: Random) -> str:
         ("", radio, radio + BROKER, radio + BROKER, radio + NAMED, radio + REPORTS, radio + SECURED)
     )
     if network and random.random() < 0.3:
-        network += TIME
+        network += "" if TIME in network else TIME
         rows.append('[[link]]\nat = "06:30"\ndays = "mon-fri"\ndo = "notify(\'x\')"')
     board = "esp32-poe" if "ethernet" in network else "esp32-38pin"
     return f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{network}' + "\n".join(rows) + "\n"

@@ -6,7 +6,7 @@ import contextlib
 import queue
 import ssl
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from zapato.design import Design
@@ -79,7 +79,7 @@ class Connection:
 
 
 @contextlib.contextmanager
-def connected(design: Design, broker: tuple[str, int] | None, topics: Sequence[str]) -> Iterator[Connection]:
+def connected(design: Design, broker: tuple[str, int] | None, topics: Sequence[str]) -> Generator[Connection]:
     """A connection with what the design says of its broker; `broker` names another place. Raises NotDelivered."""
     about = design.mqtt
     if about is None:

@@ -18,6 +18,8 @@ BLOCK = 4096
 UNIT = {"rp2": 256}
 """Bytes programmed at once, where it is not 32."""
 VERSION = 0x00020000
+SPARE = 16
+"""Blocks for what LittleFS keeps of its own."""
 
 
 def sizes(chip: Chip) -> dict[str, int]:
@@ -35,10 +37,28 @@ def sizes(chip: Chip) -> dict[str, int]:
 
 
 def data_image(chip: Chip, files: Mapping[str, bytes], folders: Iterable[str], size: int) -> bytes:
-    """These files as the bytes of a data partition. Raises Refused where they do not fit."""
+    """The first bytes of a data partition of `size` bytes with these files; all that follows is erased flash.
+
+    Raises Refused where they do not fit.
+    """
+    wanted = [*folders]
+    count = sum(-(-len(data) // BLOCK) for data in files.values()) + 2 * len(wanted) + SPARE
+    try:
+        if count * BLOCK > size:
+            raise MemoryError
+        return _image(chip, files, wanted, count, size // BLOCK)
+    except MemoryError:
+        raise Refused(
+            f"the files take more than the {size // 1024} KiB of the data partition",
+            "zapato check tells how much flash a device needs",
+        ) from None
+
+
+def _image(chip: Chip, files: Mapping[str, bytes], folders: Iterable[str], count: int, full: int) -> bytes:
+    """A file system of `count` blocks that knows of the `full` count that it may use."""
     from littlefs import LittleFS, LittleFSError
 
-    made: Any = LittleFS(block_count=size // BLOCK, mount=False, **sizes(chip))
+    made: Any = LittleFS(block_count=count, mount=False, **sizes(chip))  # pyright: ignore[reportArgumentType]
     try:
         made.format()
         made.mount()
@@ -47,10 +67,8 @@ def data_image(chip: Chip, files: Mapping[str, bytes], folders: Iterable[str], s
         for path, data in sorted(files.items()):
             with made.open(path, "wb") as file:
                 file.write(data)
+        made.fs_grow(full)
         made.unmount()
     except LittleFSError:
-        raise Refused(
-            f"the files take more than the {size // 1024} KiB of the data partition",
-            "zapato check tells how much the flash has to have",
-        ) from None
+        raise MemoryError from None
     return bytes(made.context.buffer)

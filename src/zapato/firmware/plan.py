@@ -252,7 +252,7 @@ def _connect(design: Design) -> Iterable[str]:
         mqtt = "mqtt"
     yield from _cable(design, mqtt) if design.ethernet is not None else _radio(design, mqtt)
     if "clock" in runtime_modules(design):
-        yield "    d.clock.server = settings['time']"
+        yield "    d.clock.server = settings.get('time') or ''"
 
 
 def _report(design: Design) -> Iterable[str]:

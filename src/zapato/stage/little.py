@@ -86,7 +86,7 @@ class LittleFlash:
         self.handles: list[Any] = []
         """Open files: LittleFS knows them by their place in memory, so none may go before it does."""
         count = len(self.blocks.buffer) // BLOCK
-        self.system: Any = LittleFS(self.blocks, mount=False, block_count=count, **sizes(self.chip))
+        self.system: Any = LittleFS(self.blocks, mount=False, block_count=count, **sizes(self.chip))  # pyright: ignore[reportArgumentType]
         self.system.mount()
 
     def disk(
