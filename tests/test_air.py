@@ -115,13 +115,12 @@ def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board)
     assert set(offer.sent) == {"manifest.json", "plan.mpy"} and sum(offer.sent.values()) < 0.15 * offer.size
 
 
-def imaged(design, board_design=None):
+def imaged(design):
     """A new device's flash, as the real file system has it."""
     data = delivered(design, compile_device(design), settings(design, KEY))
     size = 256 * 1024
-    return LittleFlash(
-        design.board.chip, data_image(design.board.chip, data, FOLDERS, size), lambda: PowerCut(500)
-    )
+    image = data_image(design.board.chip, data, FOLDERS, size).ljust(size, b"\xff")
+    return LittleFlash(design.board.chip, image, lambda: PowerCut(500))
 
 
 def tree(flash: LittleFlash) -> dict[str, bytes]:

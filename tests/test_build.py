@@ -41,7 +41,7 @@ def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put
     }
     alone = put('zapato = 1\n[device]\nname = "alone"\nboard = "esp32-38pin"\n[led.a]\npin = 25\n')
     assert make_plan(zapato.load(alone)).modules == ("led", "loop", "output", "pins", "values")
-    assert set(zapato.build(alone, tmp_path).modules) == {"device", "fault", "levels", "plan", "start"}
+    assert set(zapato.build(alone, tmp_path).modules) == {"device", "fault", "levels", "place", "plan", "start", "tale"}
 
 
 def test_the_bundle_knows_where_its_lines_come_from():

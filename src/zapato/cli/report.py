@@ -127,6 +127,9 @@ def built_lines(built: Build) -> list[str]:
     lines = [f"{styled(news, fg='green', bold=True)} {built.device} {built.version} for {built.board}"]
     lines.append(f"  modules  {len(built.modules)}, {_share(built.size, built.flash)} of the flash")
     lines.append(f"  update   {built.update} ({built.update.stat().st_size / 1024:.1f} KiB)")
+    image = built.first or built.data
+    what = "the whole flash" if built.first else "the data partition"
+    lines.append(f"  secret   {image} ({image.stat().st_size / 1024:.0f} KiB, {what})")
     if built.key_made:
         lines.append("  update key made and kept in secrets.toml")
     return lines

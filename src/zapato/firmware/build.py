@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 from collections.abc import Mapping
@@ -13,10 +14,18 @@ from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve
 from zapato.errors import Refused, Unwritable
 from zapato.findings import Report
+from zapato.firmware.base import Base, read_base
+from zapato.firmware.first import data_place, first_image
+from zapato.firmware.image import data_image
+from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.package import BASE, manifest, pack
+from zapato.firmware.plan import settings
 from zapato.firmware.program import MAP, Program, compile_device
-from zapato.lang.files import write
+from zapato.lang.files import make_folder, write, write_private
 from zapato.lang.site import add_update_key
+
+SECRET = "secret"
+"""The folder, in a build's, of the files with secrets in them."""
 
 
 @dataclass(frozen=True)
@@ -32,6 +41,8 @@ class Build:
         report: the findings that stand (no errors among them).
         changed: False where everything stood there already, byte by byte.
         key_made: True where the device had no update key and one was made.
+        data: the first bytes of the data partition, with the network's secrets.
+        first: the whole flash of a new device, where a base image was given.
     """
 
     device: str
@@ -45,6 +56,8 @@ class Build:
     report: Report
     changed: bool
     key_made: bool
+    data: Path
+    first: Path | None = None
 
     @property
     def app(self) -> Path:
@@ -57,9 +70,10 @@ class Build:
         return sum(self.modules.values())
 
 
-def build(what: Design | Path | str, out: Path | str = "out") -> Build:
+def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | None = None) -> Build:
     """Check and build one device into `out`/<device>/.
 
+    `base` is the vendor's MicroPython image for the chip; with it the whole flash of a new device is made, too.
     Equal inputs give equal bytes. Raises Refused while errors stand, Unreadable, Unwritable,
     ToolMissing; an earlier build is replaced file by file, never left half-written.
     """
@@ -73,6 +87,7 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
             checked.texts,
         )
     refuse_undriven(design)
+    under = read_base(base, design.board) if base else None
     program = compile_device(design)
     compiled = program.modules
     key, made = _update_key(design)
@@ -85,6 +100,12 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
         _forget(folder, program, update),
         write(update, pack(about, program.files, bytes.fromhex(key))),
     ]
+    data = _data(design, program, key, under)
+    changed += [_put_secret(folder, f"{design.name}-data.bin", data)]
+    first = None
+    if under:
+        first = folder / SECRET / f"{design.name}-first.{'uf2' if design.board.chip.port == 'rp2' else 'bin'}"
+        changed += [_put_secret(folder, first.name, first_image(design.board, under, data))]
     sizes = {name: len(data) for name, data in sorted(compiled.items())}
     changed.append(write(folder / "build.json", _summary(design, sizes, about, update)))
     return Build(
@@ -99,7 +120,25 @@ def build(what: Design | Path | str, out: Path | str = "out") -> Build:
         checked,
         any(changed),
         made,
+        folder / SECRET / f"{design.name}-data.bin",
+        first,
     )
+
+
+def _data(design: Design, program: Program, key: str, base: Base | None) -> bytes:
+    """The data partition's first bytes: all that is not erased."""
+    assert design.board is not None
+    files = delivered(design, program, settings(design, key))
+    return data_image(design.board.chip, files, FOLDERS, data_place(design.board, base)[1])
+
+
+def _put_secret(folder: Path, name: str, data: bytes) -> bool:
+    """Write into the folder of what holds secrets, which only its owner may enter. Raises Unwritable."""
+    secret = folder / SECRET
+    make_folder(secret)
+    with contextlib.suppress(OSError):  # where the file system has no such rights
+        secret.chmod(0o700)
+    return write_private(secret / name, data)
 
 
 def refuse_undriven(design: Design) -> None:

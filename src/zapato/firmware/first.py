@@ -32,7 +32,8 @@ def first_image(board: Board, base: Base, data: bytes) -> bytes:
     at, size = data_place(board, base)
     if len(data) > size:
         raise Refused(
-            f"the data take {len(data) // 1024} KiB, and the base leaves {size // 1024}", "a board with more flash"
+            f"the data take {len(data) // 1024} KiB, and the base leaves {size // 1024}",
+            "a board with more flash",
         )
     if base.at + len(base.data) > at:
         raise Refused("the base reaches into its own data partition", "another base image")

@@ -12,10 +12,15 @@ import click
 @click.option(
     "--out", default="out", type=click.Path(path_type=Path), help="Folder for the results.", show_default=True
 )
-def COMMAND(paths: tuple[Path, ...], out: Path) -> int:
-    """Build devices: compiled modules, update package and build.json under OUT/<device>/.
+@click.option(
+    "--base",
+    type=click.Path(path_type=Path),
+    help="The vendor's MicroPython image for the chip: makes the whole flash of a new device, too.",
+)
+def COMMAND(paths: tuple[Path, ...], out: Path, base: Path | None) -> int:
+    """Build devices: compiled modules, update package, data partition and build.json under OUT/<device>/.
 
-    Refuses while errors stand (exit code 1); the other devices go on. Equal inputs give equal bytes.
+    What holds secrets stands in OUT/<device>/secret/. Refuses while errors stand (exit code 1); the other devices go on. Equal inputs give equal bytes.
     """
     from zapato.checks import all_files
     from zapato.cli.each import each_device
@@ -23,7 +28,7 @@ def COMMAND(paths: tuple[Path, ...], out: Path) -> int:
     from zapato.firmware import build
 
     def one(path: Path) -> bool:
-        click.echo("\n".join(built_lines(build(path, out))))
+        click.echo("\n".join(built_lines(build(path, out, base=base))))
         return True
 
     return each_device(all_files(paths), "built", one)

@@ -1,0 +1,196 @@
+"""By cable: a new device's flash through the loader of its chip, or onto the drive that an RP2040 shows."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from zapato.boards.model import Board
+from zapato.deliver.loader import Failed, Loader, Silence, md5
+from zapato.deliver.ports import SerialLine
+from zapato.errors import NotDelivered
+
+WAIT = 60.0
+"""Seconds to bring the board into its loader."""
+RATE = 460_800
+SECTOR = 4096
+GAP = 16 * SECTOR
+"""Erased flash between two pieces from which on it is not written."""
+LISTEN = 4.0
+"""Seconds to hear what the device says after its restart."""
+TRIES = 3
+"""Times that a region is written before it is told as failed."""
+DRIVE_NOTE = "INFO_UF2.TXT"
+"""The file by which an RP2040's drive is known (UF2 specification)."""
+
+Tell = Callable[[str, float], None]
+
+
+@dataclass(frozen=True)
+class Written:
+    """What went over the cable.
+
+    Attributes:
+        chip: what answered; size: bytes of flash written; seconds: that writing took.
+        verified: by the loader's own digest; the ESP8266's has none, there each block has its checksum.
+        said: the first lines of the device after its restart.
+    """
+
+    chip: str
+    size: int
+    seconds: float
+    verified: bool
+    said: tuple[str, ...]
+
+
+def pieces(image: bytes) -> list[tuple[int, bytes]]:
+    """The parts of an image that are not erased flash, each with its place; from sector to sector."""
+    found: list[tuple[int, bytes]] = []
+    blank = b"\xff" * SECTOR
+    for at in range(0, len(image), SECTOR):
+        sector = image[at : at + SECTOR]
+        if sector == blank[: len(sector)]:
+            continue
+        if found and at - (found[-1][0] + len(found[-1][1])) < GAP:
+            start, before = found[-1]
+            found[-1] = (start, before + image[start + len(before) : at + SECTOR])
+        else:
+            found.append((at, sector))
+    return found
+
+
+def by_cable(
+    board: Board,
+    image: bytes,
+    port: str,
+    *,
+    at: int = 0,
+    rate: int = RATE,
+    wait: float = WAIT,
+    tell: Tell = lambda what, share: None,
+) -> Written:
+    """Write an image (its bytes, from `at` on) into the flash of the board on this port, and start it.
+
+    Raises NotDelivered: nothing half-written counts as done, and the same call mends it.
+    """
+    line = SerialLine(port)
+    try:
+        loader = Loader(line)
+        _meet(loader, line, board, wait, tell)
+        found = loader.identify()
+        if found != board.chip.id:
+            raise NotDelivered(
+                f"the chip on {port} is an {found}, and {board.id} has an {board.chip.id}",
+                "another port, or another board in the device file",
+            )
+        loader.faster(rate)
+        loader.attach(board.flash)
+        begun = time.monotonic()
+        regions = [(at + place, data) for place, data in pieces(image)]
+        total, done, verified = sum(len(data) for _, data in regions), 0, True
+        for place, data in regions:
+            verified &= _region(
+                loader,
+                place,
+                data,
+                lambda share, done=done, size=len(data): tell("writing", (done + share * size) / total),
+            )
+            done += len(data)
+        took = time.monotonic() - begun
+        tell("starting", 1.0)
+        loader.restart()
+        line.set_rate(115_200)
+        _reset(line)
+        return Written(found, total, took, verified, _said(line))
+    except Silence as silence:
+        raise NotDelivered(
+            f"the chip on {port} stopped answering ({silence.what})",
+            "a shorter cable, a lower --rate, or its supply; repeating the call mends what was written",
+        ) from None
+    except Failed as failed:
+        raise NotDelivered(
+            f"the chip on {port} refused: {failed}", "repeat the call; it begins with erasing"
+        ) from None
+    finally:
+        line.close()
+
+
+def _meet(loader: Loader, line: SerialLine, board: Board, wait: float, tell: Tell) -> None:
+    """Bring the chip into its loader by the port's lines, or wait for a hand to do it."""
+    until = time.monotonic() + wait
+    tell("; ".join(board.boot_mode), 0.0)
+    while True:
+        _into_loader(line)
+        for _ in range(5):
+            if loader.greet():
+                return
+        if time.monotonic() > until:
+            raise NotDelivered(
+                f"nothing on {line.name} answers as a loader", f"by hand: {'; '.join(board.boot_mode)}"
+            )
+
+
+def _into_loader(line: SerialLine) -> None:
+    """Reset with the boot pin low: RTS pulls reset, DTR the boot pin, on boards that are wired so."""
+    line.lines(reset=True, boot=False)
+    time.sleep(0.1)
+    line.lines(reset=False, boot=True)
+    time.sleep(0.05)
+    line.lines(reset=False, boot=False)
+
+
+def _reset(line: SerialLine) -> None:
+    line.lines(reset=True, boot=False)
+    time.sleep(0.1)
+    line.lines(reset=False, boot=False)
+
+
+def _region(loader: Loader, at: int, data: bytes, tell: Callable[[float], None]) -> bool:
+    """Write one region and hold it against the chip's own digest; True where there is one."""
+    for left in range(TRIES, 0, -1):
+        try:
+            loader.write(at, data, tell)
+            digest = loader.digest(at, len(data))
+            if not digest or digest == md5(data):
+                return bool(digest)
+        except (Silence, Failed):
+            if left == 1 or not any(loader.greet() for _ in range(5)):
+                raise
+    raise NotDelivered(
+        f"the flash at {at:#x} does not hold what was written", "repeat the call; if it stays so, the flash is worn out"
+    )
+
+
+def _said(line: SerialLine) -> tuple[str, ...]:
+    """The first lines that the device says."""
+    until, heard = time.monotonic() + LISTEN, b""
+    while time.monotonic() < until and heard.count(b"\n") < 12:
+        line.patience(0.2)
+        heard += line.read(1 << 12)
+    text = heard.decode("utf-8", "replace").replace("\r", "")
+    return tuple(row for row in text.split("\n") if row.strip() and row.isprintable())
+
+
+def by_drive(board: Board, image: Path, drive: Path, *, tell: Tell = lambda what, share: None) -> int:
+    """Copy a UF2 file onto the drive that the chip's loader shows; gives its bytes. Raises NotDelivered."""
+    note = drive / DRIVE_NOTE
+    if not note.is_file():
+        raise NotDelivered(
+            f"{drive} is no drive of a loader: {DRIVE_NOTE} is not there", f"; ".join(board.boot_mode)
+        )
+    data = image.read_bytes()
+    try:
+        with open(drive / image.name, "wb") as file:
+            for at in range(0, len(data), 1 << 16):
+                file.write(data[at : at + (1 << 16)])
+                tell("writing", min(1.0, (at + (1 << 16)) / len(data)))
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as error:
+        raise NotDelivered(
+            f"{drive} did not take the file: {(error.strerror or str(error)).lower()}", "repeat the call"
+        ) from None
+    return len(data)

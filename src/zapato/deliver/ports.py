@@ -1,0 +1,126 @@
+"""Serial ports: which there are, and one of them open as a line."""
+
+from __future__ import annotations
+
+import errno
+import os
+from dataclasses import dataclass
+from typing import Any
+
+from zapato.errors import NotDelivered
+
+BRIDGES = {
+    0x10C4: "a serial bridge",
+    0x1A86: "a serial bridge",
+    0x0403: "a serial bridge",
+    0x067B: "a serial bridge",
+    0x303A: "the chip's own USB",
+    0x2E8A: "the chip's own USB",
+}
+"""What hangs on a port, by the USB vendor's number (USB-IF)."""
+
+
+@dataclass(frozen=True)
+class Port:
+    """One serial port.
+
+    Attributes:
+        name: what the system calls it; what: what hangs on it, in words.
+        trouble: why it cannot be opened; empty where it can.
+    """
+
+    name: str
+    what: str
+    trouble: str
+
+
+def ports() -> list[Port]:
+    """The serial ports of this machine, by name."""
+    from serial.tools.list_ports import comports
+
+    found: list[Port] = []
+    for each in sorted(comports(), key=lambda port: str(port.device)):
+        what = BRIDGES.get(each.vid or 0, "a USB device" if each.vid else "no USB device")
+        name = f"{what}, {each.product}" if each.product else what
+        found.append(Port(str(each.device), name, _trouble(str(each.device))))
+    return found
+
+
+def _trouble(name: str) -> str:
+    try:
+        SerialLine(name).close()
+    except NotDelivered as error:
+        return f"{error} ({error.fix})" if error.fix else str(error)
+    return ""
+
+
+class SerialLine:
+    """An open port. Raises NotDelivered with the reason where it cannot be opened, or goes away."""
+
+    def __init__(self, name: str, rate: int = 115_200) -> None:
+        import serial
+
+        self.name = name
+        try:
+            self._port: Any = serial.Serial(name, rate, timeout=0.25, write_timeout=10, exclusive=True)
+        except (OSError, ValueError) as error:
+            raise _refused(name, error) from None
+
+    def write(self, data: bytes) -> object:
+        try:
+            return self._port.write(data)
+        except OSError as error:
+            raise self._gone(error) from None
+
+    def read(self, size: int) -> bytes:
+        """What is there, up to `size` bytes; waits for the first one as long as its patience says."""
+        try:
+            data = bytes(self._port.read(1))
+            more = min(self._port.in_waiting, size - 1) if data else 0
+            return data + bytes(self._port.read(more)) if more > 0 else data
+        except (OSError, TypeError) as error:  # the second: pyserial, on a port that went away
+            raise self._gone(error) from None
+
+    def set_rate(self, rate: int) -> None:
+        try:
+            self._port.baudrate = rate
+        except (OSError, ValueError):
+            raise NotDelivered(f"{self.name} does not do {rate} baud", "--rate 115200") from None
+
+    def drop_input(self) -> None:
+        try:
+            self._port.reset_input_buffer()
+        except OSError as error:
+            raise self._gone(error) from None
+
+    def patience(self, seconds: float) -> None:
+        self._port.timeout = seconds
+
+    def lines(self, reset: bool, boot: bool) -> None:
+        """Pull the chip's reset and boot pins low, where the board has them on RTS and DTR; others do not care."""
+        try:
+            self._port.rts, self._port.dtr = reset, boot
+        except OSError:
+            pass
+
+    def close(self) -> None:
+        try:
+            self._port.close()
+        except OSError:
+            pass
+
+    def _gone(self, error: Exception) -> NotDelivered:
+        return NotDelivered(f"{self.name} went away: {error}", "plug it in again, and repeat the call")
+
+
+def _refused(name: str, error: Exception) -> NotDelivered:
+    number = getattr(error, "errno", None)
+    if number == errno.ENOENT or not os.path.exists(name) and os.name == "posix":
+        return NotDelivered(f"there is no port {name}", "zapato ports lists those that are there")
+    if number == errno.EACCES:
+        return NotDelivered(
+            f"{name} may not be opened by this user", "on Linux the group dialout may: sudo usermod -aG dialout $USER"
+        )
+    if number in (errno.EBUSY, errno.EAGAIN, errno.EWOULDBLOCK) or "lock" in str(error).lower():
+        return NotDelivered(f"another program has {name}", "close it, and repeat the call")
+    return NotDelivered(f"{name} cannot be opened: {error}")
