@@ -62,18 +62,30 @@ def pieces(image: bytes) -> list[tuple[int, bytes]]:
     return found
 
 
+def gaps(regions: list[tuple[int, bytes]], first: int, last: int) -> list[tuple[int, int]]:
+    """What of the flash from `first` to `last` no region covers: where each begins, and its bytes."""
+    found: list[tuple[int, int]] = []
+    for place, data in [*regions, (last, b"")]:
+        if place > first:
+            found.append((first, place - first))
+        first = max(first, -(-(place + len(data)) // SECTOR) * SECTOR)
+    return found
+
+
 def by_cable(
     board: Board,
     image: bytes,
     port: str,
     *,
     at: int = 0,
+    until: int = 0,
     rate: int = RATE,
     wait: float = WAIT,
     tell: Tell = lambda what, share: None,
 ) -> Written:
     """Write an image (its bytes, from `at` on) into the flash of the board on this port, and start it.
 
+    What the image leaves free is erased, up to `until`: no settings of before stay there.
     Raises NotDelivered: nothing half-written counts as done, and the same call mends it.
     """
     line = SerialLine(port)
@@ -90,21 +102,18 @@ def by_cable(
         loader.attach(board.flash)
         begun = time.monotonic()
         regions = [(at + place, data) for place, data in pieces(image)]
-        total, done, verified = sum(len(data) for _, data in regions), 0, True
-        for place, data in regions:
-            verified &= _region(
-                loader,
-                place,
-                data,
-                lambda share, done=done, size=len(data): tell("writing", (done + share * size) / total),
-            )
-            done += len(data)
+        for place, size in gaps(regions, at, until):
+            tell("erasing", 0.0)
+            loader.erase(place, size)
+        verified = _write(loader, regions, tell)
         took = time.monotonic() - begun
         tell("starting", 1.0)
         loader.restart()
         line.set_rate(115_200)
         _reset(line)
-        return Written(found, total, took, verified, _said(line))
+        return Written(
+            found, sum(len(data) for _, data in regions), took, verified, _said(line, loader.heard)
+        )
     except Silence as silence:
         raise NotDelivered(
             f"the chip on {port} stopped answering ({silence.what})",
@@ -116,6 +125,19 @@ def by_cable(
         ) from None
     finally:
         line.close()
+
+
+def _write(loader: Loader, regions: list[tuple[int, bytes]], tell: Tell) -> bool:
+    """Write and verify region by region; True where the chip's own digests say so."""
+    total, done, verified = sum(len(data) for _, data in regions), 0, True
+    for place, data in regions:
+
+        def share(part: float, done: int = done, data: bytes = data) -> None:
+            tell("writing", (done + part * len(data)) / total)
+
+        verified &= _region(loader, place, data, share)
+        done += len(data)
+    return verified
 
 
 def _meet(loader: Loader, line: SerialLine, board: Board, wait: float, tell: Tell) -> None:
@@ -160,13 +182,14 @@ def _region(loader: Loader, at: int, data: bytes, tell: Callable[[float], None])
             if left == 1 or not any(loader.greet() for _ in range(5)):
                 raise
     raise NotDelivered(
-        f"the flash at {at:#x} does not hold what was written", "repeat the call; if it stays so, the flash is worn out"
+        f"the flash at {at:#x} does not hold what was written",
+        "repeat the call; if it stays so, the flash is worn out",
     )
 
 
-def _said(line: SerialLine) -> tuple[str, ...]:
-    """The first lines that the device says."""
-    until, heard = time.monotonic() + LISTEN, b""
+def _said(line: SerialLine, heard: bytes) -> tuple[str, ...]:
+    """The first lines that the device says, `heard` being the first of them."""
+    until = time.monotonic() + LISTEN
     while time.monotonic() < until and heard.count(b"\n") < 12:
         line.patience(0.2)
         heard += line.read(1 << 12)
@@ -179,7 +202,7 @@ def by_drive(board: Board, image: Path, drive: Path, *, tell: Tell = lambda what
     note = drive / DRIVE_NOTE
     if not note.is_file():
         raise NotDelivered(
-            f"{drive} is no drive of a loader: {DRIVE_NOTE} is not there", f"; ".join(board.boot_mode)
+            f"{drive} is no drive of a loader: {DRIVE_NOTE} is not there", "; ".join(board.boot_mode)
         )
     data = image.read_bytes()
     try:
@@ -194,3 +217,27 @@ def by_drive(board: Board, image: Path, drive: Path, *, tell: Tell = lambda what
             f"{drive} did not take the file: {(error.strerror or str(error)).lower()}", "repeat the call"
         ) from None
     return len(data)
+
+
+def drives() -> list[Path]:
+    """The drives of loaders that are mounted here."""
+    places = [*Path("/media").glob("*/*"), *Path("/run/media").glob("*/*"), *Path("/Volumes").glob("*")]
+    places += [Path(f"{letter}:/") for letter in "DEFGHIJKLMNOPQRSTUVWXYZ"] if os.name == "nt" else []
+    return [each for each in places if (each / DRIVE_NOTE).is_file()]
+
+
+def the_drive(board: Board, wait: float = WAIT, tell: Tell = lambda what, share: None) -> Path:
+    """The drive of the one loader that is mounted, or will be soon. Raises NotDelivered."""
+    until = time.monotonic() + wait
+    tell("; ".join(board.boot_mode), 0.0)
+    while not (found := drives()):
+        if time.monotonic() > until:
+            raise NotDelivered(
+                "no drive of a loader is mounted", f"by hand: {'; '.join(board.boot_mode)}; or --port FOLDER"
+            )
+        time.sleep(0.3)
+    if len(found) > 1:
+        raise NotDelivered(
+            f"several loaders' drives are mounted: {', '.join(map(str, found))}", "--port FOLDER names one"
+        )
+    return found[0]

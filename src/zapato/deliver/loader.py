@@ -6,6 +6,7 @@ and status bytes. The ROM's own loader is used as it is; nothing is put into the
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import struct
 import time
@@ -45,6 +46,8 @@ ANSWER = 3.0
 """Seconds that an answer may take."""
 ERASING = 40.0
 """Seconds that erasing a MiB may take: the slowest flash chips have 400 ms for a sector of 4 KiB at the most, 45 as a rule."""
+OUTSIDE = 4096
+"""Bytes outside of frames that are kept."""
 TRIES = 4
 """Times that a block is sent before the line is given up."""
 
@@ -82,9 +85,11 @@ class Frames:
     def __init__(self) -> None:
         self._into: bytearray | None = None
         self._escaped = False
+        self.outside = bytearray()
+        """What stood outside of frames, at its end: what a program says that began meanwhile."""
 
     def feed(self, data: bytes) -> list[bytes]:
-        """The frames that these bytes complete; what stands outside of frames is passed over."""
+        """The frames that these bytes complete."""
         found: list[bytes] = []
         for byte in data:
             if byte == END:
@@ -95,7 +100,7 @@ class Frames:
                     self._into = bytearray()
                 self._escaped = False
             elif self._into is None:
-                continue
+                self.outside.append(byte)
             elif self._escaped:
                 self._into.append({ESCAPED_END: END, ESCAPED_ESCAPE: ESCAPE}.get(byte, byte))
                 self._escaped = False
@@ -103,6 +108,7 @@ class Frames:
                 self._escaped = True
             else:
                 self._into.append(byte)
+        del self.outside[:-OUTSIDE]
         return found
 
 
@@ -143,12 +149,21 @@ class Loader:
             self._waiting += self._frames.feed(self.line.read(1 << 12))
 
     def ask(
-        self, op: int, data: bytes = b"", check: int = 0, seconds: float = ANSWER
+        self, op: int, data: bytes = b"", check: int = 0, seconds: float = ANSWER, tries: int = TRIES
     ) -> tuple[int, bytes]:
-        """A command and its answer. Raises Silence, and Failed where the chip refuses."""
-        self._waiting.clear()
-        self._send(op, data, check)
-        value, answer = self._answer(op, seconds)
+        """A command and its answer; asked again where none comes. Raises Silence, and Failed where the chip refuses."""
+        for left in range(tries, 0, -1):
+            self._waiting.clear()
+            self._send(op, data, check)
+            try:
+                return self._checked(op, *self._answer(op, seconds))
+            except Silence:
+                if left == 1:
+                    raise
+        raise AssertionError("no tries")
+
+    def _checked(self, op: int, value: int, answer: bytes) -> tuple[int, bytes]:
+        """The answer without its status. Raises Failed where that is not good."""
         size = 2 if self.chip in ("", "esp8266") and len(answer) < 4 else 4
         status = answer[-size:] if len(answer) >= size else answer
         if status[:1] not in (b"", b"\0"):
@@ -196,6 +211,12 @@ class Loader:
         self.ask(FLASH_ATTACH, struct.pack("<II", 0, 0))
         self.ask(FLASH_SIZES, struct.pack("<6I", 0, size, 1 << 16, 1 << 12, 1 << 8, 0xFFFF))
 
+    def erase(self, at: int, size: int) -> None:
+        """Erase whole sectors. Raises Silence, Failed."""
+        words = [size, 0, BLOCK, at] + ([0] if self.chip in SECURE else [])
+        patience = ANSWER + ERASING * size / (1 << 20)
+        self.ask(FLASH_BEGIN, struct.pack(f"<{len(words)}I", *words), seconds=patience)
+
     def write(self, at: int, data: bytes, tell: Callable[[float], None] = lambda share: None) -> None:
         """Erase a region and write it; compressed where the ROM can. Raises Silence, Failed."""
         packed = self.chip != "esp8266"
@@ -218,7 +239,7 @@ class Loader:
         data = struct.pack("<4I", len(block), number, 0, 0) + block
         for left in range(TRIES, 0, -1):
             try:
-                self.ask(op, data, checksum(block), ANSWER)
+                self.ask(op, data, checksum(block), ANSWER, tries=1)
                 return
             except Failed as failed:
                 if failed.code != HARMED or left == 1:
@@ -235,10 +256,16 @@ class Loader:
 
     def restart(self) -> None:
         """Leave the loader for the program that was written; the lines of the port do the same where they are wired."""
-        try:
-            self.ask(FLASH_END, struct.pack("<I", 0), seconds=0.5)
-        except (Silence, Failed):  # it is gone before it answers, or does not do it in this state
-            pass
+        self._frames.outside.clear()
+        with contextlib.suppress(
+            Silence, Failed
+        ):  # it is gone before it answers, or does not do it in this state
+            self.ask(FLASH_END, struct.pack("<I", 0), seconds=0.5, tries=1)
+
+    @property
+    def heard(self) -> bytes:
+        """What came after leaving the loader, and is no answer."""
+        return bytes(self._frames.outside)
 
 
 HARMED = 0x07

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 from dataclasses import dataclass
@@ -98,28 +99,27 @@ class SerialLine:
 
     def lines(self, reset: bool, boot: bool) -> None:
         """Pull the chip's reset and boot pins low, where the board has them on RTS and DTR; others do not care."""
-        try:
+        with contextlib.suppress(OSError):
             self._port.rts, self._port.dtr = reset, boot
-        except OSError:
-            pass
 
     def close(self) -> None:
-        try:
+        with contextlib.suppress(OSError):
             self._port.close()
-        except OSError:
-            pass
 
     def _gone(self, error: Exception) -> NotDelivered:
-        return NotDelivered(f"{self.name} went away: {error}", "plug it in again, and repeat the call")
+        number = getattr(error, "errno", None)
+        why = os.strerror(number).lower() if number else "unplugged, or taken by another program"
+        return NotDelivered(f"{self.name} went away: {why}", "plug it in again, and repeat the call")
 
 
 def _refused(name: str, error: Exception) -> NotDelivered:
     number = getattr(error, "errno", None)
-    if number == errno.ENOENT or not os.path.exists(name) and os.name == "posix":
+    if number == errno.ENOENT or (not os.path.exists(name) and os.name == "posix"):
         return NotDelivered(f"there is no port {name}", "zapato ports lists those that are there")
     if number == errno.EACCES:
         return NotDelivered(
-            f"{name} may not be opened by this user", "on Linux the group dialout may: sudo usermod -aG dialout $USER"
+            f"{name} may not be opened by this user",
+            "on Linux the group dialout may: sudo usermod -aG dialout $USER",
         )
     if number in (errno.EBUSY, errno.EAGAIN, errno.EWOULDBLOCK) or "lock" in str(error).lower():
         return NotDelivered(f"another program has {name}", "close it, and repeat the call")

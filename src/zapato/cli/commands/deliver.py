@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,13 @@ if TYPE_CHECKING:
 
 @click.command("deliver")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--port", help="By cable: the serial port of the board, or the drive that an RP2040 shows.")
+@click.option(
+    "--base",
+    type=click.Path(path_type=Path),
+    help="By cable: the vendor's MicroPython image, for a board that has none yet.",
+)
+@click.option("--rate", default=460_800, show_default=True, help="By cable: baud.")
 @click.option("--air", is_flag=True, help="Over the air: through the broker, to a device that runs.")
 @click.option("--broker", metavar="HOST[:PORT]", help="With --air: another broker than the site's.")
 @click.option("--again", is_flag=True, help="With --air: the version that runs there already, once more.")
@@ -32,6 +40,9 @@ if TYPE_CHECKING:
 )
 def COMMAND(
     paths: tuple[Path, ...],
+    port: str | None,
+    base: Path | None,
+    rate: int,
     air: bool,
     broker: str | None,
     again: bool,
@@ -41,6 +52,9 @@ def COMMAND(
 ) -> int:
     """Build devices and put their programs onto their boards.
 
+    With --port the board's flash is written through the loader of its chip: with --base whole, without it the
+    data partition alone, under the MicroPython that is there. What was kept on it is gone afterwards.
+
     With --air a device fetches what changed, tries the new version, and goes back by itself where that
     does not reach the broker. Of several devices one goes first, then the others; the call can be repeated.
 
@@ -48,12 +62,29 @@ def COMMAND(
     """
     from zapato.checks import all_files
     from zapato.cli.live import broker_of
+
+    files = all_files(paths)
+    if air == bool(port or base):
+        raise click.UsageError("one way is wanted: --port PORT, by cable, or --air")
+    if not air:
+        if len(files) > 1:
+            raise click.UsageError("a cable leads to one board: name one device")
+        click.echo("\n".join(_by_cable(files[0], out, port, base, rate)))
+        return 0
+    return _all_by_air(files, out, broker_of(broker), again, patience, failures)
+
+
+def _all_by_air(
+    files: Sequence[Path],
+    out: Path,
+    there: tuple[str, int] | None,
+    again: bool,
+    patience: float,
+    failures: int,
+) -> int:
+    """One device after the other; gives the exit code."""
     from zapato.errors import NotOffered, ZapatoError
 
-    if not air:
-        raise click.UsageError("the way is missing: --air")
-    there = broker_of(broker)
-    files = all_files(paths)
     failed: list[str] = []
     for number, path in enumerate(files):
         if len(failed) >= failures:
@@ -64,13 +95,54 @@ def COMMAND(
         except NotOffered as error:
             if "runs there already" not in str(error):
                 raise
-            click.echo(f"{path.stem}: {error}")
+            click.echo(f"{path.stem}: {error} ({error.fix})")
         except ZapatoError as error:
             if len(files) == 1:
                 raise
             failed.append(path.stem)
             click.echo(f"{path.stem}: {error}", err=True)
     return 1 if failed else 0
+
+
+def _by_cable(path: Path, out: Path, port: str | None, base: Path | None, rate: int) -> list[str]:
+    from zapato.cli.terminal import Meter
+    from zapato.deliver.cable import by_cable, by_drive, the_drive
+    from zapato.design import resolve
+    from zapato.errors import NotDelivered
+    from zapato.firmware import build
+    from zapato.firmware.base import read_base
+    from zapato.firmware.first import data_place
+
+    design = resolve(path)
+    built = build(design, out, base=base)
+    board = design.board
+    assert board is not None
+    meter = Meter(design.name)
+
+    def tell(what: str, share: float) -> None:
+        if share == 0 and what:
+            click.echo(f"{design.name}: {what}", err=True)
+        meter.at(share, what)
+
+    try:
+        if board.chip.port == "rp2":
+            if not built.first:
+                raise NotDelivered("an RP2040 takes whole images", "--base FILE, the vendor's MicroPython")
+            drive = Path(port) if port else the_drive(board, tell=tell)
+            size = by_drive(board, built.first, drive, tell=tell)
+            return [f"{design.name}: {size / 1024:.0f} KiB copied onto {drive}; the board starts by itself"]
+        if not port:
+            raise click.UsageError("--port PORT is missing; zapato ports lists them")
+        at, room = data_place(board, read_base(base, board) if base else None)
+        image = (built.first or built.data).read_bytes()
+        start = 0 if built.first else at
+        done = by_cable(board, image, port, at=start, until=at + room, rate=rate, tell=tell)
+    finally:
+        meter.done()
+    proof = "verified by the chip's own digest" if done.verified else "each block by its checksum"
+    head = f"{design.name}: {done.size / 1024:.0f} KiB written to the {done.chip} on {port} in {done.seconds:.1f} s, {proof}"
+    said = [f"  {row}" for row in done.said] or ["  it says nothing yet"]
+    return [head, *said]
 
 
 def _by_air(path: Path, out: Path, there: tuple[str, int] | None, again: bool, patience: float) -> Updated:

@@ -1,0 +1,86 @@
+"""Who of a site is there: what its devices say of themselves."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any, cast
+
+from zapato.deliver.air import Way
+from zapato.design import Design
+
+
+@dataclass
+class Member:
+    """One device.
+
+    Attributes:
+        name, wanted: the device, and the version that its file has.
+        state: "online", "offline", or "" where the broker knows nothing of it.
+        version, signal (dBm), heap (bytes free), uptime (s): what it says of itself; None where it says nothing.
+        fault: the last fault or trouble that it told while we listened.
+    """
+
+    name: str
+    wanted: str
+    state: str = ""
+    version: str | None = None
+    signal: int | None = None
+    heap: int | None = None
+    uptime: int | None = None
+    fault: str = ""
+
+    def as_dict(self) -> dict[str, object]:
+        return dict(vars(self))
+
+
+@dataclass
+class _Listening:
+    topics: dict[str, Member] = field(default_factory=dict[str, Member])
+
+    def hear(self, topic: str, payload: bytes) -> None:
+        site, _, rest = topic.partition("/")
+        name, _, what = rest.partition("/")
+        member = self.topics.get(f"{site}/{name}")
+        if member is None:
+            return
+        text = payload.decode("utf-8", "replace")
+        if what == "state":
+            member.state = text
+        elif what == "notes" and ("fault" in text or "did not reach" in text or "minimal" in text):
+            member.fault = text
+        elif what == "vitals":
+            self._vitals(member, text)
+
+    def _vitals(self, member: Member, text: str) -> None:
+        try:
+            row: Any = json.loads(text)
+        except ValueError:
+            return
+        if isinstance(row, dict):
+            said = cast(dict[str, Any], row)
+            member.version = str(said.get("version", "")) or None
+            member.signal, member.heap, member.uptime = (
+                value if isinstance(value := said.get(key), int) else None
+                for key in ("signal", "heap", "uptime")
+            )
+
+
+def fleet(designs: Sequence[Design], way: Way, seconds: float = 5.0) -> list[Member]:
+    """Ask every device of these for its vitals and listen so long; in the order given.
+
+    `way` must hear `<topic>/state`, `/vitals` and `/notes` of each. Ends sooner where all have answered.
+    """
+    listening = _Listening({each.topic: Member(each.name, each.version) for each in designs})
+    for each in designs:
+        way.publish(f"{each.topic}/device/do/tell", "")
+    until = time.monotonic() + seconds
+    members = listening.topics.values()
+    while (left := until - time.monotonic()) > 0:
+        if all(each.version or each.state == "offline" for each in members):
+            break
+        if message := way.next(min(0.5, left)):
+            listening.hear(*message)
+    return list(members)

@@ -1,0 +1,221 @@
+"""A chip in its loader, on a pseudo-terminal: what a delivery by cable is tried against.
+
+It speaks the ROM's protocol (Espressif, Serial Protocol) over flash as it is: erasing sets every bit, writing only clears
+bits. Bytes take their time at the line's rate; faults come when they are told to.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import struct
+import threading
+import time
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from zapato.boards.model import Board
+
+MAGIC = {
+    "esp8266": 0xFFF0C101,
+    "esp32": 0x00F01D83,
+    "esp32s2": 0x7C6,
+    "esp32s3": 0x9,
+    "esp32c3": 0x1B31506F,
+    "esp32c6": 0x2CE0806F,
+}
+SECTOR = 4096
+WORDS = {0x02: 4, 0x10: 4}
+"""Words of the commands that begin a writing, on chips before the S2."""
+INVALID, HARMED, DAMAGED = 0x05, 0x07, 0x0B
+
+
+@dataclass
+class Faults:
+    """What goes wrong, by the number of the packet (from 1) at which it does; 0 never.
+
+    Attributes:
+        garble: a byte of the packet arrives wrong; drop: its answer is lost; late: the answer takes `delay` s.
+        reset: the chip starts anew there, and forgets what it was doing; unplug: the cable comes out.
+        every: garbles each packet whose number this divides.
+        rot: the flash does not take one bit, the first time it is written.
+    """
+
+    garble: int = 0
+    drop: int = 0
+    late: int = 0
+    delay: float = 0.0
+    reset: int = 0
+    unplug: int = 0
+    every: int = 0
+    rot: bool = False
+
+
+@dataclass
+class LoaderChip:
+    """The chip of a board, waiting in its loader.
+
+    Attributes:
+        board: whose chip it is; name: the port by which it is reached.
+        paced: bytes take their time at the line's rate.
+        boot: what happens when it leaves the loader, given its flash; gives the lines that are said.
+        busy: seconds that went by while data were on the line; carried: bytes of them.
+    """
+
+    board: Board
+    faults: Faults = field(default_factory=Faults)
+    paced: bool = False
+    boot: Callable[[bytes], list[str]] | None = None
+    silent: bool = False
+
+    def __post_init__(self) -> None:
+        import tty
+
+        self._master, slave = os.openpty()
+        tty.setraw(slave)
+        self.name, self._slave = os.ttyname(slave), slave
+        self.flash = bytearray(b"\xa5" * self.board.flash)
+        self.rate, self.packets, self.started = 115_200, 0, False
+        self.busy, self.carried = 0.0, 0
+        self._at, self._left, self._unpack = 0, 0, None
+        self._free = time.monotonic()
+        self._stopped = threading.Event()
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        self._stopped.set()
+        for each in (self._master, self._slave):
+            with contextlib.suppress(OSError):
+                os.close(each)
+        self._thread.join(5)
+
+    # --- the line
+
+    def _serve(self) -> None:
+        frame: bytearray | None = None
+        with contextlib.suppress(OSError):
+            while not self._stopped.is_set():
+                data = os.read(self._master, 1 << 12)
+                self._pass(len(data))
+                for byte in data:
+                    if byte == 0xC0:
+                        if frame:
+                            self._packet(bytes(frame))
+                            frame = None
+                        else:
+                            frame = bytearray()
+                    elif frame is not None:
+                        frame.append(byte)
+
+    def _pass(self, count: int) -> None:
+        """The time that so many bytes take: ten bits each."""
+        if not self.paced:
+            return
+        now = time.monotonic()
+        self._free = max(self._free, now) + count * 10 / self.rate
+        time.sleep(max(0.0, self._free - time.monotonic()))
+
+    def _say(self, data: bytes) -> None:
+        self._pass(len(data))
+        os.write(self._master, data)
+
+    def _answer(self, op: int, value: int = 0, data: bytes = b"", error: int = 0) -> None:
+        status = bytes([int(bool(error)), error]) + (b"" if self.board.chip.id == "esp8266" else b"\0\0")
+        body = struct.pack("<BBHI", 1, op, len(data) + len(status), value) + data + status
+        self._say(b"\xc0" + body.replace(b"\xdb", b"\xdb\xdd").replace(b"\xc0", b"\xdb\xdc") + b"\xc0")
+
+    # --- commands
+
+    def _packet(self, frame: bytes) -> None:
+        packet = frame.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
+        if self.started or self.silent or len(packet) < 8:
+            return
+        self.packets += 1
+        faults, number = self.faults, self.packets
+        if faults.unplug == number:
+            self._stopped.set()
+            os.close(self._slave)
+            os.close(self._master)
+            raise OSError
+        if faults.reset == number:
+            self._unpack, self._left = None, 0
+            return
+        if number == faults.garble or (faults.every and number % faults.every == 0):
+            packet = packet[:-1] + bytes([packet[-1] ^ 0x10])
+        if number == faults.late:
+            time.sleep(faults.delay)
+        _, op, size, check = struct.unpack_from("<BBHI", packet)
+        found = self._do(op, packet[8 : 8 + size], check)
+        if number != faults.drop and found is not None:
+            value, data, error = found
+            for _ in range(8 if op == 0x08 else 1):
+                self._answer(op, value, data, error)
+
+    def _do(self, op: int, data: bytes, check: int) -> tuple[int, bytes, int] | None:
+        """Value, data and error of the answer to a command."""
+        old = self.board.chip.id == "esp8266"
+        if op in (0x02, 0x10) and not (old and op == 0x10):
+            return 0, b"", self._begin(op, data)
+        if op in (0x03, 0x11) and not (old and op == 0x11):
+            return 0, b"", self._block(op, data, check)
+        if op == 0x0A:
+            return MAGIC[self.board.chip.id], b"", 0
+        if op == 0x13 and not old:
+            at, size, _, _ = struct.unpack("<4I", data)
+            return 0, hashlib.md5(self.flash[at : at + size]).hexdigest().encode(), 0
+        if op == 0x0F and not old:
+            self._answer(op)
+            self.rate = struct.unpack_from("<I", data)[0]
+            return None
+        if op in (0x04, 0x12):
+            self._answer(op)
+            self._start()
+            return None
+        return 0, b"", 0 if op in (0x08, 0x0B, 0x0D) else INVALID
+
+    def _begin(self, op: int, data: bytes) -> int:
+        words = struct.unpack(f"<{len(data) // 4}I", data)
+        plain = self.board.chip.id in ("esp8266", "esp32")
+        if len(words) != 4 + (not plain):
+            return INVALID
+        size, _, _, at = words[:4]
+        end = -(-(at + size) // SECTOR) * SECTOR
+        if at % SECTOR or end > len(self.flash):
+            return INVALID
+        self.flash[at:end] = b"\xff" * (end - at)
+        self._at, self._left = at, size
+        self._unpack = zlib.decompressobj() if op == 0x10 else None
+        return 0
+
+    def _block(self, op: int, data: bytes, check: int) -> int:
+        size, _, _, _ = struct.unpack_from("<4I", data)
+        block, value = data[16 : 16 + size], 0xEF
+        for byte in block:
+            value ^= byte
+        if value != check & 0xFF:
+            return HARMED
+        if not self._left or (op == 0x11) != (self._unpack is not None):
+            return INVALID
+        if self._unpack:
+            try:
+                block = self._unpack.decompress(block)
+            except zlib.error:
+                return DAMAGED
+        if self.faults.rot and block:
+            self.faults.rot, block = False, bytes([block[0] ^ block[0] & -block[0]]) + block[1:]
+        before = self.flash[self._at : self._at + len(block)]
+        mixed = int.from_bytes(before, "big") & int.from_bytes(block[: len(before)], "big")
+        self.flash[self._at : self._at + len(before)] = mixed.to_bytes(len(before), "big")
+        self._at += len(block)
+        self._left = max(0, self._left - len(block))
+        self.carried += size
+        return 0
+
+    def _start(self) -> None:
+        """Leave the loader for what is in the flash."""
+        self.started, self.rate = True, 115_200
+        for text in self.boot(bytes(self.flash)) if self.boot else []:
+            self._say(text.encode() + b"\r\n")

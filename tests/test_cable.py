@@ -1,0 +1,195 @@
+"""By cable: a chip in its loader on a pseudo-terminal, every way a line can fail, and the whole path from file to device."""
+
+import json
+import os
+from random import Random
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from test_air import Place, designs, packed
+from test_images import KEY, base_of, built
+
+import zapato
+from zapato.boards import board as board_named
+from zapato.deliver import cable
+from zapato.deliver.cable import by_cable, by_drive, pieces
+from zapato.deliver.loader import Frames, framed
+from zapato.deliver.offer import Offer
+from zapato.deliver.ports import ports
+from zapato.errors import NotDelivered
+from zapato.firmware.first import data_place
+from zapato.stage.little import LittleFlash
+from zapato.stage.loader_chip import Faults, LoaderChip
+from zapato.stage.player import PowerCut
+
+
+@pytest.fixture
+def chip():
+    made = []
+
+    def make(board: str = "esp32-38pin", **given):
+        made.append(LoaderChip(board_named(board), **given))
+        return made[-1]
+
+    yield make
+    for each in made:
+        each.close()
+
+
+@pytest.fixture(autouse=True)
+def quick(monkeypatch):
+    """What waits for a person, or for lines that do not come, waits shorter here."""
+    monkeypatch.setattr(cable, "LISTEN", 0.6)
+
+
+IMAGE = Random(1).randbytes(25_600) + b"\xff" * 200_000 + b"end" * 3000
+
+
+@pytest.mark.parametrize("board", ["esp32-38pin", "esp8266-30pin", "esp32c3-mini", "esp32s3-44pin"])
+def test_an_image_gets_into_the_flash_and_starts(chip, board):
+    there = chip(board, boot=lambda flash: ["", "bench 1.0.0", "wifi joined"])
+    steps = []
+    done = by_cable(
+        there.board,
+        IMAGE,
+        there.name,
+        until=1 << 19,
+        wait=3,
+        tell=lambda what, share: steps.append((what, share)),
+    )
+    assert there.flash[: len(IMAGE)] == IMAGE and there.flash[len(IMAGE) : 1 << 19].strip(b"\xff") == b""
+    assert done.chip == there.board.chip.id and done.said == ("bench 1.0.0", "wifi joined") and there.started
+    assert done.verified == (board != "esp8266-30pin") and done.size < 60_000
+    assert steps[0][0] == "; ".join(there.board.boot_mode) and steps[-1][0] == "starting"
+    shares = [share for what, share in steps if what == "writing"]
+    assert shares == sorted(shares) and shares[-1] == 1
+
+
+def test_only_what_is_not_erased_is_written():
+    assert [(at, len(data)) for at, data in pieces(IMAGE)] == [(0, 28672), (225280, 9320)]
+    assert pieces(b"\xff" * 9999) == [] and pieces(b"") == []
+
+
+@pytest.mark.parametrize(
+    "faults",
+    [{"garble": 9}, {"every": 7}, {"drop": 11}, {"late": 12, "delay": 0.3}, {"reset": 13}, {"rot": True}],
+    ids=str,
+)
+def test_a_bad_line_is_tried_again(chip, faults, monkeypatch):
+    monkeypatch.setattr("zapato.deliver.loader.ANSWER", 0.25)
+    there = chip(faults=Faults(**faults))
+    done = by_cable(there.board, IMAGE, there.name, wait=3)
+    assert done.verified and all(there.flash[at : at + len(data)] == data for at, data in pieces(IMAGE))
+
+
+@pytest.mark.parametrize(
+    ("faults", "words"),
+    [({"unplug": 15}, "went away"), ({"every": 1}, "answers as a loader|refused|chip that is not known"), ({"drop": 6, "late": 7, "delay": 0.1}, "")],
+    ids=str,
+)  # fmt: skip
+def test_what_cannot_be_helped_is_one_line_and_repeating_it_mends(chip, faults, words, monkeypatch):
+    monkeypatch.setattr("zapato.deliver.loader.ANSWER", 0.25)
+    there = chip(faults=Faults(**faults))
+    if not words:
+        assert by_cable(there.board, IMAGE, there.name, wait=3).verified
+        return
+    with pytest.raises(NotDelivered, match=words) as told:
+        by_cable(there.board, IMAGE, there.name, wait=0.5)
+    assert "\n" not in str(told.value) and told.value.fix and not there.started
+    again = chip()
+    again.flash[:] = there.flash
+    assert by_cable(again.board, IMAGE, again.name, wait=3).verified
+
+
+def test_the_wrong_chip_nobody_there_and_no_port(chip, tmp_path):
+    there = chip("esp32c3-mini")
+    before = bytes(there.flash)
+    with pytest.raises(NotDelivered, match="is an esp32c3, and esp32-38pin has an esp32"):
+        by_cable(board_named("esp32-38pin"), IMAGE, there.name, wait=3)
+    assert bytes(there.flash) == before
+    with pytest.raises(NotDelivered, match="answers as a loader") as told:
+        by_cable(board_named("esp32-38pin"), IMAGE, chip(silent=True).name, wait=0.2)
+    assert "by hand" in told.value.fix
+    with pytest.raises(NotDelivered, match="there is no port"):
+        by_cable(there.board, IMAGE, "/dev/ttyNONE")
+    import serial
+
+    taken = chip()
+    with serial.Serial(taken.name, exclusive=True), pytest.raises(NotDelivered, match="another program has"):
+        by_cable(taken.board, IMAGE, taken.name)
+    with pytest.raises(NotDelivered, match=r"cannot be opened|no port"):
+        by_cable(there.board, IMAGE, str(tmp_path))
+
+
+@given(st.lists(st.binary(min_size=1, max_size=60), max_size=6), st.binary(max_size=20))
+def test_frames_come_back_out_of_any_noise(packets, noise):
+    noise = noise.replace(b"\xc0", b"")
+    reader, stream = Frames(), noise + b"".join(framed(each) for each in packets)
+    found = [frame for at in range(0, len(stream), 7) for frame in reader.feed(stream[at : at + 7])]
+    assert found == packets
+
+
+def test_a_drive_takes_a_uf2_file(put, tmp_path):
+    board = board_named("rp2040w-40pin")
+    made, _ = built(put, "rp2040w-40pin", base_of("rp2040w-40pin"))
+    drive = tmp_path / "drive"
+    drive.mkdir()
+    with pytest.raises(NotDelivered, match="no drive of a loader"):
+        by_drive(board, made.first, drive)
+    (drive / "INFO_UF2.TXT").write_text("UF2 Bootloader v2.0\n")
+    assert by_drive(board, made.first, drive) == made.first.stat().st_size
+    assert (drive / made.first.name).read_bytes() == made.first.read_bytes()
+
+
+def test_from_file_to_a_device_that_lives(put, chip, tmp_path, monkeypatch):
+    """check, build, first image, cable, start, broker, a new version over the air, the power cut in its middle, alive."""
+    monkeypatch.setattr(cable, "LISTEN", 60)
+    new = designs(put, "esp32-38pin")[1]
+    made, path = built(put, "esp32-38pin", base_of("esp32-38pin"))
+    assert zapato.check(path).ok
+    board = board_named("esp32-38pin")
+    at, size = data_place(board)
+    place = None
+
+    def boot(flash: bytes) -> list[str]:
+        nonlocal place
+        place = Place(
+            zapato.load(path),
+            LittleFlash(board.chip, flash[at : at + size], lambda: PowerCut(700)),
+            seconds=240,
+        )
+        place.air.known = ("hall", "larch and stone")
+        offer = Offer("refuge/bench", bytes.fromhex(KEY), packed(new, tmp_path))
+        place.serve(offer)
+        blocks = place.board.flash.blocks
+        place.broker.listeners.append(
+            lambda topic, payload: (
+                topic.endswith("/want") and blocks.steps < 99 and setattr(blocks, "cut_at", 99)
+            )
+        )
+        assert place.run() is None
+        return place.log
+
+    done = by_cable(board, made.first.read_bytes(), chip("esp32-38pin", boot=boot).name, wait=3)
+    assert done.verified and done.said[0] == "bench 1.0.0" and "broker reached" in done.said
+    assert any(r["what"] == "power" and r["value"] is False for r in place.trace.rows)
+    assert place.versions[-1] == "1.1.0" and "version 1.1.0 runs" in place.notes
+
+
+def test_the_ports_are_listed(monkeypatch, chip, cli):
+    class Found:
+        def __init__(self, device, vid, product):
+            self.device, self.vid, self.product = device, vid, product
+
+    there = chip()
+    rows = [Found(there.name, 0x10C4, "UART bridge"), Found("/dev/ttyNONE", None, None)]
+    monkeypatch.setattr("serial.tools.list_ports.comports", lambda: rows)
+    found = {each.name: each for each in ports()}
+    assert found[there.name].trouble == "" and "serial bridge" in found[there.name].what
+    assert "no port" in found["/dev/ttyNONE"].trouble
+    called = cli("ports")
+    assert called.code == 0 and there.name in called.out
+    assert json.loads(cli("ports", "--format", "json").out)[0]["name"] == min(found)
+    monkeypatch.setattr("serial.tools.list_ports.comports", list)
+    assert "no serial port" in cli("ports").out and os.path.exists(there.name)

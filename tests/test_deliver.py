@@ -1,0 +1,113 @@
+"""The commands that reach boards: over the air to a live program on a real broker, by cable to a chip on a pseudo-terminal."""
+
+import json
+import re
+
+import pytest
+from test_cable import chip  # noqa: F401
+from test_images import KEY, base_of
+from test_mqtt_live import MOSQUITTO, Broker, _free_port
+
+import zapato
+from zapato.deliver import cable
+from zapato.deliver.broker import connected
+from zapato.errors import NotDelivered
+from zapato.stage.live_run import Live
+from zapato.stage.loader_chip import Faults
+
+DEVICE = 'zapato = 1\n[device]\nname = "lamp"\nversion = "{version}"\nboard = "esp32-38pin"\n[relay.lamp]\npin = 26\n[[link]]\nwhen = "lamp.on"\nafter = "{after}"\ndo = "lamp.off"\n'
+SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\npassword = "larch and stone"\n[mqtt]\nhost = "127.0.0.1"\nport = {port}\nuser = "devices"\npassword = {{ secret = "mqtt_password" }}\n'
+OTHER = 'zapato = 1\n[device]\nname = "bell"\nboard = "esp32-38pin"\n[relay.bell]\npin = 26\n'
+
+
+@pytest.fixture
+def site(put, tmp_path):
+    """A site with a lamp; gives its folder and a function that writes a version of the lamp."""
+
+    def lamp(version: str, after: str = "10s"):
+        (tmp_path / "devices" / "lamp.toml").write_text(DEVICE.format(version=version, after=after))
+        return tmp_path / "devices" / "lamp.toml"
+
+    put(
+        {
+            "devices/lamp.toml": "",
+            "secrets.toml": f'mqtt_password = "marmot"\n[update_keys]\nlamp = "{KEY}"\n',
+        }
+    )
+    return tmp_path, lamp
+
+
+@pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed")
+def test_over_the_air_with_the_commands(site, cli, tmp_path):
+    """A live program on a real broker: seen, brought to a new version by what changed, seen again; then what cannot be."""
+    folder, lamp = site
+    (tmp_path / "broker").mkdir()
+    broker = Broker(tmp_path / "broker", _free_port())
+    broker.start()
+    (folder / "site.toml").write_text(SITE.format(port=broker.port))
+    live = Live(lamp("1.0.0"), broker=("127.0.0.1", broker.port))
+    live.start()
+    out = folder / "out"
+    try:
+        path = lamp("1.1.0", "20s")
+        called = cli("deliver", path, "--air", "--patience", "30", "--out", out)
+        assert called.code == 0, called.err
+        found = re.match(r"refuge/lamp: 1\.0\.0 -> 1\.1\.0, ([\d.]+) of ([\d.]+) KiB sent", called.out)
+        assert found and float(found[1]) < 0.2 * float(found[2])
+        called = cli("fleet", path, "--format", "json")
+        told = json.loads(called.out)[0]
+        assert (
+            called.code == 0
+            and told["state"] == "online"
+            and told["version"] == "1.1.0"
+            and told["heap"] > 20_000
+        )
+        called = cli("deliver", path, "--air", "--out", out)
+        assert called.code == 0 and "1.1.0 runs there already" in called.out and "--again" in called.out
+        assert cli("deliver", lamp("1.0.9"), "--air", "--out", out).err.startswith(
+            "zapato: 1.0.9 is older than 1.1.0"
+        )
+        (folder / "devices" / "bell.toml").write_text(OTHER)
+        assert cli("fleet", folder, "--listen", "2").code == 1
+        called = cli("deliver", folder, "--air", "--patience", "2", "--out", out)
+        assert (
+            called.code == 1
+            and "bell: refuge/bell does not answer for 2 s" in called.err
+            and "stopped after 1 of 2" in called.out
+        )
+        assert cli("fleet", folder, "--listen", "1").out.split("\n")[2].split()[:4] == [
+            "lamp",
+            "online",
+            "1.1.0",
+            "1.0.9",
+        ]
+    finally:
+        result = live.stop()
+        broker.stop()
+    assert result.crash is None
+    with (
+        pytest.raises(NotDelivered, match="no broker answers"),
+        connected(zapato.load(lamp("1.2.0")), None, []),
+    ):
+        pass
+
+
+def test_by_cable_with_the_commands(site, cli, chip, monkeypatch):  # noqa: F811
+    folder, lamp = site
+    (folder / "site.toml").write_text(SITE.format(port=1883))
+    monkeypatch.setattr(cable, "LISTEN", 1)
+    base = folder / "base.bin"
+    base.write_bytes(base_of("esp32-38pin"))
+    there = chip("esp32-38pin", boot=lambda flash: ["lamp 1.0.0", "wifi joined, 192.168.4.20"])
+    called = cli("deliver", lamp("1.0.0"), "--port", there.name, "--base", base, "--out", folder / "out")
+    assert called.code == 0, called.err
+    assert "verified by the chip's own digest" in called.out and "\n  lamp 1.0.0\n  wifi joined" in called.out
+    assert "larch and stone" not in called.out + called.err
+    data = chip("esp32-38pin")
+    before = bytes(data.flash[:0x200000])
+    assert cli("deliver", lamp("1.0.0"), "--port", data.name, "--out", folder / "out").code == 0
+    assert bytes(data.flash[:0x200000]) == before and data.flash[0x200000:] == there.flash[0x200000:]
+    torn = chip("esp32-38pin", faults=Faults(unplug=20))
+    called = cli("deliver", lamp("1.0.0"), "--port", torn.name, "--out", folder / "out")
+    assert called.code == 2 and "went away" in called.err.strip().split("\n")[-1]
+    assert "one way is wanted" in cli("deliver", lamp("1.0.0")).err
