@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 
 @dataclass
@@ -162,7 +163,49 @@ def fitting(site: Path) -> Iterator[Row]:
     yield Row("fit 20 parts, fixed routing", best(lambda: zapato.fit(routed)), "0.2 s", 0.2, 1)
 
 
-ALL = {"check": cold_check, "build": build, "rehearse": rehearsal, "scale": scale, "fit": fitting}
+def cable(site: Path) -> Iterator[Row]:
+    """Writing over the stand-in cable, against the time that its bytes alone take on the line (ten bits each)."""
+    from multiprocessing import Pipe, Process
+    from random import Random
+
+    import zapato.deliver.cable as way
+    from zapato.boards import board
+
+    way.LISTEN = 0.1
+    for rate in (115_200, 460_800, 921_600):
+        image = Random(1).randbytes(
+            rate * 4 // 10
+        )  # cannot be compressed: what is written is what the line carries
+        ours, its = Pipe()
+        process = Process(target=_chip, args=(its,))  # a processor of its own, as a chip has
+        process.start()
+        done = way.by_cable(board("esp32-38pin"), image, ours.recv(), rate=rate, wait=5)
+        ours.send("enough")
+        carried = ours.recv()
+        process.join()
+        assert done.verified
+        yield Row(f"cable, {rate} baud", done.seconds, "its bytes on the line", carried * 10 / rate, 1 / 0.9)
+
+
+def _chip(pipe: Any) -> None:
+    from zapato.boards import board
+    from zapato.stage.loader_chip import LoaderChip
+
+    chip = LoaderChip(board("esp32-38pin"), paced=True)
+    pipe.send(chip.name)
+    pipe.recv()
+    pipe.send(chip.carried)
+    chip.close()
+
+
+ALL = {
+    "cable": cable,
+    "check": cold_check,
+    "build": build,
+    "rehearse": rehearsal,
+    "scale": scale,
+    "fit": fitting,
+}
 
 
 def main(names: list[str]) -> int:

@@ -145,7 +145,7 @@ class Loader:
             left = until - time.monotonic()
             if left <= 0:
                 raise Silence(f"command {op:#04x}")
-            self.line.patience(min(left, 0.25))
+            self.line.patience(0.25 if left > 0.25 else left)
             self._waiting += self._frames.feed(self.line.read(1 << 12))
 
     def ask(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import time
 from dataclasses import dataclass
 from typing import Any
 
@@ -55,6 +56,10 @@ def _trouble(name: str) -> str:
     return ""
 
 
+AWAKE = 0.1
+"""Seconds to wait for an answer awake: who sleeps is woken some ms late, as long as a block of data takes on the line."""
+
+
 class SerialLine:
     """An open port. Raises NotDelivered with the reason where it cannot be opened, or goes away."""
 
@@ -76,6 +81,9 @@ class SerialLine:
     def read(self, size: int) -> bytes:
         """What is there, up to `size` bytes; waits for the first one as long as its patience says."""
         try:
+            awake = time.perf_counter() + min(AWAKE, self._port.timeout)
+            while not self._port.in_waiting and time.perf_counter() < awake:
+                pass
             data = bytes(self._port.read(1))
             more = min(self._port.in_waiting, size - 1) if data else 0
             return data + bytes(self._port.read(more)) if more > 0 else data
@@ -95,7 +103,8 @@ class SerialLine:
             raise self._gone(error) from None
 
     def patience(self, seconds: float) -> None:
-        self._port.timeout = seconds
+        if seconds != self._port.timeout:  # to set it is dear
+            self._port.timeout = seconds
 
     def lines(self, reset: bool, boot: bool) -> None:
         """Pull the chip's reset and boot pins low, where the board has them on RTS and DTR; others do not care."""

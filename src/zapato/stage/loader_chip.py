@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
+import select
 import struct
 import threading
 import time
@@ -29,6 +30,8 @@ MAGIC = {
 SECTOR = 4096
 WORDS = {0x02: 4, 0x10: 4}
 """Words of the commands that begin a writing, on chips before the S2."""
+WAKING = 0.01
+"""Seconds by which a machine may wake a sleeper too late: so long before, the chip waits awake."""
 INVALID, HARMED, DAMAGED = 0x05, 0x07, 0x0B
 
 
@@ -98,6 +101,8 @@ class LoaderChip:
         frame: bytearray | None = None
         with contextlib.suppress(OSError):
             while not self._stopped.is_set():
+                while self.paced and not select.select([self._master], [], [], 0)[0]:
+                    pass  # a sleeper would be woken late
                 data = os.read(self._master, 1 << 12)
                 self._pass(len(data))
                 for byte in data:
@@ -116,7 +121,9 @@ class LoaderChip:
             return
         now = time.monotonic()
         self._free = max(self._free, now) + count * 10 / self.rate
-        time.sleep(max(0.0, self._free - time.monotonic()))
+        time.sleep(max(0.0, self._free - time.monotonic() - WAKING))
+        while time.monotonic() < self._free:
+            pass
 
     def _say(self, data: bytes) -> None:
         self._pass(len(data))
