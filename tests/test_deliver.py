@@ -4,6 +4,7 @@ import json
 import re
 
 import pytest
+from conftest import failed, steps
 from test_cable import chip  # noqa: F401
 from test_images import KEY, base_of
 from test_mqtt_live import MOSQUITTO, Broker, _free_port
@@ -111,3 +112,51 @@ def test_by_cable_with_the_commands(site, cli, chip, monkeypatch):  # noqa: F811
     called = cli("deliver", lamp("1.0.0"), "--port", torn.name, "--out", folder / "out")
     assert called.code == 2 and "went away" in called.err.strip().split("\n")[-1]
     assert "one way is wanted" in cli("deliver", lamp("1.0.0")).err
+
+
+def test_the_status_led_is_explained_as_it_blinks(cli):
+    """Row by row what the runtime has."""
+    import ast
+
+    from zapato.firmware.compile import runtime_source
+    from zapato.parts.led import STATUS
+
+    tree = ast.parse(runtime_source("led", "esp32"))
+    codes = next(
+        ast.literal_eval(n.value)
+        for n in tree.body
+        if isinstance(n, ast.Assign) and ast.unparse(n.targets[0]) == "CODES"
+    )
+    assert codes == tuple((on, off) for on, off, _ in STATUS)
+    out = cli("explain", "status-led").out
+    assert "50 ms lit, 450 ms dark" in out and "an update comes" in out and "status-led" in cli("explain").out
+
+
+def test_links_tell_the_device_itself(put, bench, cli):
+    """A long press restarts it, a longer one forgets what was kept, without asking twice."""
+    body = (
+        '[button.b]\npin = 33\npull = "up"\nhold = "{hold}"\n[relay.r]\npin = 26\nstart = "last"\n'
+        '[[link]]\nwhen = "b.lasted >= 3 and b.lasted < 10"\ndo = "device.restart"\n[[link]]\nwhen = "b.lasted >= 10"\ndo = "device.forget"\n'
+    )
+    for hold, told in (("1s", False), ("3s", False), ("11s", True)):
+        result = bench(body.format(hold=hold), steps("20s: b.hold", "60s? not r.on"), lasts="70s")
+        assert (
+            failed(result) == []
+            and any("kept values are forgotten" in text for _, text in result.log) == told
+        )
+        assert any(r["name"] == "reset" for r in result.records) == (hold != "1s") and not result.crash
+    body = body.format(hold="3s")
+    wrong = put(
+        'zapato = 1\n[device]\nname = "d"\nboard = "esp32-38pin"\n'
+        + body.replace("device.restart", "device.explode")
+    )
+    assert [f.code for f in zapato.check(wrong)] == ["link-unknown"]
+    assert [
+        f.code for f in zapato.check(put(wrong.read_text().replace("device.explode", "device.forget(3)")))
+    ] == ["link-type"]
+    assert "name-taken" in {
+        f.code
+        for f in zapato.check(
+            put('zapato = 1\n[device]\nname = "d"\nboard = "esp32-38pin"\n[relay.device]\npin = 4\n')
+        )
+    }

@@ -6,6 +6,7 @@ import contextlib
 import errno
 import os
 import time
+from collections.abc import Generator
 from dataclasses import dataclass
 from typing import Any
 
@@ -56,6 +57,12 @@ def _trouble(name: str) -> str:
     return ""
 
 
+try:
+    from termios import error as _termios_error
+
+    LOST: tuple[type[Exception], ...] = (_termios_error,)
+except ImportError:  # Windows has other ports
+    LOST = ()
 AWAKE = 0.1
 """Seconds to wait for an answer awake: who sleeps is woken some ms late, as long as a block of data takes on the line."""
 
@@ -72,47 +79,50 @@ class SerialLine:
         except (OSError, ValueError) as error:
             raise _refused(name, error) from None
 
-    def write(self, data: bytes) -> object:
+    @contextlib.contextmanager
+    def _there(self) -> Generator[None]:
+        """Whatever pyserial raises of a port that went away is one line."""
         try:
-            return self._port.write(data)
-        except OSError as error:
+            yield
+        except (OSError, TypeError, *LOST) as error:
             raise self._gone(error) from None
+
+    def write(self, data: bytes) -> object:
+        with self._there():
+            return self._port.write(data)
 
     def read(self, size: int) -> bytes:
         """What is there, up to `size` bytes; waits for the first one as long as its patience says."""
-        try:
+        with self._there():
             awake = time.perf_counter() + min(AWAKE, self._port.timeout)
             while not self._port.in_waiting and time.perf_counter() < awake:
                 pass
             data = bytes(self._port.read(1))
             more = min(self._port.in_waiting, size - 1) if data else 0
             return data + bytes(self._port.read(more)) if more > 0 else data
-        except (OSError, TypeError) as error:  # the second: pyserial, on a port that went away
-            raise self._gone(error) from None
 
     def set_rate(self, rate: int) -> None:
         try:
             self._port.baudrate = rate
-        except (OSError, ValueError):
+        except (OSError, ValueError, *LOST):
             raise NotDelivered(f"{self.name} does not do {rate} baud", "--rate 115200") from None
 
     def drop_input(self) -> None:
-        try:
+        with self._there():
             self._port.reset_input_buffer()
-        except OSError as error:
-            raise self._gone(error) from None
 
     def patience(self, seconds: float) -> None:
-        if seconds != self._port.timeout:  # to set it is dear
-            self._port.timeout = seconds
+        with self._there():
+            if seconds != self._port.timeout:  # to set it is dear
+                self._port.timeout = seconds
 
     def lines(self, reset: bool, boot: bool) -> None:
         """Pull the chip's reset and boot pins low, where the board has them on RTS and DTR; others do not care."""
-        with contextlib.suppress(OSError):
+        with contextlib.suppress(OSError, *LOST):
             self._port.rts, self._port.dtr = reset, boot
 
     def close(self) -> None:
-        with contextlib.suppress(OSError):
+        with contextlib.suppress(OSError, *LOST):
             self._port.close()
 
     def _gone(self, error: Exception) -> NotDelivered:

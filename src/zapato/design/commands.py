@@ -24,6 +24,10 @@ from zapato.lang.source import Keys
 from zapato.lang.units import QuantityError, quantity
 from zapato.parts.model import Argument, Part, Property
 
+DEVICE = "device"
+"""The device itself, as links name it."""
+ITSELF = {"restart": "do(d, 'restart')", "forget": "forget(d, True)"}
+"""What the device itself can do, and the runtime's call in `own`."""
 LONGEST_TIME = 366 * 86_400_000
 """ms: the longest time that the device counts."""
 
@@ -163,7 +167,18 @@ class _Commands:
         known = " and ".join(f"{guard} is not None" for guard in self.into.guards)
         return f"{code} if {known} else d.unknown()" if known else code
 
+    def of_itself(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
+        """What the device itself can do."""
+        if node.attr not in ITSELF:
+            options = nearest(node.attr, list(ITSELF)) or (f"it can: {', '.join(ITSELF)}",)
+            return self.wrong(node, f"the device has no action {node.attr}", options, "link-unknown")
+        if given:
+            return self.wrong(node, f"device.{node.attr} takes nothing in brackets")
+        return Command(self.written, f"__import__('own').{ITSELF[node.attr]}", part=DEVICE, action=node.attr)
+
     def action(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
+        if isinstance(node.value, ast.Name) and node.value.id == DEVICE:
+            return self.of_itself(node, given)
         part = self.owner(node.value)
         if part is None:
             return None

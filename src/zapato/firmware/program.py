@@ -12,6 +12,7 @@ from typing import Any, cast
 
 from zapato.budget.memory import ROOMY
 from zapato.design import Design
+from zapato.design.commands import DEVICE
 from zapato.design.program import offered
 from zapato.errors import Unreadable
 from zapato.firmware.bundle import NAME as BUNDLE
@@ -103,7 +104,8 @@ def read_map(app: Path) -> Map:
 def compile_device(design: Design) -> Program:
     """The program of a design without errors. Raises ToolMissing, Unwritable."""
     if design.wifi is None and design.ethernet is None:
-        return Program(*_compiled(design, make_plan(design), ("start", *AFTER_FAULTS)))
+        own = ["own"] if any(each.part == DEVICE for link in design.links for each in link.commands) else []
+        return Program(*_compiled(design, make_plan(design), ("start", *AFTER_FAULTS, *own)))
     modules, made = _compiled(design, make_plan(design), ALONE)
     return Program(
         modules, made, _compiled(design, make_minimal_plan(design), ("start", *AFTER_FAULTS, "own"))[0]

@@ -31,6 +31,17 @@ def _driver(part: Part) -> Driver:
     return with_longest(Driver("led", "Led", arguments), part)
 
 
+STATUS = (
+    (100, 100, "starting, or looking for its network"),
+    (500, 500, "the network is there, the broker not yet"),
+    (0, 0, "all is well (lit steadily)"),
+    (100, 1900, "the broker refuses it: user, password or rights"),
+    (1900, 100, "all is well again after a fault, which its notes tell"),
+    (50, 450, "an update comes"),
+)
+"""What a status LED says: ms lit, ms dark, and what that means; the runtime's blink codes, in its order."""
+
+
 KIND = Kind(
     name="led",
     help="a light on one pin",

@@ -3,6 +3,7 @@ import gc
 import json
 import os
 import sys
+import time
 
 import levels
 import machine
@@ -78,5 +79,9 @@ def end(error):
         import fault
 
         fault.keep(error, rest)
+    except MemoryError:  # no room even for that: wait all the same
+        for _ in range(30):
+            time.sleep(1)
+            rest()
     finally:
         machine.reset()

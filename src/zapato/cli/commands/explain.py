@@ -14,6 +14,9 @@ if TYPE_CHECKING:
     from zapato.checks.model import Rule
 
 
+STATUS_LED = "status-led"
+
+
 @click.command("explain")
 @click.argument("code", required=False)
 @click.option(
@@ -24,6 +27,8 @@ if TYPE_CHECKING:
 )
 def COMMAND(code: str | None, built: Path | None) -> None:
     """Tell the story behind a finding's CODE, with an example; without CODE, list all codes.
+
+    CODE may be status-led, too: what the patterns of a status LED mean.
 
     With --build, tell where in our sources the places are that a device's fault names.
     """
@@ -37,8 +42,19 @@ def COMMAND(code: str | None, built: Path | None) -> None:
         return
     if code is None:
         click.echo(listing(rules()))
+        click.echo(f"\nand besides\n  {STATUS_LED}  what the patterns of a status LED mean")
         return
-    click.echo(page(rule(code)))
+    click.echo(status_led() if code == STATUS_LED else page(rule(code)))
+
+
+def status_led() -> str:
+    """What the patterns of a status LED mean."""
+    from zapato.parts.led import STATUS
+
+    rows = [(f"{on} ms lit, {off} ms dark" if on else "lit", what) for on, off, what in STATUS]
+    width = max(len(how) for how, _ in rows)
+    head = 'What an LED with shows = "status" says:'
+    return "\n".join([head, "", *(f"  {how:<{width}}  {what}" for how, what in rows)])
 
 
 def listing(rules: Mapping[str, Rule]) -> str:
