@@ -127,9 +127,7 @@ def tree(flash: LittleFlash) -> dict[str, bytes]:
     """Every file of a flash. Raises where there is no file system any more."""
     found = {}
     with pytest.raises(FileNotFoundError):
-        flash.system.remove(
-            "-"
-        )  # as main.py does: a rename cut in two hides what stands behind it until then
+        flash.system.remove("-")  # as go.mpy does: a rename cut in two hides what stands behind it until then
     for folder in ("", *FOLDERS):
         for name in (e.name for e in flash.system.scandir(folder or "/") if e.type == 1):
             with flash.system.open(f"{folder}/{name}", "rb") as file:
@@ -308,3 +306,37 @@ def test_the_device_itself_is_told(put):
     assert len(resets) == 2 and 40 <= resets[0] < 41 and 130 <= resets[1] < 131
     assert "kept.json" not in place.board.flash.files and any("say it again" in note for note in place.notes)
     assert json.loads(next(p for t, p in place.heard if t.endswith("vitals")))["uptime"] < 35
+
+
+def test_the_fullest_device_of_the_demo_is_updated_twice_and_asked_all_the_while(site, tmp_path):
+    """36 KiB, four fifths of them taken: there is room for what an update loads, on trial, too; nothing runs out of memory."""
+    path = site / "devices" / "porch-light.toml"
+    text = path.read_text()
+    made = []
+    for version in ("1.0.0", "1.1.0", "1.2.0"):
+        path.write_text(
+            text.replace("board = ", f'version = "{version}"\nboard = ', 1).replace(
+                '"3min"', f'"{3 + len(made)}min"'
+            )
+        )
+        made.append(zapato.load(path))
+    place = Place(made[0], seconds=400)
+    place.air.known = ("refuge-hall", made[0].wifi["password"])
+    first = Offer(made[0].topic, bytes.fromhex(KEY), packed(made[1], tmp_path))
+    for second in range(20, 400, 7):
+        place.clock.at(second * 1000, lambda: place.broker.message(f"{made[0].topic}/device/do/tell", ""))
+    later = Offer(made[0].topic, bytes.fromhex(KEY), packed(made[2], tmp_path))
+
+    def hear(topic: str, payload: bytes) -> None:
+        if topic.endswith("/update/want") and (found := first.answer(payload) or later.answer(payload)):
+            place.broker.message(*found)
+        if topic.endswith("/vitals"):
+            runs = json.loads(payload)["version"]
+            for offer, old in ((first, "1.0.0"), (later, "1.1.0")):
+                if runs == old:
+                    place.broker.message(*offer.made_to(old))
+
+    place.broker.listeners.append(hear)
+    assert place.run() is None
+    assert place.versions[-1] == "1.2.0" and "version 1.2.0 runs" in place.notes, place.notes
+    assert not [note for note in place.notes if "memory" in note] and "MemoryError" not in "".join(place.log)

@@ -40,6 +40,7 @@ def test_every_piece_of_the_runtime_has_its_figure(site):
     modules = {p.stem for p in runtime.glob("*.py") if not p.stem.endswith(ports)} - {
         *ALONE,
         "main",
+        "go",
         "way",
         "update",
         "pins_offered",

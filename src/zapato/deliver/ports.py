@@ -57,12 +57,16 @@ def _trouble(name: str) -> str:
     return ""
 
 
-try:
-    from termios import error as _termios_error
+def _lost() -> tuple[type[Exception], ...]:
+    """What else than OSError a port raises that went away."""
+    try:
+        from termios import error
+    except ImportError:  # Windows has other ports
+        return ()
+    return (error,)
 
-    LOST: tuple[type[Exception], ...] = (_termios_error,)
-except ImportError:  # Windows has other ports
-    LOST = ()
+
+LOST = _lost()
 AWAKE = 0.1
 """Seconds to wait for an answer awake: who sleeps is woken some ms late, as long as a block of data takes on the line."""
 

@@ -26,8 +26,8 @@ from zapato.parts.model import Argument, Part, Property
 
 DEVICE = "device"
 """The device itself, as links name it."""
-ITSELF = {"restart": "do(d, 'restart')", "forget": "forget(d, True)"}
-"""What the device itself can do, and the runtime's call in `own`."""
+ITSELF = {"restart": "do", "forget": "forget_all"}
+"""What the device itself can do, and the call in the runtime's module own_<action>."""
 LONGEST_TIME = 366 * 86_400_000
 """ms: the longest time that the device counts."""
 
@@ -174,7 +174,12 @@ class _Commands:
             return self.wrong(node, f"the device has no action {node.attr}", options, "link-unknown")
         if given:
             return self.wrong(node, f"device.{node.attr} takes nothing in brackets")
-        return Command(self.written, f"__import__('own').{ITSELF[node.attr]}", part=DEVICE, action=node.attr)
+        return Command(
+            self.written,
+            f"__import__('own_{node.attr}').{ITSELF[node.attr]}(d)",
+            part=DEVICE,
+            action=node.attr,
+        )
 
     def action(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
         if isinstance(node.value, ast.Name) and node.value.id == DEVICE:

@@ -1,9 +1,10 @@
 """The data partition: what stands where in the device's own file system.
 
-main.py, way.mpy      what the port runs, and what chooses the slot; no update touches them
+main.py, go.mpy, way.mpy what the port runs, and what chooses the slot; no update touches them
 a/, b/                the slots: manifest.json, the program's modules, safe/ with the minimal program's
 settings.json         the network with its secrets, the update key
-slots.json            which slot is good, which on trial; absent while a/ is good
+b.runs                there while slot b is the good one
+slots.json            the slot on trial and its starts left; absent otherwise
 ask.json              what the minimal program is to do; absent otherwise
 kept.json, fault.json written by the program
 """
@@ -19,6 +20,8 @@ from zapato.firmware.package import BASE, MANIFEST, canonical, manifest
 from zapato.firmware.program import SAFE, Program
 
 SLOTS = ("a", "b")
+WAY = ("go", "way")
+"""What main.py imports to find the slot."""
 SETTINGS = "settings.json"
 FOLDERS = tuple(f"{slot}{below}" for slot in SLOTS for below in ("", f"/{SAFE}"))
 """Folders that are there from the beginning, parents first."""
@@ -26,8 +29,9 @@ FOLDERS = tuple(f"{slot}{below}" for slot in SLOTS for below in ("", f"/{SAFE}")
 
 def start_files(port: str) -> dict[str, bytes]:
     """What the port runs at every start, and what that needs."""
-    way = compile_all({"way": runtime_source("way", port)}, cache_folder(), lines=False)
-    return {"main.py": runtime_source("main", port).encode(), "way.mpy": way["way"]}
+    made = compile_all({name: runtime_source(name, port) for name in WAY}, cache_folder(), lines=False)
+    text = "".join(line for line in runtime_source("main", port).splitlines(True) if line[0] != "#")
+    return {"main.py": text.encode(), **{f"{name}.mpy": data for name, data in made.items()}}
 
 
 def delivered(design: Design, program: Program, settings: Mapping[str, object]) -> dict[str, bytes]:

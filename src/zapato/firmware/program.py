@@ -22,7 +22,8 @@ from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
 
 AFTER_FAULTS = ("fault", "place", "tale")
-LATER = (*AFTER_FAULTS, "own", "trial")
+TOLD = ("own_tell", "own_restart", "own_forget", "own_update")
+LATER = (*AFTER_FAULTS, *TOLD, "trial")
 """Runtime modules that are loaded when they are needed, and given back: after a fault, when the device itself is told something, while a version is on trial."""
 ALONE = ("start", *LATER)
 """Runtime modules that stay by themselves, the way up first."""
@@ -104,11 +105,12 @@ def read_map(app: Path) -> Map:
 def compile_device(design: Design) -> Program:
     """The program of a design without errors. Raises ToolMissing, Unwritable."""
     if design.wifi is None and design.ethernet is None:
-        own = ["own"] if any(each.part == DEVICE for link in design.links for each in link.commands) else []
+        commands = (each for link in design.links for each in link.commands)
+        own = sorted({f"own_{each.action}" for each in commands if each.part == DEVICE})
         return Program(*_compiled(design, make_plan(design), ("start", *AFTER_FAULTS, *own)))
     modules, made = _compiled(design, make_plan(design), ALONE)
     return Program(
-        modules, made, _compiled(design, make_minimal_plan(design), ("start", *AFTER_FAULTS, "own"))[0]
+        modules, made, _compiled(design, make_minimal_plan(design), ("start", *AFTER_FAULTS, *TOLD))[0]
     )
 
 

@@ -1,19 +1,5 @@
-# The port runs this file at every start. Where nothing is pending the slot in use begins; else way.py decides.
-import os
-import sys
-
-try:
-    os.remove("-")  # there is none: LittleFS ends a rename that the power cut in two before it looks
-except OSError:
-    pass
-here = os.listdir()
-if "slots.json" in here or "ask.json" in here or "fault.json" in here or "a" not in here:
-    import way
-
-    way.choose(here)
-else:
-    sys.path.insert(0, "/b" if "b.runs" in here else "/a")
-here = None
+# The port runs this file at every start; it is compiled on the device, so it is short.
+import go
+del go
 import start
-
 start.run()

@@ -386,11 +386,9 @@ class Mqtt:
         except ValueError:
             raise ValueError("no JSON value")
         if part is None:
-            if way[1] != "do":
-                raise ValueError("no such property")
-            import own
-
-            own.do(self.d, way[2], value)
+            if way[1] != "do" or " %s " % way[2] not in " tell restart forget update ":
+                raise ValueError("no such action")
+            __import__("own_" + way[2]).do(self.d, value)
             return
         if way[1] != "do" and way[2] == "set":
             if way[1] not in part.sets:
@@ -420,6 +418,7 @@ class Mqtt:
     def vitals(self, signal):
         d = self.d
         lost = self.dropped + d.dropped
+        gc.collect()  # free is what is free after it
         row = {"uptime": d.uptime(), "signal": signal, "heap": gc.mem_free(), "version": d.version, "dropped": lost}
         if self.state == _ONLINE:
             self.send("vitals", json.dumps(row))

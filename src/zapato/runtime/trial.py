@@ -35,9 +35,6 @@ def watch(d):
     if not slot or "/" + slot not in sys.path:
         del sys.modules["trial"]
         return
-    from own import put
-
-    sys.modules.pop("own", None)
     looking = []
 
     def look():
@@ -49,7 +46,8 @@ def watch(d):
             sys.modules.pop("trial", None)
 
     def over():
-        put("fault.json", {"back": "version %s did not reach the broker: the one before it runs again" % d.version})
+        with open("fault.json", "w") as file:
+            json.dump({"back": "version %s did not reach the broker: the one before it runs again" % d.version}, file)
         gone("slots.json")
         machine.reset()
 

@@ -9,7 +9,7 @@ import sys
 import machine
 from micropython import const
 from loop import Device
-from own import put, rank, same, seal
+from own_update import put, rank, same, seal
 
 _PACKET = const(700)  # bytes of an incoming packet
 _PIECE = const(512)  # bytes asked for at once

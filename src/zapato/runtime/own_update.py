@@ -1,16 +1,11 @@
-# What the device itself can be told; loaded when somebody does, and given back.
+# An update is offered: by who holds the key, from the version that runs to one that is not lower.
 from binascii import hexlify, unhexlify
 import hashlib
 import json
 import os
 import sys
-import time
 
 import machine
-from micropython import const
-
-_SOON = const(500)  # ms until a restart, so that what was said leaves
-_TWICE = const(30000)  # ms within which "forget" must be said again
 
 
 def seal(key, pieces):
@@ -42,23 +37,10 @@ def put(name, data):
     os.rename(name + ".new", name)
 
 
-def do(d, action, given=None):
-    sys.modules.pop("own", None)
-    if action == "restart":
-        d.after(_SOON, machine.reset)
-    elif action == "tell":
-        d.net.vitals()
-    elif action == "update":
-        update(d, given)
-    elif action == "forget":
-        forget(d)
-    else:
-        raise ValueError("no such action")
-
-
-def update(d, given):
-    # [version, seal]: a newer version, or this one again, offered by who holds the key.
-    version, offered = given
+def do(d, given=None):
+    # [version, seal]
+    sys.modules.pop("own_update", None)
+    version, offered = given  # type: ignore
     if version == getattr(d, "updates", None):  # it comes already
         return
     with open("settings.json") as file:
@@ -69,21 +51,4 @@ def update(d, given):
         raise ValueError("%s is older than %s" % (version, d.version))
     put("ask.json", {"update": version})
     d.note("update to %s begins" % version)
-    d.after(_SOON, machine.reset)
-
-
-def forget(d, sure=False):
-    now = time.ticks_ms()
-    before = getattr(d, "forgets", None)
-    d.forgets = now
-    if not sure and (before is None or time.ticks_diff(now, before) > _TWICE):
-        d.note("say it again within 30 s: values that were kept are forgotten")
-        return
-    for name in ("kept.json", "fault.json"):
-        try:
-            os.remove(name)
-        except OSError:
-            pass
-    d.store = None
-    d.note("kept values are forgotten")
-    d.after(_SOON, machine.reset)
+    d.after(500, machine.reset)

@@ -1,0 +1,9 @@
+# Told to restart.
+import sys
+
+import machine
+
+
+def do(d, given=None):
+    sys.modules.pop("own_restart", None)
+    d.after(500, machine.reset)  # what was said leaves before
