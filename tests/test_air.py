@@ -7,12 +7,17 @@ from random import Random
 
 import pytest
 from conftest import HEADER
+from hypothesis import given
+from hypothesis import strategies as st
 
 import zapato
-from zapato.deliver.offer import Offer
-from zapato.errors import NotOffered
+from zapato.deliver.air import over_the_air
+from zapato.deliver.fleet import fleet
+from zapato.deliver.offer import Offer, version_of
+from zapato.errors import NotDelivered, NotOffered
 from zapato.firmware.image import data_image
 from zapato.firmware.layout import FOLDERS, delivered
+from zapato.firmware.package import BASE, manifest, pack, seal
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.stage.board import Board
@@ -96,8 +101,6 @@ def designs(put, board: str = "esp8266-30pin", old="1.0.0", new="1.1.0"):
 
 
 def packed(design, tmp_path: Path, key: str = KEY) -> bytes:
-    from zapato.firmware.package import BASE, manifest, pack
-
     files = compile_device(design).files
     return pack(manifest(design.name, design.version, BASE, files), files, bytes.fromhex(key))
 
@@ -169,7 +172,6 @@ def test_a_cut_at_every_step_of_an_update_leaves_a_whole_version(put, tmp_path):
 def broken(design, tmp_path, module: str, source: str) -> bytes:
     """A package of the design with one module exchanged for another, rightly sealed."""
     from zapato.firmware.compile import compile_all
-    from zapato.firmware.package import BASE, manifest, pack
 
     files = compile_device(design).files | {f"{module}.mpy": compile_all({module: source}, tmp_path)[module]}
     return pack(manifest(design.name, design.version, BASE, files), files, bytes.fromhex(KEY))
@@ -340,3 +342,100 @@ def test_the_fullest_device_of_the_demo_is_updated_twice_and_asked_all_the_while
     assert place.run() is None
     assert place.versions[-1] == "1.2.0" and "version 1.2.0 runs" in place.notes, place.notes
     assert not [note for note in place.notes if "memory" in note] and "MemoryError" not in "".join(place.log)
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=9), lambda each: st.lists(each, max_size=5)
+)
+
+
+@given(st.binary(max_size=60) | JSON.map(lambda value: json.dumps(value).encode()))
+def test_whatever_asks_is_answered_with_a_piece_or_not_at_all(asked):
+    files = {"plan.mpy": bytes(range(200)) * 9, "safe/plan.mpy": b"x"}
+    offer = Offer("refuge/bench", b"k", pack(manifest("bench", "1.1.0", ">=1.23,<2", files), files, b"k"))
+    found = offer.answer(asked)
+    assert found is None or (found[0] == "refuge/bench/update/piece/set" and len(found[1]) < 4200)
+
+
+VERSIONS = st.lists(st.integers(0, 99), min_size=1, max_size=3).map(
+    lambda numbers: ".".join(map(str, numbers))
+)
+
+
+@given(VERSIONS, VERSIONS, st.booleans())
+def test_a_version_is_offered_where_it_is_higher(have, new, again):
+    files = {"plan.mpy": b"x"}
+    offer = Offer("refuge/bench", b"k", pack(manifest("bench", new, ">=1.23,<2", files), files, b"k"))
+    order = (version_of(new) > version_of(have)) - (version_of(new) < version_of(have))
+    if order > 0 or (order == 0 and again):
+        topic, payload = offer.made_to(have, again)
+        assert topic == "refuge/bench/device/do/update" and json.loads(payload)[0] == new
+        assert (
+            json.loads(payload)[1] == seal(b"k", f"update refuge/bench {have} {new}".encode())
+            and len(payload) <= 128
+        )
+    else:
+        with pytest.raises(NotOffered):
+            offer.made_to(have, again)
+
+
+class Said:
+    """Messages as if a broker had them; what is published is kept."""
+
+    def __init__(self, *messages):
+        self.messages, self.published = list(messages), []
+
+    def publish(self, topic, payload):
+        self.published.append((topic, payload))
+
+    def next(self, seconds):
+        return self.messages.pop(0) if self.messages else None
+
+
+def test_a_fleet_tells_what_its_devices_say(put):
+    design = designs(put)[0]
+    vitals = b'{"uptime": 61, "signal": -58, "heap": 9000, "version": "1.0.0", "dropped": 0}'
+    rows = (
+        (("refuge/bench/state", b"online"), ("refuge/bench/vitals", vitals)),
+        (("refuge/bench/state", b"offline"),),
+        (("refuge/bench/vitals", b"nonsense"), ("refuge/other/vitals", vitals), ("refuge/bench/vitals", b"[1]")),
+        (("refuge/bench/vitals", b'{"version": 7, "signal": "loud", "heap": null}'),),
+        (("refuge/bench/notes", b"fault in memory: there was none left"), ("refuge/bench/notes", b"main found 0x23"), ("refuge/bench/state", b"offline")),
+    )  # fmt: skip
+    found = [fleet([design], Said(*each), 0.01)[0] for each in rows]
+    assert (found[0].state, found[0].version, found[0].signal, found[0].heap, found[0].uptime) == (
+        "online",
+        "1.0.0",
+        -58,
+        9000,
+        61,
+    )
+    assert found[1].state == "offline" and found[1].version is None
+    assert found[2].version is None and found[3].version == "7" and found[3].signal is None
+    assert found[4].fault == "fault in memory: there was none left"
+
+
+@pytest.mark.parametrize(
+    ("messages", "words"),
+    [
+        ((), "does not answer"),
+        ((("refuge/bench/vitals", b'{"version": "2.0"}'),), "older"),
+        ((("refuge/bench/vitals", b'{"version": "1.1.0"}'),), "runs there already"),
+        ((("refuge/bench/notes", b"update to 1.1.0 is given up: plan.mpy arrives damaged"),), "given up"),
+        ((("refuge/bench/notes", b"version 1.1.0 did not reach the broker: the one before it runs again"),), "did not reach"),
+        ((("refuge/bench/vitals", b"nonsense"), ("elsewhere/vitals", b"{}"), ("refuge/bench/update/want", b"7")), "does not answer"),
+    ],
+)  # fmt: skip
+def test_what_a_delivery_ends_with(put, tmp_path, messages, words):
+    new = designs(put)[1]
+    offer = Offer("refuge/bench", bytes.fromhex(KEY), packed(new, tmp_path))
+    with pytest.raises((NotDelivered, NotOffered), match=words):
+        over_the_air(offer, Said(*messages), patience=0.05)
+    done = Said(
+        ("refuge/bench/vitals", b'{"version": "1.0.0"}'), ("refuge/bench/update/want", b'["1.1.0", "plan.mpy", 0, 512]'),
+        ("refuge/bench/vitals", b'{"version": "1.1.0"}'), ("refuge/bench/notes", b"version 1.1.0 runs"),
+    )  # fmt: skip
+    told = []
+    found = over_the_air(offer, done, patience=5, tell=lambda what, share: told.append(what))
+    assert (found.before, found.version) == ("1.0.0", "1.1.0") and found.sent <= 512 < found.size
+    assert told == ["waiting for the device", "offering 1.1.0 to 1.0.0", "sending", "on trial"]

@@ -13,12 +13,13 @@ from test_images import KEY, base_of, built
 import zapato
 from zapato.boards import board as board_named
 from zapato.deliver import cable
-from zapato.deliver.cable import by_cable, by_drive, pieces
+from zapato.deliver.cable import by_cable, by_drive, gaps, pieces, the_drive
 from zapato.deliver.loader import Frames, framed
 from zapato.deliver.offer import Offer
 from zapato.deliver.ports import ports
 from zapato.errors import NotDelivered
-from zapato.firmware.first import data_place
+from zapato.firmware.base import uf2_memory
+from zapato.firmware.first import _uf2, data_place
 from zapato.stage.little import LittleFlash
 from zapato.stage.loader_chip import Faults, LoaderChip
 from zapato.stage.player import PowerCut
@@ -193,3 +194,83 @@ def test_the_ports_are_listed(monkeypatch, chip, cli):
     assert json.loads(cli("ports", "--format", "json").out)[0]["name"] == min(found)
     monkeypatch.setattr("serial.tools.list_ports.comports", list)
     assert "no serial port" in cli("ports").out and os.path.exists(there.name)
+
+
+SECTORS = st.lists(
+    st.sampled_from([b"\xff" * 4096, b"\x00" * 4096, b"ab" * 2048, b"\xff" * 4095 + b"\0"]), max_size=60
+)
+
+
+@given(SECTORS, st.binary(max_size=50), st.integers(0, 3), st.integers(0, 40))
+def test_pieces_and_gaps_make_the_whole_flash(sectors, end, first, more):
+    """Whatever the image: what is written and what is erased cover it once, sector by sector, and nothing else."""
+    image, at = b"".join(sectors) + end, first * 4096
+    until = at + len(image) + more * 4096
+    regions = [(at + place, data) for place, data in pieces(image)]
+    flash = bytearray(b"\xa5" * (until + 8192))
+    for place, size in gaps(regions, at, until):
+        assert place % 4096 == 0 and size > 0
+        flash[place : place + size] = b"\xff" * size
+    for place, data in regions:
+        assert place % 4096 == 0
+        last = -(-(place + len(data)) // 4096) * 4096
+        flash[place:last] = b"\xff" * (last - place)
+        flash[place : place + len(data)] = data
+    assert flash[at : at + len(image)] == image and not flash[at + len(image) : until].strip(b"\xff")
+    assert set(flash[:at]) <= {0xA5} and set(flash[-(-until // 4096) * 4096 :]) <= {0xA5}
+
+
+@given(st.lists(st.tuples(st.integers(0, 40), st.binary(min_size=1, max_size=700)), max_size=4))
+def test_a_uf2_file_writes_what_it_was_made_of(rows):
+    rows = sorted(dict(rows).items())
+    placed = [(place * 4096, data) for place, data in rows]
+    memory = uf2_memory(_uf2(placed))
+    assert all(memory[at : at + len(data)] == data for at, data in placed)
+    assert len(memory) == (placed[-1][0] + -(-len(placed[-1][1]) // 256) * 256 if placed else 0)
+
+
+@pytest.mark.parametrize(
+    ("words", "line"),
+    [
+        (("--port", "/dev/ttyNONE"), "there is no port"),
+        (("--air", "--port", "x"), "one way is wanted"),
+        ((), "one way is wanted"),
+        (("--base", "gone.bin"), "cannot read"),
+        (("--port", "x", "--base", "."), "cannot read"),
+        (("--air", "--broker", "nonsense:port"), "--broker takes HOST:PORT"),
+        (("--air",), "no broker answers"),
+        (("--air", "--rate", "fast"), "rate"),
+    ],
+)
+def test_calls_that_cannot_work_end_in_one_line(put, cli, words, line):
+    _, path = built(put, "esp32-38pin")
+    site = path.parent / "site.toml"
+    site.write_text(site.read_text().replace("192.168.4.2", "127.0.0.1") + "port = 9\n")
+    called = cli("deliver", path, "--out", path.parent / "out", *words)
+    assert (
+        called.code in (1, 2)
+        and line in called.err
+        and called.err.count("\n") <= 2
+        and "Traceback" not in called.err
+    )
+
+
+def test_a_device_without_mqtt_and_an_rp2040_without_a_base(put, cli):
+    alone = put('zapato = 1\n[device]\nname = "bench"\nboard = "rp2040w-40pin"\n[relay.r]\npin = 4\n')
+    assert "has no [mqtt]" in cli("deliver", alone, "--air", "--out", alone.parent / "out").err
+    called = cli("deliver", alone, "--port", alone.parent, "--out", alone.parent / "out")
+    assert "an RP2040 takes whole images" in called.err
+    assert "speaks MQTT" in cli("fleet", alone).err
+
+
+def test_the_loaders_drive_is_found_or_asked_for(tmp_path, monkeypatch):
+    board = board_named("rp2040w-40pin")
+    monkeypatch.setattr(cable, "drives", list)
+    with pytest.raises(NotDelivered, match="no drive of a loader") as told:
+        the_drive(board, wait=0)
+    assert "BOOTSEL" in told.value.fix
+    monkeypatch.setattr(cable, "drives", lambda: [tmp_path])
+    assert the_drive(board, wait=0) == tmp_path
+    monkeypatch.setattr(cable, "drives", lambda: [tmp_path, tmp_path / "b"])
+    with pytest.raises(NotDelivered, match="several"):
+        the_drive(board, wait=0)

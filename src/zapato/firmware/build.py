@@ -90,7 +90,7 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
     under = read_base(base, design.board) if base else None
     program = compile_device(design)
     compiled = program.modules
-    key, made = _update_key(design)
+    key, made = update_key(design)
     folder = Path(out) / design.name
     about = manifest(design.name, design.version, BASE, program.files)
     update = folder / f"{design.name}-{design.version}.update"
@@ -155,7 +155,7 @@ def refuse_undriven(design: Design) -> None:
         )
 
 
-def _update_key(design: Design) -> tuple[str, bool]:
+def update_key(design: Design) -> tuple[str, bool]:
     """The device's update key; made and stored where the site has none for it yet."""
     known = design.site.update_keys.get(design.name)
     if known:

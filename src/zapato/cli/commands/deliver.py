@@ -152,11 +152,11 @@ def _by_air(path: Path, out: Path, there: tuple[str, int] | None, again: bool, p
     from zapato.deliver.offer import Offer
     from zapato.design import resolve
     from zapato.firmware import build
+    from zapato.firmware.build import update_key
 
     design = resolve(path)
     built: Build = build(design, out)
-    design = resolve(path)  # with the update key, where it was made just now
-    key = bytes.fromhex(design.site.update_keys[design.name])
+    key = bytes.fromhex(update_key(design)[0])
     offer = Offer(design.topic, key, built.update.read_bytes())
     meter = Meter(design.name)
     names = ("update/want", "vitals", "notes")

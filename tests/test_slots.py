@@ -1,0 +1,248 @@
+"""What stands in the files of the flash, and which program starts: the way up against every state it may meet."""
+
+import json
+
+import pytest
+from conftest import HEADER
+from hypothesis import HealthCheck, example, given, settings
+from hypothesis import strategies as st
+from test_air import KEY, SITE, Place, broken, designs, packed
+
+import zapato
+from zapato.deliver.offer import Offer
+from zapato.firmware.compile import compile_all
+from zapato.firmware.layout import FOLDERS, delivered
+from zapato.firmware.package import canonical, manifest
+from zapato.firmware.plan import make_minimal_plan
+from zapato.firmware.plan import settings as settings_of
+from zapato.firmware.program import compile_device
+from zapato.stage.files import Flash
+
+OLD, NEW, MINIMAL = "bench 1.0.0", "bench 1.1.0", "bench 0"
+
+
+@pytest.fixture(scope="module")
+def both(tmp_path_factory):
+    """Files of a flash whose slots hold one version each."""
+    folder = tmp_path_factory.mktemp("slots")
+
+    def put(files):
+        for name, text in files.items():
+            (folder / name).write_text(text)
+        return folder / "device.toml"
+
+    old, new = designs(put)
+    files = delivered(old, compile_device(old), settings_of(old, KEY))
+    program = compile_device(new).files
+    files |= {f"b/{path}": data for path, data in program.items()}
+    return old, files | {"b/manifest.json": canonical(manifest("bench", "1.1.0", ">=1.23,<2", program))}
+
+
+def started(design, files: dict[str, bytes | None], seconds: float = 8, **changes: bytes | None) -> Place:
+    """Boot from these files, some of them others or (None) not there."""
+    flash = Flash()
+    flash.files = {name: data for name, data in (files | changes).items() if data is not None}
+    flash.folders = set(FOLDERS)
+    place = Place(design, flash, seconds=seconds)
+    place.flash = flash
+    assert place.run() is None, place.log
+    return place
+
+
+def trial(slot: str, left: int) -> bytes:
+    return json.dumps({"trial": slot, "left": left}).encode()
+
+
+STATES = {
+    "as delivered": ({}, OLD),
+    "the other slot is good": ({"b.runs": b""}, NEW),
+    "on trial": ({"slots.json": trial("b", 2)}, NEW),
+    "on trial from the other side": ({"b.runs": b"", "slots.json": trial("a", 1)}, OLD),
+    "its starts are used up": ({"slots.json": trial("b", 0)}, OLD),
+    "negative starts": ({"slots.json": trial("b", -7)}, OLD),
+    "on trial, and already good": ({"b.runs": b"", "slots.json": trial("b", 2)}, NEW),
+    "on trial without a manifest": ({"slots.json": trial("b", 2), "b/manifest.json": None}, OLD),
+    "a trial of nothing": ({"slots.json": trial("c", 2)}, OLD),
+    "slots that are no JSON": ({"slots.json": b"{"}, OLD),
+    "slots that are a list": ({"slots.json": b"[1]"}, OLD),
+    "slots of other types": ({"slots.json": b'{"trial": ["b"], "left": "2"}'}, OLD),
+    "the good slot is not whole": ({"a/manifest.json": None}, OLD),
+    "the good one is not whole, the other is": ({"b.runs": b"", "b/manifest.json": None, "fault.json": b"{}"}, OLD),
+    "asked for an update": ({"ask.json": b'{"update": "1.1.0"}'}, MINIMAL),
+    "asked for nothing known": ({"ask.json": b'{"dance": 1}'}, MINIMAL),
+    "an empty request": ({"ask.json": b""}, MINIMAL),
+    "two faults": ({"fault.json": b'{"count": 2, "last": ["x"]}'}, OLD),
+    "three faults": ({"fault.json": b'{"count": 3, "last": ["x"]}'}, MINIMAL),
+    "faults that are no number": ({"fault.json": b'{"count": "many", "last": 7}'}, OLD),
+    "a fault on trial": ({"slots.json": trial("b", 1), "fault.json": b'{"count": 9}'}, NEW),
+    "no minimal program": ({"ask.json": b"{}", "a/safe/start.mpy": None}, OLD),
+    "rests of a write": ({"slots.json.new": b"{", "kept.json.new": b"", "b/part": b"x", "b/head": b"", "b/begun": b"["}, OLD),
+    "files of somebody else": ({"boot.py": b"print('hello')", "notes.txt": b"\xff" * 999}, OLD),
+    "kept values that are none": ({"kept.json": b"nonsense"}, OLD),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("state", STATES)
+def test_which_program_starts(both, state):
+    design, files = both
+    changes, first = STATES[state]
+    place = started(design, files, **changes)
+    assert place.log[0] == first, place.log
+    assert "broker reached" in place.log
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.dictionaries(
+        st.sampled_from(["slots.json", "fault.json", "ask.json", "kept.json", "b.runs"]),
+        st.binary(max_size=60),
+        min_size=1,
+    )
+)
+@example(
+    {"slots.json": b'{"trial": {"a": []}, "left": 1e99}', "fault.json": b'{"count": 1e99, "last": [[]]}'}
+)
+@example({"ask.json": b"null", "fault.json": b'{"back": {}}'})
+def test_whatever_these_files_hold_something_starts(both, found):
+    design, files = both
+    place = started(design, files, **found)
+    assert place.log[0] in (OLD, NEW, MINIMAL) and "broker reached" in place.log
+    assert not any(r["name"] == "reset" for r in place.trace.rows)
+
+
+@pytest.mark.parametrize("left", [b"", b"{", b"[]", None], ids=["empty", "torn", "a list", "gone"])
+def test_without_settings_it_waits_and_says_so_and_does_no_harm(both, left):
+    """The desk always writes them whole: without them there is no way to anybody, so outputs stay safe and it tries again, ever more seldom."""
+    design, files = both
+    place = started(design, files, 60, **{"settings.json": left})
+    resets = [r["t"] for r in place.trace.rows if r["name"] == "reset"]
+    assert 3 <= len(resets) <= 6 and not any(r["what"] == "pin" and r["value"] == 1 for r in place.trace.rows)
+
+
+def test_the_last_three_faults_are_kept_with_their_places(both, tmp_path):
+    design, files = both
+    bad = compile_all({"plan": "def a():\n    return 1 / 0\n\n\na()"}, tmp_path)["plan"]
+    place = started(design, files, 60, **{"a/plan.mpy": bad})
+    kept = json.loads(place.flash.files["fault.json"])
+    assert kept["count"] == 3 and len(kept["last"]) == 3
+    assert all(
+        each.startswith("ZeroDivisionError: divide by zero, at ") and len(each) <= 240
+        for each in kept["last"]
+    )
+    assert any("minimal program runs" in note for note in place.notes)
+
+
+def test_after_ten_minutes_the_minimal_program_lets_the_other_try_again(both):
+    """What failed three times, and would run now: a chip on the bus that came back, say."""
+    design, files = both
+    place = started(design, files, 640, **{"fault.json": b'{"count": 3, "last": ["a", "b", "c"]}'})
+    names = [text for text in place.log if text.startswith("bench ")]
+    assert names == [MINIMAL, OLD] and "fault.json" not in place.flash.files
+
+
+def test_faults_are_forgotten_after_ten_calm_minutes(both):
+    design, files = both
+    place = started(design, files, 620, **{"fault.json": b'{"count": 1, "last": ["OSError: 5, at plan"]}'})
+    assert "fault.json" not in place.flash.files
+    assert any("started again after a fault: OSError: 5, at plan" in note for note in place.notes)
+
+
+def two(put, lamp: str) -> list[zapato.Design]:
+    """A lamp and a status LED in two versions, of which a link of a flag differs."""
+    body = f'[relay.lamp]\npin = 26\n{lamp}[led.state]\npin = 2\nshows = "status"\n[flag.f]\n[[link]]\nwhen = "f.on"\nafter = "{{after}}"\ndo = "f.off"\n'
+    made = []
+    for version, after in (("1.0.0", "10s"), ("1.1.0", "20s")):
+        head = HEADER.format(board="esp32-38pin").replace("[device]\n", f'[device]\nversion = "{version}"\n')
+        made.append(zapato.load(put({"site.toml": SITE, "device.toml": head + body.format(after=after)})))
+    return made
+
+
+def test_values_kept_through_a_power_cut_are_kept_through_an_update(put, tmp_path):
+    old, new = two(put, 'start = "last"\n')
+    place = Place(old)
+    place.clock.at(15_000, lambda: place.broker.message("refuge/bench/lamp/on/set", "true"))
+    place.serve(Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path)))
+    place.run()
+    assert place.versions[-1] == "1.1.0"
+    levels = [r["value"] for r in place.trace.rows if r["what"] == "pin" and r["name"] == "GPIO26"]
+    said = [p for t, p in place.heard if t.endswith("lamp/on")]
+    assert levels[-1] == 1 and 0 in levels[1:] and said[-1] == b"true"
+
+
+def test_outputs_are_safe_and_the_status_led_tells_while_an_update_comes(put, tmp_path):
+    """A relay that was on is at its level of power-up from the restart on; the LED blinks as explain tells."""
+    made = two(put, "")
+    plan = make_minimal_plan(made[0])
+    assert (
+        "led" in plan.modules
+        and "relay" not in plan.modules
+        and "(26, 0)" in plan.levels
+        and "p_state" in plan.plans["plan"]
+    )
+    place = Place(made[0], seconds=100)
+    place.clock.at(20_000, lambda: place.broker.message("refuge/bench/lamp/on/set", "true"))
+    offer = Offer(made[0].topic, bytes.fromhex(KEY), packed(made[1], tmp_path))
+    place.clock.at(30_000, lambda: place.broker.message(*offer.made_to("1.0.0")))
+    place.run()  # nobody answers what it asks for
+    levels = [(r["t"], r["value"]) for r in place.trace.rows if r["what"] == "pin" and r["name"] == "GPIO26"]
+    reset = next(r["t"] for r in place.trace.rows if r["name"] == "reset")
+    assert levels[-1][1] == 0 and reset <= levels[-1][0] < reset + 1000
+    blinks = [
+        r["t"]
+        for r in place.trace.rows
+        if r["what"] == "pin" and r["name"] == "GPIO2" and r["t"] > reset + 10_000
+    ]
+    gaps = {blinks[n + 1] - blinks[n] for n in range(len(blinks) - 1)}
+    assert gaps <= {50, 51, 450, 451} and len(blinks) > 50
+
+
+@pytest.mark.parametrize(
+    ("away", "back"), [("broker", "broker"), ("wifi", "wifi"), ("power", "")], ids=["broker", "wifi", "power"]
+)
+def test_an_update_goes_on_where_it_broke_off(put, tmp_path, away, back):
+    """Cut in the middle of a file; what had come is not sent again."""
+    old, new = designs(put, "esp32-38pin")
+    place = Place(old, seconds=400)
+    filler = "x = '" + "".join(chr(97 + n * n * 7 % 26) for n in range(9000)) + "'\n"
+    offer = Offer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "extra", filler))
+    begun = []
+
+    def hear(topic: str, payload: bytes) -> None:
+        if topic.endswith("/vitals") and json.loads(payload)["version"] == "1.0.0" and not begun:
+            begun.append(1)
+            place.broker.message(*offer.made_to("1.0.0"))
+        if topic.endswith("/update/want"):
+            where, data = offer.answer(payload)
+            place.broker.message(where, data)
+            if b"extra.mpy 4" in data[:14] and len(begun) == 1:
+                begun.append(2)
+                cut()
+
+    def cut() -> None:
+        if away == "broker":
+            place.broker.set(False)
+            place.clock.after(20_000, lambda: place.broker.set(True))
+        elif away == "wifi":
+            place.air.set(False)
+            place.clock.after(20_000, lambda: place.air.set(True))
+        else:
+            from zapato.stage.player import PowerCut
+
+            place.board.flash.before_write = once
+
+            def never(name):
+                return None
+
+            def stop(name):
+                place.board.flash.before_write = never
+                raise PowerCut(2000)
+
+            place.board.flash.before_write = stop
+
+    def once(name):
+        return None
+
+    place.broker.listeners.append(hear)
+    assert place.run() is None
+    assert len(begun) == 2 and place.versions[-1] == "1.1.0", place.log
+    assert offer.sent["extra.mpy"] < 9000 + 4 * 600
