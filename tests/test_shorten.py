@@ -82,11 +82,16 @@ def test_a_shortened_program_has_the_same_shape_and_keeps_what_others_see():
     assert all(names[m]["Part"] == names["loop"]["Part"] for m in MODULES)
 
 
-@pytest.mark.parametrize("name", ["kettle-plug"])
-def test_the_shortened_program_does_the_same_in_less(site, monkeypatch, name):
-    short = zapato.rehearse(site / "devices" / f"{name}.toml")
+def test_the_shortened_program_does_the_same_in_less(bench, monkeypatch):
+    body = (
+        '[relay.lamp]\npin = 14\nstart = "last"\n[button.wall]\npin = 4\npull = "up"\n[group.all]\nof = ["lamp"]\n'
+        '[[link]]\nwhen = "wall.pressed"\ndo = ["all.toggle", "notify(\'lamp {lamp.on}\')"]\nfor = "20s"\n'
+    )
+    script = steps("5s: wall.press", "<1s? lamp.on", "28s? not lamp.on", "40s: wall.press", "50s: power.cut")
+    given = {"body": body, "steps": script, "board": "esp8266-30pin"}
+    short = bench(**given)
     monkeypatch.setattr(program, "ROOMY", 0)
-    whole = zapato.rehearse(site / "devices" / f"{name}.toml", app=None)
+    whole = bench(**given)
 
     def told(result):
         return [r for r in result.records if "heap" not in str(r["value"]) and r["what"] != "expect"]

@@ -110,13 +110,17 @@ def test_whatever_these_files_hold_something_starts(both, found):
     assert not any(r["name"] == "reset" for r in place.trace.rows)
 
 
-@pytest.mark.parametrize("left", [b"", b"{", b"[]", None], ids=["empty", "torn", "a list", "gone"])
-def test_without_settings_it_waits_and_says_so_and_does_no_harm(both, left):
-    """The desk always writes them whole: without them there is no way to anybody, so outputs stay safe and it tries again, ever more seldom."""
+@pytest.mark.parametrize(
+    "left",
+    [b"", b"{", b"[1]", b"{}", b'{"wifi": {}}', None],
+    ids=["empty", "torn", "a list", "nothing", "no name", "gone"],
+)
+def test_without_settings_it_opens_its_access_point_and_does_no_harm(both, left):
     design, files = both
-    place = started(design, files, 60, **{"settings.json": left})
-    resets = [r["t"] for r in place.trace.rows if r["name"] == "reset"]
-    assert 3 <= len(resets) <= 6 and not any(r["what"] == "pin" and r["value"] == 1 for r in place.trace.rows)
+    place = started(design, files, 30, **{"settings.json": left})
+    assert place.board.station.access == ("bench", "")
+    assert [r["t"] for r in place.trace.rows if r["name"] == "reset"] == [500]
+    assert not any(r["what"] == "pin" and r["value"] == 1 for r in place.trace.rows)
 
 
 def test_the_last_three_faults_are_kept_with_their_places(both, tmp_path):

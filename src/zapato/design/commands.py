@@ -26,7 +26,7 @@ from zapato.parts.model import Argument, Part, Property
 
 DEVICE = "device"
 """The device itself, as links name it."""
-ITSELF = {"restart": "do", "forget": "forget_all"}
+ITSELF = {"restart": "do", "settings": "do", "forget": "forget_all"}
 """What the device itself can do, and the call in the runtime's module own_<action>."""
 LONGEST_TIME = 366 * 86_400_000
 """ms: the longest time that the device counts."""

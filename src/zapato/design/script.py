@@ -110,6 +110,8 @@ NETWORK: Mapping[str, Call] = {
 }
 """What can happen around the device: the access point, the broker, the look-up of names (8 s when slow), the time server, the flash (cut: the power goes for 1 s in the middle of the next writing)."""
 MESSAGES = {"message": False, "retained": True}
+SETTINGS = "settings"
+"""The act of who stands beside the device with a phone."""
 """Acts that publish, and whether the broker keeps the message."""
 CUT = "power.cut"
 OFF_FOR = 1000
@@ -398,12 +400,27 @@ def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake 
         value = body[0].value
         if isinstance(value, ast.Attribute) and isinstance(value.value, ast.Name):
             return _gesture(design, value.value.id, value.attr, offset_of(value, written))
-        if isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id in MESSAGES:
-            return _message(design, value, MESSAGES[value.func.id])
+        if isinstance(value, ast.Call) and isinstance(value.func, ast.Name):
+            if value.func.id in MESSAGES:
+                return _message(design, value, MESSAGES[value.func.id])
+            if value.func.id == SETTINGS:
+                return _filled_in(design, value)
     words = ", ".join((*NETWORK, CUT))
     return None, Mistake(
-        0, f"an act is part.gesture, part.property = value, message('topic', 'payload'), or one of: {words}"
+        0,
+        "an act is part.gesture, part.property = value, message('topic', 'payload'), "
+        f"settings('network', 'password'), or one of: {words}",
     )
+
+
+def _filled_in(design: Design, node: ast.Call) -> tuple[Call | None, Mistake | None]:
+    """Somebody gives the page of the device's access point a network."""
+    given = [_literal(each) for each in node.args]
+    if len(given) != 2 or not all(isinstance(each, str) for each in given):
+        return None, Mistake(0, "settings takes a network and its password: settings('refuge-hall', 'rehearsal')")
+    if design.wifi is None:
+        return None, Mistake(0, "the device has no wifi, so nobody gives it another network", ("[wifi]",))
+    return Call("fill_in", tuple(given)), None
 
 
 def _unreached(design: Design, act: str) -> Mistake | None:

@@ -7,13 +7,15 @@ they take some 3 KiB less of the heap. The modules keep their own files here, an
 from __future__ import annotations
 
 import ast
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from dataclasses import dataclass
 
 from zapato.errors import ZapatoError
 
 NAME = "device"
 """The module on the device."""
+WAY = "air"
+"""In the minimal program what speaks to others is a module of its own: with an access point it stays away."""
 
 
 @dataclass(frozen=True)
@@ -29,8 +31,11 @@ class Bundle:
         return module, first + line - start
 
 
-def bundle(sources: Mapping[str, str]) -> Bundle:
-    """These modules as one, each after those that it imports. Raises ZapatoError where two give one name."""
+def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -> Bundle:
+    """These modules as one, each after those that it imports. Raises ZapatoError where two give one name.
+
+    `below` are modules that stand in another bundle already, and its name.
+    """
     trees = {name: ast.parse(text) for name, text in sources.items()}
     outside: dict[str, None] = {}
     lines: list[str] = []
@@ -40,7 +45,7 @@ def bundle(sources: Mapping[str, str]) -> Bundle:
         for made in _names(trees[name]):
             if owner.setdefault(made, name) != name:
                 raise ZapatoError(f"the runtime modules {owner[made]} and {name} both have {made}")
-        body, first = _body(trees[name], sources[name], trees.keys(), outside)
+        body, first = _body(trees[name], sources[name], trees.keys(), below or {}, outside)
         origins.append((len(lines) + 1, name, first))
         lines += body
     head = list(outside)
@@ -84,7 +89,9 @@ def _names(tree: ast.Module) -> list[str]:
     return found
 
 
-def _body(tree: ast.Module, text: str, own: object, outside: dict[str, None]) -> tuple[list[str], int]:
+def _body(
+    tree: ast.Module, text: str, own: Container[str], below: Mapping[str, str], outside: dict[str, None]
+) -> tuple[list[str], int]:
     """The lines after the imports, and the number of the first; imports from outside are gathered."""
     last = 0
     for node in tree.body:
@@ -92,6 +99,8 @@ def _body(tree: ast.Module, text: str, own: object, outside: dict[str, None]) ->
         if not modules:
             break
         last = node.end_lineno or last
-        if not any(each in own for each in modules):  # type: ignore[operator]
+        if not any(each in own for each in modules):
+            if isinstance(node, ast.ImportFrom) and modules[0] in below:
+                node.module = below[modules[0]]
             outside[ast.unparse(node)] = None
     return text.split("\n")[last:], last + 1

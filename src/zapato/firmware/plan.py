@@ -17,12 +17,15 @@ from zapato.design.program import drivers, follows, looked_up, runtime_modules, 
 from zapato.design.scope import HOURS, PartScope
 from zapato.design.sun import sun_table
 from zapato.firmware.bundle import NAME as BUNDLE
+from zapato.firmware.bundle import WAY
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.zones import Zone, zone
 from zapato.parts.model import Driver, Part
 
 MINUTE = "@minute"
 """What conditions listen to that read the time of day."""
+ALONE = 180_000
+"""ms from a power-up until the device asks for other settings where nobody let it in."""
 AT_ONCE = 16
 """Statements of one module of the plan: loading a module takes its bytecode in one piece, and gives it back afterwards."""
 
@@ -35,11 +38,13 @@ class Plan:
         plans: sources by name: "plan", and "plan1", "plan2" … where it goes in pieces; parts and links.
         levels: source of levels.py: the pins set before anything else.
         modules: names of the runtime modules that go into the bundle, sorted.
+        apart: of the minimal program those that go into a second one, sorted.
     """
 
     plans: Mapping[str, str]
     levels: str
     modules: tuple[str, ...]
+    apart: tuple[str, ...] = ()
 
 
 def minimal(design: Design) -> Design:
@@ -54,14 +59,18 @@ def minimal(design: Design) -> Design:
 def make_minimal_plan(design: Design) -> Plan:
     """The plan of the minimal program, which fetches updates and is there when the program itself is not."""
     small = minimal(design)
-    made = make_plan(small)
-    last = f"    from {BUNDLE} import Update\n    Update(d, {'mqtt' if small.mqtt else None})\n"
-    plans = {**made.plans, "plan": made.plans["plan"].rstrip("\n") + "\n" + last}
-    return Plan(plans, _levels(design), tuple(sorted({*made.modules, "update"})))
+    alone = runtime_modules(replace(small, wifi=None, ethernet=None, mqtt=None))
+    apart = tuple(sorted({*runtime_modules(small), "update"} - {*alone}))
+    return Plan(_plans(small, _connect_minimal(small)), _levels(design), alone, apart)
 
 
 def make_plan(design: Design) -> Plan:
     """The plan of a design without errors."""
+    return Plan(_plans(design, _connect(design)), _levels(design), runtime_modules(design))
+
+
+def _plans(design: Design, connect: Iterable[str]) -> dict[str, str]:
+    """The modules of the plan; `connect` are the lines of its connect()."""
     found = drivers(design)
     made = [(part, found[part.name]) for part in _ordered(design) if part.name in found]
     statements = [_clock(design)] if "clock" in runtime_modules(design) else []
@@ -73,11 +82,11 @@ def make_plan(design: Design) -> Plan:
     full = design.board.analog.high if design.board else 0.0
     device = f"d = Device({design.name!r}, {design.topic!r}, {design.version!r}, {full!r})"
     names = ["plan", *(f"plan{number}" for number in range(1, len(pieces)))]
-    pieces[0] = [device, *pieces[0], f"MORE = {tuple(names[1:])!r}", "\n".join(_connect(design))]
+    pieces[0] = [device, *pieces[0], f"MORE = {tuple(names[1:])!r}", "\n".join(connect)]
     known = {"d": "plan"}
     plans = {name: _module(name, piece, known) for name, piece in zip(names, pieces, strict=True)}
     plans["plan"] = f"# {design.name} {design.version}\n{plans['plan']}"
-    return Plan(plans, _levels(design), runtime_modules(design))
+    return plans
 
 
 def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
@@ -86,8 +95,9 @@ def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
     tree = ast.parse(text)
     own = {target.id: name for node in tree.body for target in _given(node)}
     read = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+    brought = {each.name for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) for each in node.names}
     wanted: dict[str, list[str]] = {}
-    for each in sorted(read - own.keys()):
+    for each in sorted(read - own.keys() - brought):
         if each in known:
             wanted.setdefault(known[each], []).append(each)
         elif each[0].isupper() or each == "show":
@@ -234,10 +244,28 @@ def _watch(design: Design, part: Part, driver: Driver) -> str:
 
 def _connect(design: Design) -> Iterable[str]:
     """connect(): the network from the settings of the data partition, so that no plan holds a secret."""
-    yield "def connect(settings):"
     if design.wifi is None and design.ethernet is None:
-        yield "    pass"
+        yield "connect = None"
         return
+    yield "def connect(settings):"
+    yield from _network(design)
+    if design.wifi is not None and design.wifi.get("access") != "asked":
+        yield f"    d.after({ALONE}, lambda: d.net.joined or __import__('own_settings').alone(d))"
+
+
+def _connect_minimal(design: Design) -> Iterable[str]:
+    """connect() of the minimal program: the access point where somebody asked for it, else the network and an update."""
+    yield "def connect(settings):"
+    given = f"settings or {{}}, {design.wifi is not None}, {design.mqtt is not None}"
+    yield f"    if __import__('access').opened(d, {given}):"
+    yield "        return"
+    yield from (line.replace(f"from {BUNDLE} ", f"from {WAY} ") for line in _network(design))
+    yield f"    from {WAY} import Update"
+    yield f"    Update(d, {'mqtt' if design.mqtt else None})"
+
+
+def _network(design: Design) -> Iterable[str]:
+    """The way to others, with what the settings say."""
     mqtt = "None"
     if design.mqtt is not None:
         looks_up = looked_up(str(design.mqtt.get("host") or ""))
@@ -278,7 +306,8 @@ def _radio(design: Design, mqtt: str) -> Iterable[str]:
     yield "    w = settings['wifi']"
     yield f"    {name}(d, w['name'], w['password'], {mqtt}, w['country'])"
     if design.address:
-        yield "    d.net.address = settings['address']"
+        yield "    d.net.address = settings.get('address')"
+
 
 
 def _cable(design: Design, mqtt: str) -> Iterable[str]:
@@ -300,7 +329,10 @@ def settings(design: Design, update_key: str) -> dict[str, object]:
     wifi, mqtt = design.wifi or {}, design.mqtt or {}
     found: dict[str, object] = {"update_key": update_key}
     if design.wifi is not None:
-        found["wifi"] = {key: wifi.get(key) or "" for key in ("name", "password", "country")}
+        known = ("name", "password", "country") if wifi.get("name") else ("country",)
+        found["wifi"] = {key: wifi.get(key) or "" for key in known}
+        if access := wifi.get("access_password"):
+            found["wifi"]["access"] = access
     if design.address:
         found["address"] = design.address
     if design.time is not None:

@@ -7,6 +7,7 @@ import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from importlib.resources import files
 from pathlib import Path
 from typing import Any, cast
 
@@ -16,17 +17,22 @@ from zapato.design.commands import DEVICE
 from zapato.design.program import offered
 from zapato.errors import Unreadable
 from zapato.firmware.bundle import NAME as BUNDLE
-from zapato.firmware.bundle import Bundle, bundle
+from zapato.firmware.bundle import WAY, Bundle, bundle
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
 
 AFTER_FAULTS = ("fault", "place", "tale")
-TOLD = ("own_tell", "own_restart", "own_forget", "own_update")
-LATER = (*AFTER_FAULTS, *TOLD, "trial")
+TOLD = ("own_tell", "own_restart", "own_forget", "own_settings", "own_update")
+ACCESS = "access"
+PAGE = "page.html"
+"""What the access point shows; a file as it is, in the minimal program's folder."""
+LATER = (*AFTER_FAULTS, *TOLD, "joins", "trial", ACCESS)
 """Runtime modules that are loaded when they are needed, and given back: after a fault, when the device itself is told something, while a version is on trial."""
 ALONE = ("start", *LATER)
 """Runtime modules that stay by themselves, the way up first."""
+MAIN = tuple(each for each in ALONE if each != ACCESS)
+MINIMAL = ("start", "joins", *AFTER_FAULTS, *TOLD, ACCESS)
 
 SAFE = "safe"
 """The minimal program's folder in a slot."""
@@ -75,18 +81,20 @@ class Program:
         modules: the compiled modules by name.
         map: where their places are in our sources.
         safe: the modules of the minimal program; empty for a device without a network.
+        page: what its access point shows.
     """
 
     modules: Mapping[str, bytes]
     map: Map
     safe: Mapping[str, bytes] = field(default_factory=dict[str, bytes])
+    page: bytes = b""
 
     @property
     def files(self) -> dict[str, bytes]:
         """What a slot holds of it, by path there."""
         return {f"{name}.mpy": data for name, data in self.modules.items()} | {
             f"{SAFE}/{name}.mpy": data for name, data in self.safe.items()
-        }
+        } | ({f"{SAFE}/{PAGE}": self.page} if self.page else {})
 
 
 def read_map(app: Path) -> Map:
@@ -107,18 +115,22 @@ def compile_device(design: Design) -> Program:
     if design.wifi is None and design.ethernet is None:
         commands = (each for link in design.links for each in link.commands)
         own = sorted({f"own_{each.action}" for each in commands if each.part == DEVICE})
-        return Program(*_compiled(design, make_plan(design), ("start", *AFTER_FAULTS, *own)))
-    modules, made = _compiled(design, make_plan(design), ALONE)
-    return Program(
-        modules, made, _compiled(design, make_minimal_plan(design), ("start", *AFTER_FAULTS, *TOLD))[0]
-    )
+        return Program(*_compiled(design, make_plan(design), ("start", "joins", *AFTER_FAULTS, *own)))
+    modules, made = _compiled(design, make_plan(design), MAIN)
+    safe, _ = _compiled(design, make_minimal_plan(design), MINIMAL)
+    return Program(modules, made, safe, page())
+
+
+def page() -> bytes:
+    """What the access point shows."""
+    return (files("zapato") / "runtime" / PAGE).read_bytes()
 
 
 def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[str, bytes], Map]:
     """A plan and the runtime modules it needs; `alone` are those that stay by themselves."""
     port = design.board.chip.port if design.board else ""
     roomy = design.board is None or design.board.chip.heap >= ROOMY
-    sources = {name: runtime_source(name, port) for name in (*plan.modules, *alone)}
+    sources = {name: runtime_source(name, port) for name in (*plan.modules, *plan.apart, *alone)}
     if "pins" in sources and offered(design):
         sources["pins"] = runtime_source("pins_offered", port)
     sources |= {**plan.plans, "levels": plan.levels}
@@ -128,6 +140,9 @@ def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[st
         texts, names = shorten(sources)
     together = bundle({name: texts[name] for name in plan.modules})
     parts = {name: texts[name] for name in (*alone, *plan.plans, "levels")} | {BUNDLE: together.text}
+    if plan.apart:
+        own = dict.fromkeys(plan.modules, BUNDLE)
+        parts[WAY] = bundle({name: texts[name] for name in plan.apart}, own).text
     made = Map(together.origins) if roomy else Map((), _functions(sources, names))
     return compile_all(parts, cache_folder(), lines=roomy), made
 

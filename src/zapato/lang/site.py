@@ -48,8 +48,21 @@ SITE = Shape(
 )
 WIFI = Shape(
     (
-        text("name", "the network's name (SSID)", REQUIRED, hidden=True),
+        text(
+            "name",
+            "the network's name (SSID); without one the device asks for it on its own access point",
+            "",
+            hidden=True,
+        ),
         text("password", "its password", "", secret=True),
+        choice(
+            "access",
+            "when the device opens its own access point: after a power-up where nobody lets it in, too, or only when told to",
+            "alone",
+            "asked",
+            default="alone",
+        ),
+        text("access_password", "the password of that access point; without one it is open", "", secret=True),
         text("country", "two letters, for the radio's channels", ""),
         choice("band", "the network's band", "2.4GHz", "5GHz", default="2.4GHz"),
     )

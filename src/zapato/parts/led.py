@@ -32,12 +32,13 @@ def _driver(part: Part) -> Driver:
 
 
 STATUS = (
-    (100, 100, "starting, or looking for its network"),
+    (100, 100, "looking for its network (dark for a second before: it starts)"),
     (500, 500, "the network is there, the broker not yet"),
     (0, 0, "all is well (lit steadily)"),
     (100, 1900, "the broker refuses it: user, password or rights"),
     (1900, 100, "all is well again after a fault, which its notes tell"),
     (50, 450, "an update comes"),
+    (1000, 1000, "its access point is open: join the network that is called like the device"),
 )
 """What a status LED says: ms lit, ms dark, and what that means; the runtime's blink codes, in its order."""
 

@@ -2,8 +2,8 @@
 from output import Output
 from values import span
 
-# The blink code in ms on and off by state: no network, no broker, fine (steady), refused, fine after a fault, an update.
-CODES = ((100, 100), (500, 500), (0, 0), (100, 1900), (1900, 100), (50, 450))
+# The blink code in ms on and off by state: no network, no broker, fine (steady), refused, fine after a fault, an update, the access point.
+CODES = ((100, 100), (500, 500), (0, 0), (100, 1900), (1900, 100), (50, 450), (1000, 1000))
 
 
 class Led(Output):

@@ -386,7 +386,7 @@ class Mqtt:
         except ValueError:
             raise ValueError("no JSON value")
         if part is None:
-            if way[1] != "do" or " %s " % way[2] not in " tell restart forget update ":
+            if way[1] != "do" or " %s " % way[2] not in " tell restart forget settings update ":
                 raise ValueError("no such action")
             __import__("own_" + way[2]).do(self.d, value)
             return

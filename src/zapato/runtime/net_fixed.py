@@ -7,5 +7,6 @@ class FixedNet(Net):
 
     def join(self):
         self.radio(self.wlan.active, True)
-        self.radio(self.wlan.ifconfig, self.address)
+        if self.address:
+            self.radio(self.wlan.ifconfig, self.address)
         super().join()

@@ -1,4 +1,5 @@
-# Told to forget what it kept through power cuts; over the network it must be told twice.
+# Told to forget what it kept through power cuts, and who it belonged to; over the network it must be told twice.
+import json
 import os
 import sys
 import time
@@ -15,7 +16,7 @@ def do(d, given=None):
     d.forgets = now
     if before is None or time.ticks_diff(now, before) > _TWICE:
         sys.modules.pop("own_forget", None)
-        d.note("say it again within 30 s: values that were kept are forgotten")
+        d.note("say it again within 30 s: kept values, network and broker are forgotten")
     else:
         forget_all(d)
 
@@ -28,5 +29,23 @@ def forget_all(d):
         except OSError:
             pass
     d.store = None
-    d.note("kept values are forgotten")
+    leave_network()
+    d.note("kept values, network and broker are forgotten")
     d.after(500, machine.reset)
+
+
+def leave_network():
+    # What stays is what belongs to the device itself: its update key, the country whose channels it uses.
+    try:
+        with open("settings.json") as file:
+            found = json.load(file)
+        for group, names in (("wifi", ("name", "password")), ("mqtt", ("host", "user", "password"))):
+            for name in names:
+                if group in found:
+                    found[group].pop(name, None)
+        found.pop("address", None)
+        with open("settings.json.new", "w") as file:
+            json.dump(found, file)
+        os.rename("settings.json.new", "settings.json")
+    except (OSError, ValueError, TypeError):
+        pass

@@ -1,7 +1,5 @@
 # The way up: safe levels before anything else, then the plan, then the loop.
 import gc
-import json
-import os
 import sys
 import time
 
@@ -52,18 +50,7 @@ def go():
             gc.collect()
             __import__(name)
         print(plan.d.name, plan.d.version)
-        with open("settings.json") as file:
-            plan.connect(json.load(file))
-        there = os.listdir()
-        if "fault.json" in there:
-            import tale
-
-            tale.tell(plan.d)
-        if "slots.json" in there:
-            import trial
-
-            trial.watch(plan.d)
-        there = None
+        __import__("joins").connect(plan)
         gc.collect()
         plan.d.run()
     except Exception as error:

@@ -39,6 +39,8 @@ def on_trial(good):
             return trial
         version = kept(trial + "/manifest.json").get("version")
         put("fault.json", {"back": "version %s did not reach the broker: the one before it runs again" % version})
+        if "ask.json" in os.listdir():  # what it asked for
+            os.remove("ask.json")
     os.remove("slots.json")
 
 

@@ -23,7 +23,7 @@ from zapato.firmware.shorten import port_names
 from zapato.stage.chips import BusChip, SpiExchange, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Flash, Held, NoDevice
-from zapato.stage.network import Air, Server, Station
+from zapato.stage.network import NOT_ACTIVE, Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
 from zapato.stage.trace import Trace
@@ -35,7 +35,7 @@ TICKS = 1 << 30
 """Where the ports' counters of ms and us begin anew (py/mpconfig.h, MICROPY_PY_TIME_TICKS_PERIOD)."""
 OFFSET = TICKS - 60_000
 """The counter wraps around a minute after the start, as it does in the field."""
-SLACK = 25 * 1024
+SLACK = 27 * 1024
 """Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
@@ -46,6 +46,10 @@ REACTION = 100
 SOUND = 343.2
 """m/s in dry air at 20 °C."""
 NO_BUS_ANSWER, TIMED_OUT = 19, 110
+SCANNING = 2_200_000
+"""us that a look at all channels takes: 13 of some 170 ms."""
+POWER_ON, SOFT_RESET = 1, 5
+"""Why a program began, as one port numbers it."""
 CERTIFICATE = -9984
 """Mbed TLS: a certificate that does not hold; the ports hold its dates against a clock that begins years ago."""
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
@@ -143,6 +147,7 @@ class Board:
         self._crash: list[str] = []
         self._irq_at, self._irq_time = -1, 0
         self._turn_at = 0
+        self._cause = self._why = POWER_ON
         self._patience, self._fed, self._began = 0, 0, 0
         self._measured: dict[int, tuple[int, tuple[int, int]]] = {}
         self.flash.fill(self.data, FOLDERS)
@@ -160,6 +165,7 @@ class Board:
         self.flash.power_on()
         self._told, self._crash, self._caught, self._shared = b"", [], None, 0
         self._irq_at, self._turn_at = -1, 0
+        self._why, self._cause = self._cause, POWER_ON
         memory = self.facts.chip.heap * 33 // 32 + SLACK  # the collector's own tables are part of it
         self.machine = Machine(memory, self._disk, self._call, self._say, {"MICROPYPATH": "/shims"})
         try:
@@ -259,7 +265,16 @@ class Board:
         self._crash = [data.decode()]
 
     def on_reset(self, data: bytes) -> None:
-        raise Reset
+        raise self._restarted()
+
+    def _restarted(self) -> Reset:
+        """The restart that keeps the power; the next program can ask for it."""
+        self._cause = SOFT_RESET
+        return Reset()
+
+    def on_cause(self, data: bytes) -> int:
+        """Why the program began."""
+        return self._why
 
     def on_catch(self, data: bytes) -> None:
         """What is printed from here on is the VM's own report of its heap."""
@@ -289,7 +304,7 @@ class Board:
                 left = self._fed + self._patience - self.clock.now
                 if left <= 0:
                     self.trace.log("power", "watchdog", True)
-                    raise Reset
+                    raise self._restarted()
                 self.clock.after(left, look)
 
         self.clock.after(self._patience, look)
@@ -622,6 +637,33 @@ class Board:
 
     def on_wifi_signal(self, data: bytes) -> int:
         return self.station.signal()
+
+    def on_wifi_refused(self, data: bytes) -> str:
+        return self.station.refused
+
+    def on_wifi_scan(self, data: bytes) -> None:
+        """What the radio hears, all channels one after the other: JSON in the pipe, too long for an answer."""
+        if not self.station.active:
+            raise Fault(NOT_ACTIVE)
+        self.clock.busy(SCANNING)
+        self._pipe = json.dumps(self.air.networks()).encode()
+
+    def on_access(self, data: bytes) -> None:
+        """The board's own access point opens, or closes."""
+        name, _, key = data.decode("utf-8", "replace").partition("\n")
+        opened = (name, key) if data else None
+        if opened != self.station.access:
+            self.station.access = opened
+            self.trace.log("net", "access point", name)
+
+    def on_port(self, data: bytes) -> str:
+        return self.facts.chip.port
+
+    def on_bind(self, data: bytes) -> None:
+        self.station.bind(*map(int, data.split()))
+
+    def on_accept(self, data: bytes) -> int | None:
+        return self.station.accept(int(data))
 
     def on_resolve(self, data: bytes) -> None:
         if not self.station.joined:

@@ -21,13 +21,13 @@ from zapato.boards.model import Board as BoardFacts
 from zapato.firmware.layout import SETTINGS
 from zapato.stage.board import Board, Reset
 from zapato.stage.clock import Clock, End
-from zapato.stage.files import NoDevice
-from zapato.stage.network import READ, STREAM, WRITE, Air, Question, Station
+from zapato.stage.network import Air, Question, Station
 from zapato.stage.player import PowerCut
 from zapato.stage.result import Crash
 from zapato.stage.secured import Secured
 from zapato.stage.trace import Trace
 from zapato.stage.wasi import AGAIN, Fault
+from zapato.stage.wires import READ, STREAM, WRITE, Socket
 
 ABORTED = 103
 LONGEST = 0.5
@@ -100,16 +100,23 @@ class _Ear:
             self.end.recv(64)
 
 
-class LiveWire(NoDevice):
-    """One real TCP connection."""
+class LiveWire(Socket):
+    """One real TCP connection, or a real socket that listens."""
 
-    def __init__(self, station: LiveStation, number: int) -> None:
-        self.station, self.number = station, number
-        self.socket = socket.socket()
+    def __init__(self, station: LiveStation, number: int, real: socket.socket | None = None) -> None:
+        super().__init__(number)
+        self.station = station
+        self.socket = real or socket.socket()
         self.socket.setblocking(False)
         self._selector = station.clock.selector
-        self._watched = 0
         self._secured: Secured | None = None
+
+    def accept(self) -> int | None:
+        try:
+            real, _ = self.socket.accept()
+        except BlockingIOError:
+            return None
+        return self.station.take(real)
 
     def connect(self, host: str, port: int) -> None:
         code = self.socket.connect_ex((host, port))
@@ -236,13 +243,31 @@ class LiveStation(Station):
         self.time_server = ""
 
     def connect(self, name: str, password: str) -> None:
-        self.joined = self.air.up
+        given, known = (name, password), self.air.known or (name, password)
+        self.joined = self.air.up and given == known
+        self.refused = "" if self.joined else "password" if name == known[0] and self.air.up else "absent"
 
     def socket(self, kind: int = STREAM) -> int:
+        if kind == STREAM:
+            return self.take(None)
         self.count += 1
-        made = LiveWire(self, self.count) if kind == STREAM else Question(self, self.count)
-        self.wires[self.count] = made  # type: ignore[assignment]
+        self.wires[self.count] = Question(self, self.count)
         return self.count
+
+    def take(self, real: socket.socket | None) -> int:
+        """A new connection's number."""
+        self.count += 1
+        self.wires[self.count] = LiveWire(self, self.count, real)
+        return self.count
+
+    def bind(self, number: int, kind: int, port: int) -> None:
+        """A socket that listens is a real one of the loopback address, at a port that is free; the trace tells which."""
+        if kind != STREAM:
+            super().bind(number, kind, port)
+            return
+        real = socket.create_server(("127.0.0.1", 0))
+        self.wires[number] = LiveWire(self, number, real)
+        self.air.trace.log("net", "page", f"http://127.0.0.1:{real.getsockname()[1]}/")
 
     def look_up(self, name: str, tell: Callable[[str], None]) -> None:
         if name == self.time_server:  # this machine's own clock answers
@@ -262,7 +287,8 @@ class LiveStation(Station):
 class LiveBoard:
     """A device's program running in a thread of its own until it is stopped.
 
-    `data` are the files of its data partition, by path.
+    `data` are the files of its data partition, by path; `known` are name and password of the one network that
+    lets it in, any where it is None.
     """
 
     def __init__(
@@ -272,10 +298,11 @@ class LiveBoard:
         shims: Mapping[str, bytes],
         on_row: Callable[[Mapping[str, Any]], None] | None = None,
         places: Callable[[str], str] = str,
+        known: tuple[str, str] | None = None,
     ) -> None:
         self.clock = LiveClock()
         self.trace = Trace(self.clock, on_row)
-        self.air = Air(self.clock, self.trace, None)
+        self.air = Air(self.clock, self.trace, known)
         self.air.epoch = datetime.now(UTC)
         self.board = Board(
             facts,
@@ -291,7 +318,7 @@ class LiveBoard:
         )
         self.air.stations.clear()
         self.board.station = station = LiveStation(self.air, self.clock)
-        station.time_server = str(json.loads(data[SETTINGS]).get("time") or "")
+        station.time_server = str(json.loads(data.get(SETTINGS, b"{}")).get("time") or "")
         self.crash: Crash | None = None
         self.over = threading.Event()
         """Set when the program, or the script, came to its end."""

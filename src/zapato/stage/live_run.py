@@ -18,16 +18,24 @@ from zapato.firmware.program import compile_device
 from zapato.stage import vm
 from zapato.stage.embedded import EmbeddedBroker
 from zapato.stage.live import LiveBoard
-from zapato.stage.rehearse import default_script, prepare, refuse, result_of, shims
+from zapato.stage.rehearse import NETWORK, PASSWORD, default_script, prepare, refuse, result_of, shims
 from zapato.stage.result import Rehearsal
 
 if TYPE_CHECKING:
     import paho.mqtt.client as mqtt
 
-UNHEARD = ("server", "lookup", "tells_time")
-"""Acts on the broker and on names: what is real is left alone."""
+UNHEARD = ("server", "lookup", "tells_time", "fill_in")
+"""Acts on the broker, on names and with a phone: what is real is left alone, and the page is a real one."""
 JOIN = 10.0
 """Seconds to reach the broker."""
+
+
+def _network(given: Mapping[str, Any]) -> tuple[str, str] | None:
+    """Name and password of the network that lets the device in: its own, or the stage's; None for a cable."""
+    wifi: Mapping[str, str] | None = given.get("wifi")
+    if wifi is None:
+        return None
+    return (wifi["name"], wifi["password"]) if wifi.get("name") else (NETWORK, PASSWORD)
 
 
 class Listener:
@@ -133,6 +141,7 @@ class Live:
             shims(design.board.chip.port),
             on_row,
             program.map.told,
+            _network(given),
         )
         try:
             if "mqtt" in given and broker:

@@ -7,24 +7,23 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Protocol
 
+from zapato.stage.access import Door, Ear
 from zapato.stage.clock import Clock
-from zapato.stage.files import NoDevice
 from zapato.stage.trace import Trace
 from zapato.stage.wasi import AGAIN, Fault
+from zapato.stage.wires import ERROR, FLIGHT, HUNG_UP, READ, REFUSED, RESET, STREAM, WRITE, Socket
 
-FLIGHT = 8
-"""ms that bytes travel, one way."""
 JOINING = 1800
 """ms from connect() to an address."""
-READ, WRITE, ERROR, HUNG_UP = 1, 4, 8, 16
-REFUSED, RESET, NO_HOST, NOT_ACTIVE = 111, 104, -2, 0x0102
-STREAM = 1
+NO_HOST, NOT_ACTIVE = -2, 0x0102
 BROKER = "192.168.4.2"
 GIVEN = "192.168.4.20 255.255.255.0 192.168.4.1 192.168.4.1"
 """Address, mask, router and name server that the access point gives."""
 TIME_PORT = 123
 SIGNAL = -58
 """dBm at the board."""
+NEIGHBOURS = (("col-weather", 1, -71, 3), ("valley-guests", 11, -83, 0), ("", 11, -88, 3))
+"""Other networks that are heard."""
 
 
 class Peer(Protocol):
@@ -57,6 +56,11 @@ class Air:
         self.tells_time = True
         """False while the time server does not answer."""
 
+    def networks(self) -> list[tuple[str, int, int, int]]:
+        """Name, channel, dBm and kind of protection (0: none) of what a radio hears here; a hidden one has no name."""
+        own = [(self.known[0], 6, SIGNAL, 3 if self.known[1] else 0)] if self.known and self.up else []
+        return [*own, *NEIGHBOURS]
+
     def utc(self) -> datetime:
         """The time that the time servers of the world have."""
         return self.epoch + timedelta(milliseconds=self.clock.now)
@@ -78,8 +82,14 @@ class Station:
     def __init__(self, air: Air, server: Server) -> None:
         self.air, self.server = air, server
         self.active, self.joined, self.tries = False, False, 0
+        self.refused = ""
+        """Why joining did not work: "password", "absent", or empty."""
+        self.access: tuple[str, str] | None = None
+        """Name and password of the board's own access point, while it is open."""
+        self.ports: dict[int, Door | Ear] = {}
+        """The sockets of the board that listen, by port."""
         self.address = GIVEN
-        self.wires: dict[int, Wire] = {}
+        self.wires: dict[int, Socket] = {}
         self.count = 0
         air.stations.append(self)
 
@@ -89,12 +99,18 @@ class Station:
             raise Fault(NOT_ACTIVE)
         self.tries += 1
         tries = self.tries
+        self.refused = ""
         self.air.clock.after(JOINING, lambda: self._joined((name, password), tries))
 
     def _joined(self, given: tuple[str, str], tries: int) -> None:
-        if tries == self.tries and self.active and self.air.up and given == (self.air.known or ("", "")):
+        if tries != self.tries or not self.active:
+            return
+        known = self.air.known or ("", "")
+        if self.air.up and given == known:
             self.joined = True
             self.air.trace.log("net", "joined", True)
+        else:
+            self.refused = "password" if self.air.up and given[0] == known[0] else "absent"
 
     def plug_in(self) -> None:
         """A cable needs no name and no password, only somebody at its other end."""
@@ -119,6 +135,15 @@ class Station:
         self.wires[self.count] = Wire(self, self.count) if kind == STREAM else Question(self, self.count)
         return self.count
 
+    def bind(self, number: int, kind: int, port: int) -> None:
+        """The socket of this number waits at a port for who comes."""
+        made = Door(self, number) if kind == STREAM else Ear(self, number)
+        self.wires[number] = self.ports[port] = made
+
+    def accept(self, number: int) -> int | None:
+        """The number of the connection that waits longest at a door; None where none does."""
+        return self.wires[number].accept()
+
     def look_up(self, name: str, tell: Callable[[str], None]) -> None:
         """The network's DNS server: every name is the broker's."""
         if self.joined:
@@ -127,26 +152,27 @@ class Station:
     def lose_power(self) -> None:
         """Nobody says goodbye."""
         self.active, self.joined, self.address = False, False, GIVEN
+        self.refused, self.access = "", None
+        self.ports.clear()
         self.tries += 1
         for each in list(self.wires.values()):
             each.vanish()
         self.wires.clear()
 
 
-class Wire(NoDevice):
+class Wire(Socket):
     """One TCP connection: a file to the VM, bytes that travel to the peer and back."""
 
     def __init__(self, station: Station, number: int) -> None:
-        self.station, self.number = station, number
+        super().__init__(number)
+        self.station = station
         self.clock = station.air.clock
         self.alive, self.open, self.failed, self.ended = False, False, False, False
         self.into = bytearray()
         self.peer: Peer | None = None
-        self.watched = 0
 
     @property
     def flags(self) -> int:
-        """What poll() says of it."""
         found = (READ if self.into or self.ended else 0) | (WRITE if self.open else 0)
         return (found & self.watched) | (ERROR | HUNG_UP if self.failed else 0)
 
@@ -161,9 +187,6 @@ class Wire(NoDevice):
             return
         self.peer = self.station.server.accept(self)
         self.open, self.failed = self.peer is not None, self.peer is None
-
-    def send_to(self, data: bytes, port: int) -> None:
-        raise Fault(RESET)
 
     def write(self, data: bytes) -> int:
         if self.failed or self.ended:
@@ -213,7 +236,6 @@ class Wire(NoDevice):
             self.open, self.ended, self.peer = False, True, None
 
     def vanish(self) -> None:
-        """The board is gone; the peer does not hear of it."""
         self.alive, self.open, self.peer = False, False, None
 
     def close(self) -> None:

@@ -15,6 +15,7 @@ from zapato.stage.clock import Clock
 from zapato.stage.models import Curtain, Running
 from zapato.stage.network import Air
 from zapato.stage.onewire import rom_of
+from zapato.stage.phone import Phone
 from zapato.stage.trace import Trace
 from zapato.stage.world import divided
 
@@ -152,6 +153,10 @@ class Player:
             broker.close_all()
         else:
             setattr(broker, word, value)
+
+    def fill_in(self, name: str, password: str) -> None:
+        """Somebody with a phone gives the page of the board's access point a network."""
+        Phone(self.board.station, self.clock).fill_in(name, password)
 
     def lookup(self, ms: int) -> None:
         """Names take so long to be looked up."""

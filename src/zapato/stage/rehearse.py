@@ -18,7 +18,7 @@ from zapato.firmware.build import refuse_undriven
 from zapato.firmware.compile import cache_folder, compile_all
 from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
-from zapato.firmware.program import SAFE, Program, compile_device, read_map
+from zapato.firmware.program import PAGE, SAFE, Program, compile_device, read_map
 from zapato.lang.source import shown
 from zapato.stage import vm
 from zapato.stage.board import BUDGET, Board, Reset
@@ -34,6 +34,8 @@ PORTS = ("_esp32", "_esp8266", "_rp2")
 """Ends of the names of modules that one port has for itself."""
 PASSWORD = "rehearsal"
 """Stands for every password on the stage: real ones are not needed there."""
+NETWORK = "stage"
+"""The network of the stage, where the site has none."""
 
 
 def rehearse(
@@ -77,7 +79,8 @@ def _built(app: Path) -> Program:
     """The program of an earlier build."""
     modules = {path.stem: path.read_bytes() for path in sorted(app.glob("*.mpy"))}
     safe = {path.stem: path.read_bytes() for path in sorted((app / SAFE).glob("*.mpy"))}
-    return Program(modules, read_map(app), safe)
+    shown = app / SAFE / PAGE
+    return Program(modules, read_map(app), safe, shown.read_bytes() if shown.is_file() else b"")
 
 
 def default_script(design: Design) -> Path:
@@ -102,7 +105,7 @@ def _run(
     random = Random(seed)
     clock = Clock()
     trace = Trace(clock)
-    wifi = ((design.wifi or {}).get("name", ""), PASSWORD) if design.wifi is not None else None
+    wifi = ((design.wifi or {}).get("name") or NETWORK, PASSWORD) if design.wifi is not None else None
     air, broker = Air(clock, trace, wifi), Broker(clock, trace)
     board = Board(
         design.board,

@@ -33,25 +33,29 @@ def _finding(code: str, document: Document, key: str, message: str, why: str, fi
 
 
 def _name(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
-    size = len(table.get("name", "x").encode())
-    if 1 <= size <= 32:
+    size = len(str(table.get("name") or "").encode())
+    if size <= 32:
         return None
-    why = "a network's name has 1 to 32 bytes (IEEE 802.11, SSID element); letters beyond a-z can take two or more."
+    why = "a network's name has at most 32 bytes (IEEE 802.11, SSID element); letters beyond a-z can take two or more."
     return "name", f"the network's name has {size} bytes", why, "the name exactly as the router shows it"
 
 
 def _password(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
-    password: str = table.get("password") or ""
+    way = "the passphrase as the router shows it; leave it out for an open network"
+    return _passphrase(table, "password", "the network's password", way) or _passphrase(
+        table, "access_password", "the password of the device's own access point", "8 to 63 plain characters"
+    )
+
+
+def _passphrase(
+    table: Mapping[str, Any], key: str, whose: str, way: str
+) -> tuple[str, str, str, str] | None:
+    password: str = table.get(key) or ""
     if not password or re.fullmatch(r"[\x20-\x7e]{8,63}|[0-9a-fA-F]{64}", password):
         return None
     what = f"has {len(password)} characters" if password.isascii() else "has characters beyond plain ASCII"
     why = "a WPA passphrase has 8 to 63 printable ASCII characters (IEEE 802.11, Annex J.4)."
-    return (
-        "password",
-        f"the network's password {what}, and no access point takes it",
-        why,
-        "the passphrase as the router shows it; leave it out for an open network",
-    )
+    return key, f"{whose} {what}, and no access point takes it", why, way
 
 
 def _band(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
@@ -81,7 +85,8 @@ RULES = (
         severities=("error",),
         title="no network can have this name",
         story="""
-The name of a network (SSID) has 1 to 32 bytes. A longer one is a slip; an empty one was forgotten.
+The name of a network (SSID) has 1 to 32 bytes; a longer one is a slip. Without a name the device asks for its
+network on its own access point.
 """,
         failing=_files('name = "the network of the mountain refuge, first floor"'),
         mended=_files('name = "refuge-hall"'),

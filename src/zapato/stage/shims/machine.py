@@ -173,8 +173,15 @@ def time_pulse_us(pin, level, timeout=1000000):
     return int(ask("pulse", "%d %d %d" % (pin.gpio, level, timeout)))
 
 
+PWRON_RESET = 1
+
+
 def reset():
     ask("reset")
+
+
+def reset_cause():
+    return int(ask("cause"))
 
 
 def unique_id():

@@ -1,8 +1,15 @@
-# Stands in for the port's network module: one station.
-from world import ask
+# Stands in for the port's network module: a station, an access point, a cable.
+import json
+
+from world import ask, pipe
 
 STA_IF, AP_IF = 0, 1
 STAT_IDLE, STAT_CONNECTING, STAT_GOT_IP = 1000, 1001, 1010
+STAT_WRONG_PASSWORD, STAT_NO_AP_FOUND = 202, 201
+AUTH_OPEN, AUTH_WPA_WPA2_PSK = 0, 4
+if ask("port") == "rp2":  # which has no names for these
+    del AUTH_OPEN, AUTH_WPA_WPA2_PSK
+_WHY = {"password": STAT_WRONG_PASSWORD, "absent": STAT_NO_AP_FOUND}
 
 
 def country(code=None):
@@ -16,9 +23,24 @@ def hostname(name=None):
 class WLAN:
     def __init__(self, interface=STA_IF):
         self.interface = interface
+        self.named = ("board", "")  # an access point's name and password
 
     def active(self, on=None):
+        if self.interface == AP_IF:
+            return self.open(on)
         return ask("wifi_active", "" if on is None else "1" if on else "0") == "1"
+
+    def open(self, on):
+        self.up = bool(on)
+        ask("access", "\n".join(self.named) if on else "")
+        return self.up
+
+    def scan(self):
+        found = []
+        ask("wifi_scan")
+        for name, channel, strength, protection in json.loads(pipe.read(4000)):
+            found.append((name.encode(), b"\2\0\0\0\0\1", channel, strength, protection, 0))
+        return found
 
     def connect(self, name=None, password=None):
         ask("wifi_connect", (name or "") + "\n" + (password or ""))
@@ -39,10 +61,15 @@ class WLAN:
     def status(self, what=None):
         if what == "rssi":
             return int(ask("wifi_signal"))
-        return STAT_GOT_IP if self.isconnected() else STAT_CONNECTING
+        if self.isconnected():
+            return STAT_GOT_IP
+        return _WHY.get(ask("wifi_refused"), STAT_CONNECTING)
 
     def config(self, *names, **values):
-        return None
+        if "ssid" in values:
+            self.named = (values["ssid"], values.get("key", ""))
+            if getattr(self, "up", False):
+                self.open(True)
 
 
 PHY_LAN8720, PHY_LAN8710, PHY_LAN8670, PHY_RTL8201 = "LAN8720", "LAN8710", "LAN8670", "RTL8201"

@@ -4,6 +4,7 @@ import errno
 from world import ask
 
 AF_INET, SOCK_STREAM, SOCK_DGRAM = 2, 1, 2
+SOL_SOCKET, SO_REUSEADDR = 0xFFF, 4
 
 
 def getaddrinfo(host, port, *rest):
@@ -12,9 +13,30 @@ def getaddrinfo(host, port, *rest):
 
 
 class socket:
-    def __init__(self, family=AF_INET, kind=SOCK_STREAM, *rest):
-        self.number = int(ask("socket", "%d" % kind))
+    def __init__(self, family=AF_INET, kind=SOCK_STREAM, proto=0, number=None):
+        self.kind = kind
+        self.number = int(ask("socket", "%d" % kind)) if number is None else number
         self.file = open("/net/%d" % self.number, "r+b")
+
+    def setsockopt(self, level, name, value):
+        pass
+
+    def bind(self, address):
+        self.file.close()
+        ask("bind", "%d %d %d" % (self.number, self.kind, address[1]))
+        self.file = open("/net/%d" % self.number, "r+b")
+
+    def listen(self, backlog=2):
+        pass
+
+    def accept(self):
+        number = ask("accept", str(self.number))
+        if not number:
+            raise OSError(errno.EAGAIN)
+        return socket(number=int(number)), ("192.168.4.16", 50000)
+
+    def recvfrom(self, size):
+        return self.recv(size), ("192.168.4.16", 50000)
 
     def setblocking(self, flag):
         if flag:

@@ -1,0 +1,263 @@
+"""The first start: the device's own access point, its page in a real browser, and whoever else comes by."""
+
+import json
+import shutil
+import struct
+from importlib.resources import files
+
+import pytest
+from conftest import HEADER, NETWORK, failed, steps
+from hypothesis import HealthCheck, example, given, settings
+from hypothesis import strategies as st
+from test_air import KEY, Place, imaged, offered, tree
+
+import zapato
+from zapato.stage.little import Blocks, LittleFlash
+from zapato.stage.phone import Phone
+from zapato.stage.player import PowerCut
+
+NAMELESS = '[site]\nname = "refuge"\n[wifi]\n[mqtt]\nhost = "192.168.4.2"\n'
+LAMP = '[relay.lamp]\npin = 14\n[led.light]\npin = 2\nactive = "low"\nshows = "status"\n'
+HALL = ("hall", "chamois-ridge")
+
+
+def placed(put, site: str = NAMELESS, board: str = "esp8266-30pin", body: str = LAMP, **more) -> tuple[Place, Phone]:
+    design = zapato.load(put({"site.toml": site, "device.toml": HEADER.format(board=board) + body}))
+    place = Place(design, **more)
+    place.air.known = HALL
+    return place, Phone(place.board.station, place.clock)
+
+
+class Talk:
+    """What the page was asked, and said."""
+
+    def __init__(self, place: Place, phone: Phone) -> None:
+        self.place, self.phone, self.said = place, phone, []
+
+    def at(self, seconds: float, path: str, body: dict | None = None) -> None:
+        self.place.clock.at(int(seconds * 1000), lambda: self.phone.ask(path, body, self.hear))
+
+    def hear(self, answer: bytes) -> None:
+        self.said.append(answer)
+
+    @property
+    def states(self) -> list[dict]:
+        return [json.loads(each.partition(b"\r\n\r\n")[2]) for each in self.said if b'"state"' in each]
+
+
+@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
+def test_a_device_without_a_network_asks_for_one_and_joins_it(put, board):
+    place, phone = placed(put, board=board, seconds=70)
+    talk, names = Talk(place, phone), []
+    talk.at(10, "/")
+    talk.at(11, "/hotspot.html")
+    talk.at(12, "/state")
+    question = struct.pack(">6H", 7, 0x0100, 1, 0, 0, 0) + b"\5phone\4test\0\0\1\0\1"
+    place.clock.at(13_000, lambda: phone.look_up(question, names.append))
+    place.clock.at(14_000, lambda: phone.fill_in("hall", "not the word"))
+    talk.at(20, "/state")
+    place.clock.at(21_000, lambda: phone.fill_in(*HALL))
+    talk.at(25, "/state")
+    assert place.run() is None
+    page = (files("zapato") / "runtime" / "page.html").read_bytes()
+    assert talk.said[0].startswith(b"HTTP/1.1 200 OK\r\nContent-Type: text/html") and talk.said[0].endswith(page)
+    assert talk.said[1].startswith(b"HTTP/1.1 302") and b"Location: http://192.168.4.1/\r\n" in talk.said[1]
+    first, wrong, joined = talk.states
+    assert [each[0] for each in first["networks"]] == ["hall", "col-weather", "valley-guests"]
+    assert first["broker"] == ["192.168.4.2", 1883, ""] and first["state"] == "open"
+    assert wrong["state"] == "failed" and "password" in wrong["why"]
+    assert joined["state"] == "joined" and joined["address"] == "192.168.4.20"
+    assert names[0][:4] == b"\0\7\x84\x80" and names[0].endswith(bytes((192, 168, 4, 1)))
+    kept = json.loads(place.board.flash.files["settings.json"])
+    assert (kept["wifi"]["name"], kept["wifi"]["password"], kept["update_key"]) == (*HALL, KEY)
+    assert "broker reached" in place.log and place.board.station.access is None
+    assert place.board.heap.peak < 0.75 * place.board.facts.chip.heap
+
+
+def test_a_phone_that_leaves_and_a_network_that_nobody_sees(put):
+    """The name is typed, as of a hidden network; the phone is gone before joining ends; the device goes on all the same."""
+    place, phone = placed(put, seconds=110)
+    place.air.networks = list  # nothing is heard
+    place.clock.at(10_000, lambda: phone.fill_in(*HALL))
+    assert place.run() is None
+    assert "broker reached" in place.log and place.log.count("access point bench: http://192.168.4.1") == 1
+
+
+HOSTILE = [
+    b"",
+    b"\r\n\r\n",
+    b"GET",
+    b"\0" * 900,
+    b"GET / HTTP/1.1\r\n" + b"X-Long: " + b"a" * 3000,
+    b"GET " + b"/" * 500 + b" HTTP/1.1\r\n\r\n",
+    b"POST /settings HTTP/1.1\r\nContent-Length: -4\r\n\r\n{}",
+    b"POST /settings HTTP/1.1\r\nContent-Length: 99999999\r\n\r\n{}",
+    b"POST /settings HTTP/1.1\r\nContent-Length: many\r\n\r\n{}",
+    b"POST /settings HTTP/1.1\r\nContent-Length: 400\r\n\r\n{",
+    b"POST /settings HTTP/1.1\r\nContent-Length: 4\r\n\r\n\xff\xfe{}",
+    b"POST /settings HTTP/1.1\r\nContent-Length: 2\r\n\r\n[]",
+    b"GET /../settings.json HTTP/1.1\r\n\r\n",
+    b"GET /\xff\xfe HTTP/1.1\r\n\r\n",
+]
+
+
+def attacked(put, requests, seconds: float = 40) -> list[dict]:
+    """Send these one after the other, then ask how it is."""
+    place, phone = placed(put, seconds=seconds)
+    for number, request in enumerate(requests):
+        place.clock.at(8_000 + 300 * number, lambda request=request: phone.send(request))
+    talk = Talk(place, phone)
+    talk.at(seconds - 2, "/state")
+    assert place.run() is None
+    assert [r["t"] for r in place.trace.rows if r["name"] == "reset"] == [500], place.log
+    assert not any("fault" in line or "Error" in line for line in place.log), place.log
+    assert place.board.heap.peak < 0.8 * place.board.facts.chip.heap
+    return talk.states
+
+
+def test_requests_that_are_none_and_connections_that_stay_open(put):
+    assert [each["state"] for each in attacked(put, HOSTILE * 3)] == ["open"]
+
+
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(
+        st.dictionaries(
+            st.sampled_from(["name", "password", "host", "port", "user", "secret", "untried"]),
+            st.none() | st.booleans() | st.integers() | st.text(max_size=70) | st.lists(st.integers(), max_size=2),
+        ),
+        min_size=1,
+        max_size=8,
+    )
+)
+@example([{"name": "hall", "password": "x" * 64, "host": "h", "port": 1883}])
+@example([{"name": "", "host": "", "port": True}])
+@example([{"name": "é" * 17, "host": "b", "port": 1}])
+def test_whatever_the_form_holds_the_page_answers(put, rows):
+    requests = []
+    for row in rows:
+        row.pop("untried", None)
+        if isinstance(row.get("host"), str) and row.get("host") and isinstance(row.get("port"), int):
+            row["port"] = 0  # nothing of this is right, so nothing is joined
+        body = json.dumps(row).encode()
+        head = f"POST /settings HTTP/1.1\r\nContent-Length: {len(body)}\r\n\r\n"
+        requests.append(head.encode() + body)
+    assert [each["state"] for each in attacked(put, requests, 20)] == ["open"]
+
+
+def opened(place: Place) -> list[float]:
+    """When its access point opened, s."""
+    return [r["t"] / 1000 for r in place.trace.rows if r["what"] == "print" and str(r["value"]).startswith("access point")]
+
+
+@pytest.mark.parametrize("access", ["alone", "asked"])
+def test_where_nobody_lets_it_in_it_asks_once_a_power_up(put, access):
+    """Three minutes after power-up, for five minutes; then the program runs on, whatever happens to the network."""
+    site = NETWORK.format(qos=0).replace('name = "hall"\n', f'name = "hall"\naccess = "{access}"\n')
+    place, _ = placed(put, site, seconds=1500)
+    place.air.up = False
+    assert place.run() is None
+    assert len(opened(place)) == (access == "alone")
+    if access == "alone":
+        assert 180 < opened(place)[0] < 200
+        assert place.log[-1] == "bench 1.0.0"
+    place.air.up, place.air.known = True, ("hall", "")
+    place.seconds = 60
+    place.run()
+    assert "broker reached" in place.log
+
+
+def test_a_link_and_the_broker_open_it_and_a_forgotten_device_asks_again(put):
+    body = LAMP + (
+        '[button.key]\npin = 4\npull = "up"\n[[link]]\nwhen = "key.down"\nheld = "3s"\ndo = "device.settings"\n'
+    )
+    site = NETWORK.format(qos=0).replace('name = "hall"\n', 'name = "hall"\npassword = "chamois-ridge"\n')
+    place, _ = placed(put, site, body=body, seconds=800)
+    place.air.known = ("hall", "chamois-ridge")
+    place.clock.at(10_000, lambda: place.board.pins.contact(4, 0))
+    place.clock.at(14_000, lambda: place.board.pins.contact(4, 1))
+    offered(place, "refuge/bench/device/do/settings", "", 400_000)
+    offered(place, "refuge/bench/device/do/forget", "", 750_000)
+    offered(place, "refuge/bench/device/do/forget", "", 752_000)
+    assert place.run() is None
+    first, second = opened(place)[:2]
+    assert 10 < first < 20 and 400 < second < 420, opened(place)
+    kept = json.loads(place.board.flash.files["settings.json"])
+    assert kept["wifi"] == {"country": ""} and "host" not in kept["mqtt"] and kept["update_key"] == KEY
+    assert len(opened(place)) == 3 and place.board.station.access == ("bench", "")
+
+
+def test_a_password_of_its_own(put):
+    site = NAMELESS.replace("[wifi]\n", '[wifi]\naccess_password = "marmot-burrow"\n')
+    place, _ = placed(put, site, board="esp32-38pin", seconds=20)
+    place.run()
+    assert place.board.station.access == ("bench", "marmot-burrow")
+
+
+def test_a_cut_at_every_step_of_a_settings_change_leaves_the_old_or_the_new(put):
+    """Each write and erase of LittleFS torn in its middle: settings are whole, and the device finds a network or asks."""
+    place, _ = placed(put)
+    flash = imaged(place.design)
+    image = bytes(flash.blocks.buffer)
+    place, phone = placed(put, flash=flash, seconds=100)
+    before = tree(LittleFlash(place.design.board.chip, image, lambda: PowerCut(500)))["settings.json"]
+    place.clock.at(10_000, lambda: phone.fill_in(*HALL))
+    assert place.run() is None and "broker reached" in place.log
+    after = tree(LittleFlash(place.design.board.chip, bytes(flash.blocks.buffer), lambda: PowerCut(500)))["settings.json"]
+    memory, found = Blocks(image), set()
+    for at, data, erase in flash.blocks.journal:
+        torn = Blocks(bytes(memory.buffer))
+        torn.apply(at, data[: len(data) // 2], erase)
+        memory.apply(at, data, erase)
+        left = LittleFlash(place.design.board.chip, bytes(torn.buffer), lambda: PowerCut(500))
+        kept = tree(left)
+        assert kept["settings.json"] in (before, after)
+        state = (kept["settings.json"] == after, kept.get("ask.json"))
+        if state not in found:
+            found.add(state)
+            again, _ = placed(put, flash=left, seconds=12)
+            assert again.run() is None
+            assert ("broker reached" if state[0] and not state[1] else "access point bench: http://192.168.4.1") in again.log
+    assert len(found) >= 3
+
+
+def test_a_rehearsal_plays_who_stands_beside_it(bench):
+    run = bench(
+        '[wifi]\n[mqtt]\nhost = "192.168.4.2"\n[relay.lamp]\npin = 26\n',
+        steps("20s: settings('stage', 'rehearsal')", "<90s? published('state', 'online')"),
+        lasts="2min",
+    )
+    assert failed(run) == [] and not run.passed  # the program restarts for it, which a rehearsal tells
+
+
+@pytest.mark.skipif(not shutil.which("chromium"), reason="Debian's chromium and chromium-driver are not there")
+def test_the_page_in_a_real_browser(put):
+    from browser import chromium, soon
+
+    from zapato.stage.live_run import Live
+
+    device = put({"site.toml": NAMELESS, "device.toml": HEADER.format(board="esp8266-30pin") + LAMP})
+    rows: list[dict] = []
+    live = Live(device, on_row=rows.append)
+    live.start()
+    try:
+        address = soon(lambda: next((r["value"] for r in rows if r["name"] == "page"), None))
+        with chromium() as page:
+            page.get(address)
+            nets = soon(lambda: page.texts("#nets button span"))
+            assert nets == ["stage", "col-weather", "valley-guests"]
+            page.click("#nets button")
+            assert page.value("#name") == "stage"
+            page.type("#password", "short")
+            page.click("#go")
+            assert soon(lambda: page.text("[data-of=password]")) == "a password has 8 to 63 characters"
+            page.type("#password", "not the word")
+            page.click("#go")
+            assert "does not take this password" in soon(lambda: page.text("#now") if "work" in page.text("#now") else "")
+            page.type("#password", "rehearsal")
+            page.click("#go")
+            assert "192.168.4.20" in soon(lambda: page.text("#now") if "Joined" in page.text("#now") else "")
+        assert soon(lambda: any(r["value"] == "broker reached" for r in rows), 40)
+    finally:
+        run = live.stop()
+    assert run.used.peak < 0.75 * run.heap
