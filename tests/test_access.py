@@ -261,3 +261,22 @@ def test_the_page_in_a_real_browser(put):
     finally:
         run = live.stop()
     assert run.used.peak < 0.75 * run.heap
+
+
+def test_the_three_gestures_of_the_shipped_piece(put, cli):
+    """A press restarts, 3 s ask, 10 s forget; the piece passes the check, and a slip in its name is told."""
+    head = HEADER.format(board="esp32-38pin").replace(
+        "[device]", 'use = ["settings-button"]\nwith = { settings_pin = 33 }\n[device]'
+    )
+    site = NETWORK.format(qos=0)
+    path = put({"site.toml": site, "device.toml": head + '[relay.lamp]\npin = 26\nstart = "last"\n'})
+    assert zapato.check(path).ok
+    for seconds, asks, forgets in ((0.3, False, False), (4, True, False), (11, True, True)):
+        place = Place(zapato.load(path), seconds=60)
+        place.clock.at(10_000, lambda place=place: place.board.pins.contact(33, 0))
+        place.clock.at(10_000 + int(seconds * 1000), lambda place=place: place.board.pins.contact(33, 1))
+        assert place.run() is None
+        assert any(r["name"] == "reset" for r in place.trace.rows) and bool(opened(place)) == asks
+        assert ("name" not in json.loads(place.board.flash.files["settings.json"])["wifi"]) == forgets
+    path.write_text(path.read_text().replace('"settings-button"', '"settings-buton"'))
+    assert 'settings-button' in cli("check", path).out

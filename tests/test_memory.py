@@ -92,7 +92,7 @@ def test_a_device_that_does_not_fit_says_so_and_waits_before_each_new_try(put, m
     )
     script = path.parent / "s.toml"
     script.write_text('[rehearsal]\nlasts = "1min"\n')
-    monkeypatch.setattr("zapato.stage.rehearse.refuse", lambda design: None)  # the check would not let it through
+    monkeypatch.setattr(sys.modules["zapato.stage.rehearse"], "refuse", lambda design: None)  # the check would not let it through
     result = zapato.rehearse(path, script)
     assert any("MemoryError" in text for _, text in result.log)
     resets = [r["t"] for r in result.records if r["what"] == "power" and r["name"] == "reset"]

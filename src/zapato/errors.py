@@ -11,6 +11,7 @@ Exceptions are for a call that could not do its work at all.
     ├── RehearsalInvalid  a rehearsal file with mistakes
     ├── ToolMissing       the MicroPython VM or its compiler is not there for this platform
     ├── NotOffered        an update that this device is not given: another key, an older version
+    │   └── AlreadyThere  it runs this version
     └── NotDelivered      the way to the board, or the board, did not take it: nothing half-done counts as done
 
 Every one carries one clear line (`str(error)`) and, where there is one, a way out (`error.fix`).
@@ -61,6 +62,10 @@ class RehearsalInvalid(Refused):
 
 class NotOffered(ZapatoError):
     """This package is not for this device as it is."""
+
+
+class AlreadyThere(NotOffered):
+    """The device runs this version; it may be sent once more."""
 
 
 class NotDelivered(ZapatoError):

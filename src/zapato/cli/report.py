@@ -130,9 +130,22 @@ def built_lines(built: Build) -> list[str]:
     image = built.first or built.data
     what = "the whole flash" if built.first else "the data partition"
     lines.append(f"  secret   {image} ({image.stat().st_size / 1024:.0f} KiB, {what})")
+    if built.wear:
+        worn = built.wear
+        lines.append(
+            f"  flash    lasts {_years(worn.years)} at {worn.a_day} writings a day (kept: {', '.join(worn.kept)}), "
+            f"{_years(worn.years_least)} if something kept changed all the time"
+        )
     if built.key_made:
         lines.append("  update key made and kept in secrets.toml")
     return lines
+
+
+def _years(years: float) -> str:
+    """A time that nobody waits for is told as one."""
+    if years >= 100:
+        return "over 100 years"
+    return f"{years:.0f} years" if years >= 2 else f"{years * 12:.0f} months"
 
 
 def rehearsal_lines(result: Rehearsal) -> list[str]:

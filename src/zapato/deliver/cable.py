@@ -110,9 +110,9 @@ def by_cable(
         tell("starting", 1.0)
         loader.restart()
         line.set_rate(115_200)
-        _reset(line)
+        reset(line)
         return Written(
-            found, sum(len(data) for _, data in regions), took, verified, _said(line, loader.heard)
+            found, sum(len(data) for _, data in regions), took, verified, said(line, loader.heard)
         )
     except Silence as silence:
         raise NotDelivered(
@@ -164,7 +164,8 @@ def _into_loader(line: SerialLine) -> None:
     line.lines(reset=False, boot=False)
 
 
-def _reset(line: SerialLine) -> None:
+def reset(line: SerialLine) -> None:
+    """Start the board anew, where its reset hangs on the port's lines."""
     line.lines(reset=True, boot=False)
     time.sleep(0.1)
     line.lines(reset=False, boot=False)
@@ -187,7 +188,7 @@ def _region(loader: Loader, at: int, data: bytes, tell: Callable[[float], None])
     )
 
 
-def _said(line: SerialLine, heard: bytes) -> tuple[str, ...]:
+def said(line: SerialLine, heard: bytes) -> tuple[str, ...]:
     """The first lines that the device says, `heard` being the first of them."""
     until = time.monotonic() + LISTEN
     while time.monotonic() < until and heard.count(b"\n") < 12:

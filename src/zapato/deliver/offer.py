@@ -10,7 +10,7 @@ import json
 from dataclasses import dataclass, field
 from typing import Any, cast
 
-from zapato.errors import NotOffered
+from zapato.errors import AlreadyThere, NotOffered
 from zapato.firmware.package import PackageInvalid, canonical, seal, unpack
 
 MANIFEST = "manifest.json"
@@ -58,7 +58,7 @@ class Offer:
                 "an older version goes over the cable only; give it a higher number",
             )
         if new == have and not again:
-            raise NotOffered(
+            raise AlreadyThere(
                 f"{running} runs there already", "a higher version in the device file, or --again"
             )
         text = f"update {self.topic} {running} {self.version}".encode()

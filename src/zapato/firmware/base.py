@@ -62,7 +62,7 @@ def read_base(path: Path, board: Board) -> Base:
         raise _refused(path, str(wrong), board) from None
     if base.chip != board.chip.id:
         raise _refused(path, f"it is for the {base.chip}", board)
-    if not _runs(base.version):
+    if not runs_on(base.version):
         version = ".".join(map(str, base.version))
         raise _refused(path, f"it is MicroPython {version}, and the modules run on {BASE}", board)
     return base
@@ -80,7 +80,7 @@ def _refused(path: Path, what: str, board: Board) -> Refused:
     )
 
 
-def _runs(version: tuple[int, int, int]) -> bool:
+def runs_on(version: tuple[int, int, int]) -> bool:
     for bound in BASE.split(","):
         limit = tuple(int(each) for each in bound.lstrip("<>=").split("."))
         if (bound[0] == ">" and version < limit) or (bound[0] == "<" and version >= limit):

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from zapato.budget import Wear, wear
 from zapato.checks import report as report_of
 from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve
@@ -16,7 +17,7 @@ from zapato.errors import Refused, Unwritable
 from zapato.findings import Report
 from zapato.firmware.base import Base, read_base
 from zapato.firmware.first import data_place, first_image
-from zapato.firmware.image import data_image
+from zapato.firmware.image import BLOCK, data_image
 from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.package import BASE, manifest, pack
 from zapato.firmware.plan import settings
@@ -24,6 +25,8 @@ from zapato.firmware.program import MAP, Program, compile_device
 from zapato.lang.files import make_folder, write, write_private
 from zapato.lang.site import add_update_key
 
+FOLDER_ROOM = 4 * BLOCK
+"""What a slot's two folders take: two blocks each (LittleFS, metadata pairs)."""
 SECRET = "secret"
 """The folder, in a build's, of the files with secrets in them."""
 
@@ -43,6 +46,7 @@ class Build:
         key_made: True where the device had no update key and one was made.
         data: the first bytes of the data partition, with the network's secrets.
         first: the whole flash of a new device, where a base image was given.
+        wear: how long the flash lasts; None for a device that writes nothing by itself.
     """
 
     device: str
@@ -58,6 +62,7 @@ class Build:
     key_made: bool
     data: Path
     first: Path | None = None
+    wear: Wear | None = None
 
     @property
     def app(self) -> Path:
@@ -107,7 +112,8 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         first = folder / SECRET / f"{design.name}-first.{'uf2' if design.board.chip.port == 'rp2' else 'bin'}"
         changed += [_put_secret(folder, first.name, first_image(design.board, under, data))]
     sizes = {name: len(data) for name, data in sorted(compiled.items())}
-    changed.append(write(folder / "build.json", _summary(design, sizes, about, update)))
+    worn = wear(design, sum(-(-len(each) // BLOCK) * BLOCK for each in program.files.values()) + FOLDER_ROOM)
+    changed.append(write(folder / "build.json", _summary(design, sizes, about, update, worn)))
     return Build(
         design.name,
         design.version,
@@ -122,6 +128,7 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         made,
         folder / SECRET / f"{design.name}-data.bin",
         first,
+        worn,
     )
 
 
@@ -185,7 +192,9 @@ def _forget(folder: Path, program: Program, update: Path) -> bool:
     return bool(old)
 
 
-def _summary(design: Design, sizes: Mapping[str, int], about: Mapping[str, object], update: Path) -> bytes:
+def _summary(
+    design: Design, sizes: Mapping[str, int], about: Mapping[str, object], update: Path, worn: Wear | None
+) -> bytes:
     """build.json: inputs, sizes, hashes."""
     board = design.board
     assert board is not None
@@ -210,6 +219,7 @@ def _summary(design: Design, sizes: Mapping[str, int], about: Mapping[str, objec
         "size": sum(sizes.values()),
         "flash": board.flash,
         "heap": board.chip.heap,
+        "wear": worn.as_dict() if worn else None,
         "files": about["files"],
         "update": {"name": update.name, "sha256": hashlib.sha256(update.read_bytes()).hexdigest()},
     }

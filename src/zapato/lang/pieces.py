@@ -20,6 +20,7 @@ DEEPEST = 8
 """Pieces that use pieces that use pieces: levels at the most."""
 
 _OWN = ("zapato", "use", "with")
+SHIPPED = Path(__file__).parent / "shipped"
 
 
 def with_pieces(document: Document, root: Path) -> Document:
@@ -33,7 +34,7 @@ def with_pieces(document: Document, root: Path) -> Document:
     merged: dict[str, Any] = {}
     used: set[str] = set()
     for index, name in enumerate(_names(document)):
-        _use(document, root / name, ("use", index), cast(dict[str, Any], given), merged, used, ())
+        _use(document, _place(root, name), ("use", index), cast(dict[str, Any], given), merged, used, ())
     for key in cast(dict[str, Any], given).keys() - used:
         document.found(
             "unknown-key",
@@ -48,6 +49,16 @@ def with_pieces(document: Document, root: Path) -> Document:
     _merge(merged, own)
     document.data = {**{key: document.data[key] for key in _OWN if key in document.data}, **merged}
     return document
+
+
+def shipped() -> list[str]:
+    """The names of the pieces that come with Zapato."""
+    return sorted(path.stem for path in SHIPPED.glob("*.toml"))
+
+
+def _place(folder: Path, name: str) -> Path:
+    """Where a piece stands: a plain name is one that comes with Zapato, a file is in the site."""
+    return SHIPPED / f"{name}.toml" if name in shipped() else folder / name
 
 
 def _names(document: Document) -> list[str]:
@@ -82,7 +93,7 @@ def _use(
     document.findings.extend(source.findings)
     piece = Document(source, data)
     for name in _names(piece) if "use" in data else ():
-        _use(document, path.parent / name, at, given, merged, used, (*above, path))
+        _use(document, _place(path.parent, name), at, given, merged, used, (*above, path))
     filled = {
         key: _filled(document, value, given, used, source, (key,))
         for key, value in data.items()
@@ -98,9 +109,10 @@ def _use(
 
 def _near_files(path: Path) -> tuple[str, ...]:
     try:
-        return nearest(path.name, [each.name for each in path.parent.glob("*.toml")])
+        near = nearest(path.name, [each.name for each in path.parent.glob("*.toml")])
     except OSError:
-        return ()
+        near = ()
+    return near or nearest(path.name, shipped()) or (f"with Zapato come: {', '.join(shipped())}",)
 
 
 def _filled(

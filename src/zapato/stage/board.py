@@ -23,9 +23,10 @@ from zapato.firmware.shorten import port_names
 from zapato.stage.chips import BusChip, SpiExchange, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Flash, Held, NoDevice
-from zapato.stage.network import NOT_ACTIVE, Air, Server, Station
+from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
+from zapato.stage.radio import NO_BUS_ANSWER, Radio
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Machine
 from zapato.stage.wasi import Fault, Opened
@@ -45,13 +46,9 @@ REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
 SOUND = 343.2
 """m/s in dry air at 20 °C."""
-NO_BUS_ANSWER, TIMED_OUT = 19, 110
-SCANNING = 2_200_000
-"""us that a look at all channels takes: 13 of some 170 ms."""
+TIMED_OUT = 110
 POWER_ON, SOFT_RESET = 1, 5
 """Why a program began, as one port numbers it."""
-CERTIFICATE = -9984
-"""Mbed TLS: a certificate that does not hold; the ports hold its dates against a clock that begins years ago."""
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
 BLOCK = 16
 """Bytes of a block of the VM's heap."""
@@ -94,7 +91,7 @@ class Effort:
 
 
 @dataclass
-class Board:
+class Board(Radio):
     """The board of one device.
 
     Attributes:
@@ -142,12 +139,17 @@ class Board:
         self._peek = False
         self._shared = 0
         self._told = b""
-        self._pipe = b""
+        self.pipe = b""
         self._caught: list[str] | None = None
         self._crash: list[str] = []
         self._irq_at, self._irq_time = -1, 0
         self._turn_at = 0
         self._cause = self._why = POWER_ON
+        self.hear: Callable[[bytes], None] | None = None
+        """Who hears what is printed, instead of the trace."""
+        self.code: Callable[[], bytes] = bytes
+        self.ran: Callable[[], None] = lambda: None
+        """At the prompt: the next text to run, and that it has run."""
         self._patience, self._fed, self._began = 0, 0, 0
         self._measured: dict[int, tuple[int, tuple[int, int]]] = {}
         self.flash.fill(self.data, FOLDERS)
@@ -156,8 +158,8 @@ class Board:
 
     # --- power
 
-    def run(self) -> tuple[str, str]:
-        """Power up and run the program; gives the error and traceback that ended it.
+    def run(self, module: str = "power_up") -> tuple[str, str]:
+        """Power up and run the program (or another of the stage's modules); gives the error and traceback that ended it.
 
         Raises what ends a run from outside: Reset, and what the script raises.
         """
@@ -169,7 +171,7 @@ class Board:
         memory = self.facts.chip.heap * 33 // 32 + SLACK  # the collector's own tables are part of it
         self.machine = Machine(memory, self._disk, self._call, self._say, {"MICROPYPATH": "/shims"})
         try:
-            self.machine.run("power_up")
+            self.machine.run(module)
         finally:
             self.machine = None
             self.seen.clear()
@@ -220,6 +222,9 @@ class Board:
         return None
 
     def _say(self, data: bytes) -> None:
+        if self.hear:
+            self.hear(data.replace(b"\n", b"\r\n"))
+            return
         *lines, self._told = (self._told + data).split(b"\n")
         for line in lines:
             text = self.places(line.decode("utf-8", "replace").rstrip("\r"))
@@ -291,6 +296,14 @@ class Board:
                 self.heap.loaded = max(self.heap.loaded, used)
             self.heap.peak = max(self.heap.peak, used)
             self.heap.largest = min(self.heap.largest or largest, largest)
+
+    def on_code(self, data: bytes) -> None:
+        """The prompt waits for the next text."""
+        self.pipe = self.code()
+
+    def on_ran(self, data: bytes) -> None:
+        """It has run; what is printed from here on is its error."""
+        self.ran()
 
     # --- the watchdog
 
@@ -553,7 +566,7 @@ class Board:
     def on_i2c_read(self, data: bytes) -> None:
         sda, address, size, rate = map(int, data.split())
         self.clock.busy((size + 1) * 9_000_000 // rate)
-        self._pipe = self._chip(sda, address).read(size)
+        self.pipe = self._chip(sda, address).read(size)
 
     def on_spi_controller(self, data: bytes) -> None:
         """A controller takes these pins, where the chip has it and its routing allows it."""
@@ -574,13 +587,13 @@ class Board:
         chips = self.buses.get(sck, {})
         chosen = [select for select in chips if self.pins.line(select).level == 0]
         if len(chosen) != 1:
-            self._pipe = b"\xff" * len(sent)
+            self.pipe = b"\xff" * len(sent)
             return
         select = chosen[0]
         if (sck, select) not in self.exchanges:
             self.exchanges[sck, select] = exchange = SpiExchange(chips[select])
             self.pins.line(select).on_change = exchange.end
-        self._pipe = self.exchanges[sck, select].bytes(sent)
+        self.pipe = self.exchanges[sck, select].bytes(sent)
 
     def _chip(self, sda: int, address: int) -> BusChip:
         found = self.buses.get(sda, {}).get(address)
@@ -601,104 +614,6 @@ class Board:
             self._measured[gpio] = self.clock.now, values
         return f"{values[0]} {values[1]}"
 
-    # --- network
-
-    def on_wifi_active(self, data: bytes) -> int:
-        if data:
-            self.station.active = data == b"1"
-        return int(self.station.active)
-
-    def on_wifi_connect(self, data: bytes) -> None:
-        name, _, password = data.decode("utf-8", "replace").partition("\n")
-        self.station.connect(name, password)
-
-    def on_cable(self, data: bytes) -> None:
-        """A PHY on the chip's Ethernet controller; only where the board has one, wired as the program says."""
-        phy, chip = self.facts.rmii, self.facts.spi_ethernet
-        wired = f"{phy.phy} {phy.address} {phy.mdc} {phy.mdio} {phy.clock}" if phy else ""
-        if chip:
-            wired = f"{chip.phy} {chip.sck} {chip.select} {chip.interrupt}"
-        if data.decode() != wired:
-            raise Fault(NO_BUS_ANSWER)
-        self.air.wired = True
-        self.station.plug_in()
-
-    def on_wifi_address(self, data: bytes) -> str:
-        """Its address; one of its own where the program gives one."""
-        if data:
-            self.station.address = data.decode()
-        return self.station.address
-
-    def on_wifi_disconnect(self, data: bytes) -> None:
-        self.station.disconnect()
-
-    def on_wifi_joined(self, data: bytes) -> int:
-        return int(self.station.joined)
-
-    def on_wifi_signal(self, data: bytes) -> int:
-        return self.station.signal()
-
-    def on_wifi_refused(self, data: bytes) -> str:
-        return self.station.refused
-
-    def on_wifi_scan(self, data: bytes) -> None:
-        """What the radio hears, all channels one after the other: JSON in the pipe, too long for an answer."""
-        if not self.station.active:
-            raise Fault(NOT_ACTIVE)
-        self.clock.busy(SCANNING)
-        self._pipe = json.dumps(self.air.networks()).encode()
-
-    def on_access(self, data: bytes) -> None:
-        """The board's own access point opens, or closes."""
-        name, _, key = data.decode("utf-8", "replace").partition("\n")
-        opened = (name, key) if data else None
-        if opened != self.station.access:
-            self.station.access = opened
-            self.trace.log("net", "access point", name)
-
-    def on_port(self, data: bytes) -> str:
-        return self.facts.chip.port
-
-    def on_bind(self, data: bytes) -> None:
-        self.station.bind(*map(int, data.split()))
-
-    def on_accept(self, data: bytes) -> int | None:
-        return self.station.accept(int(data))
-
-    def on_resolve(self, data: bytes) -> None:
-        if not self.station.joined:
-            raise Fault(-2)
-        if not re.fullmatch(rb"[0-9.]+", data):
-            self.clock.busy(self.air.names_take * 1000)
-
-    def on_socket(self, data: bytes) -> int:
-        return self.station.socket(int(data))
-
-    def on_sendto(self, data: bytes) -> None:
-        head, _, sent = data.partition(b"\n")
-        number, _, port = head.split()
-        self.station.wires[int(number)].send_to(sent, int(port))
-
-    def on_connect(self, data: bytes) -> None:
-        number, host, port = data.decode("utf-8", "replace").split()
-        self.station.wires[int(number)].connect(host, int(port))
-
-    def on_tls(self, data: bytes) -> None:
-        head, _, authority = data.partition(b"\n")
-        number, verify, host = head.decode("utf-8", "replace").split()
-        if not self.told_time:
-            raise Fault(CERTIFICATE)
-        self.station.wires[int(number)].secure(host, authority, verify != "0")
-
-    def on_watch(self, data: bytes) -> None:
-        number, mask = map(int, data.split())
-        if wire := self.station.wires.get(number):
-            wire.watched = mask
-
-    def on_close(self, data: bytes) -> None:
-        if wire := self.station.wires.get(int(data)):
-            wire.close()
-
 
 def _resident(path: str) -> bool:
     """Whether a file of the data partition is a module that stays in memory."""
@@ -714,6 +629,6 @@ class _Pipe(NoDevice):
         self.board = board
 
     def read(self, size: int) -> bytes:
-        pipe = self.board._pipe  # pyright: ignore[reportPrivateUsage]
-        self.board._pipe = pipe[size:]  # pyright: ignore[reportPrivateUsage]
+        pipe = self.board.pipe
+        self.board.pipe = pipe[size:]
         return pipe[:size]

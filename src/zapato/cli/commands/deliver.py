@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,6 +10,8 @@ import click
 
 if TYPE_CHECKING:
     from zapato.deliver.air import Updated
+    from zapato.deliver.cable import Written
+    from zapato.design import Design
     from zapato.firmware import Build
 
 
@@ -20,6 +22,12 @@ if TYPE_CHECKING:
     "--base",
     type=click.Path(path_type=Path),
     help="By cable: the vendor's MicroPython image, for a board that has none yet.",
+)
+@click.option(
+    "--settings",
+    "only_settings",
+    is_flag=True,
+    help="By cable: the network's settings alone, to a device that has its program.",
 )
 @click.option("--rate", default=460_800, show_default=True, help="By cable: baud.")
 @click.option("--air", is_flag=True, help="Over the air: through the broker, to a device that runs.")
@@ -42,6 +50,7 @@ def COMMAND(
     paths: tuple[Path, ...],
     port: str | None,
     base: Path | None,
+    only_settings: bool,
     rate: int,
     air: bool,
     broker: str | None,
@@ -52,11 +61,13 @@ def COMMAND(
 ) -> int:
     """Build devices and put their programs onto their boards.
 
-    With --port the board's flash is written through the loader of its chip: with --base whole, without it the
-    data partition alone, under the MicroPython that is there. What was kept on it is gone afterwards.
+    With --port and --base the whole flash is written through the loader of the chip. Without --base MicroPython is
+    there already, and files go through its prompt; where none answers the loader writes the data partition
+    alone. What was kept on the board is gone afterwards. With --settings its settings alone are written.
 
     With --air a device fetches what changed, tries the new version, and goes back by itself where that
-    does not reach the broker. Of several devices one goes first, then the others; the call can be repeated.
+    does not reach the broker. Of several devices one goes first, then a quarter, then the others; who has its version
+    is passed over, so after Ctrl-C or a stop the same call goes on.
 
     Exit code 0: every device runs its version; 1: one does not; 2: the call was wrong.
     """
@@ -69,7 +80,9 @@ def COMMAND(
     if not air:
         if len(files) > 1:
             raise click.UsageError("a cable leads to one board: name one device")
-        click.echo("\n".join(_by_cable(files[0], out, port, base, rate)))
+        if only_settings and (base or not port):
+            raise click.UsageError("--settings goes with --port alone")
+        click.echo("\n".join(_by_cable(files[0], out, port, base, rate, only_settings)))
         return 0
     return _all_by_air(files, out, broker_of(broker), again, patience, failures)
 
@@ -82,41 +95,49 @@ def _all_by_air(
     patience: float,
     failures: int,
 ) -> int:
-    """One device after the other; gives the exit code."""
-    from zapato.errors import NotOffered, ZapatoError
+    """One device, or a site wave by wave; gives the exit code."""
+    from zapato.cli.rollout import Rollout
+    from zapato.deliver.rollout import roll_out, waves
+    from zapato.errors import AlreadyThere
 
-    failed: list[str] = []
-    for number, path in enumerate(files):
-        if len(failed) >= failures:
-            click.echo(f"stopped after {len(failed)} of {len(files)}: {', '.join(failed)} failed")
-            break
+    if len(files) == 1:
+        from zapato.cli.terminal import Meter
+
+        meter = Meter(files[0].stem)
         try:
-            click.echo(_line(_by_air(path, out, there, again, patience), number, len(files)))
-        except NotOffered as error:
-            if "runs there already" not in str(error):
-                raise
-            click.echo(f"{path.stem}: {error} ({error.fix})")
-        except ZapatoError as error:
-            if len(files) == 1:
-                raise
-            failed.append(path.stem)
-            click.echo(f"{path.stem}: {error}", err=True)
-    return 1 if failed else 0
+            done = _by_air(files[0], out, there, again, patience, lambda what, share: meter.at(share, what))
+            meter.done()
+            click.echo(f"{done.device}: {_line(done)}")
+        except AlreadyThere as error:
+            click.echo(f"{files[0].stem}: {error} ({error.fix})")
+        finally:
+            meter.done()
+        return 0
+    paths = {path.stem: path for path in files}
+    turns = waves(list(paths))
+    shown = Rollout(turns)
+
+    def deliver(name: str, tell: Callable[[str, float], None]) -> str:
+        return _line(_by_air(paths[name], out, there, again, patience, tell))
+
+    with shown.shown():
+        roll_out(turns, deliver, failures=failures, changed=shown.changed)
+    count = {state: sum(turn.state == state for turn in turns) for state in ("done", "there", "failed", "left")}
+    words = ("updated", "had their version", "failed", "left as they are; the same call goes on with them")
+    click.echo(", ".join(f"{n} {word}" for n, word in zip(count.values(), words, strict=True) if n))
+    return 1 if count["failed"] or count["left"] else 0
 
 
-def _by_cable(path: Path, out: Path, port: str | None, base: Path | None, rate: int) -> list[str]:
+def _by_cable(
+    path: Path, out: Path, port: str | None, base: Path | None, rate: int, only_settings: bool
+) -> list[str]:
+    """Put one device's program onto its board; gives what there is to say of it."""
     from zapato.cli.terminal import Meter
-    from zapato.deliver.cable import by_cable, by_drive, the_drive
     from zapato.design import resolve
-    from zapato.errors import NotDelivered
     from zapato.firmware import build
-    from zapato.firmware.base import read_base
-    from zapato.firmware.first import data_place
 
     design = resolve(path)
     built = build(design, out, base=base)
-    board = design.board
-    assert board is not None
     meter = Meter(design.name)
 
     def tell(what: str, share: float) -> None:
@@ -125,28 +146,89 @@ def _by_cable(path: Path, out: Path, port: str | None, base: Path | None, rate: 
         meter.at(share, what)
 
     try:
-        if board.chip.port == "rp2":
-            if not built.first:
-                raise NotDelivered("an RP2040 takes whole images", "--base FILE, the vendor's MicroPython")
-            drive = Path(port) if port else the_drive(board, tell=tell)
-            size = by_drive(board, built.first, drive, tell=tell)
-            return [f"{design.name}: {size / 1024:.0f} KiB copied onto {drive}; the board starts by itself"]
-        if not port:
-            raise click.UsageError("--port PORT is missing; zapato ports lists them")
-        at, room = data_place(board, read_base(base, board) if base else None)
-        image = (built.first or built.data).read_bytes()
-        start = 0 if built.first else at
-        done = by_cable(board, image, port, at=start, until=at + room, rate=rate, tell=tell)
+        if port and not base and not Path(port).is_dir() and (found := _at_prompt(design, port, only_settings, tell)):
+            return found
+        return _by_loader(design, built, port, base, rate, tell)
     finally:
         meter.done()
+
+
+def _at_prompt(
+    design: Design, port: str, only_settings: bool, tell: Callable[[str, float], None]
+) -> list[str] | None:
+    """Through the prompt of the MicroPython that is there; None where none answers and another way may help."""
+    from zapato.deliver.prompt import by_prompt
+    from zapato.errors import NotDelivered
+    from zapato.firmware.build import update_key
+    from zapato.firmware.layout import FOLDERS, SETTINGS, delivered
+    from zapato.firmware.plan import settings
+    from zapato.firmware.program import compile_device
+
+    assert design.board is not None
+    files = delivered(design, compile_device(design), settings(design, update_key(design)[0]))
+    if only_settings:
+        files = {SETTINGS: files[SETTINGS]}
+    done = by_prompt(design.board.chip, files, FOLDERS, port, only=only_settings, tell=tell)
+    if done is None and only_settings:
+        raise NotDelivered(
+            f"nothing on {port} answers as MicroPython's prompt", "without --settings the whole device is written"
+        )
+    if done is None:
+        return None
+    what = "its settings" if only_settings else f"{done.size / 1024:.0f} KiB"
+    return _told(
+        f"{design.name}: {what} written through the prompt on {port} in {done.seconds:.1f} s, each file by its digest",
+        done,
+    )
+
+
+def _by_loader(
+    design: Design,
+    built: Build,
+    port: str | None,
+    base: Path | None,
+    rate: int,
+    tell: Callable[[str, float], None],
+) -> list[str]:
+    """Through the loader of the chip, or onto the drive that an RP2040 shows."""
+    from zapato.deliver.cable import by_cable, by_drive, the_drive
+    from zapato.errors import NotDelivered
+    from zapato.firmware.base import read_base
+    from zapato.firmware.first import data_place
+
+    board = design.board
+    assert board is not None
+    if board.chip.port == "rp2":
+        if not built.first:
+            raise NotDelivered("an RP2040 takes whole images", "--base FILE, the vendor's MicroPython")
+        drive = Path(port) if port else the_drive(board, tell=tell)
+        size = by_drive(board, built.first, drive, tell=tell)
+        return [f"{design.name}: {size / 1024:.0f} KiB copied onto {drive}; the board starts by itself"]
+    if not port:
+        raise click.UsageError("--port PORT is missing; zapato ports lists them")
+    at, room = data_place(board, read_base(base, board) if base else None)
+    image = (built.first or built.data).read_bytes()
+    start = 0 if built.first else at
+    done = by_cable(board, image, port, at=start, until=at + room, rate=rate, tell=tell)
     proof = "verified by the chip's own digest" if done.verified else "each block by its checksum"
-    head = f"{design.name}: {done.size / 1024:.0f} KiB written to the {done.chip} on {port} in {done.seconds:.1f} s, {proof}"
-    said = [f"  {row}" for row in done.said] or ["  it says nothing yet"]
-    return [head, *said]
+    return _told(
+        f"{design.name}: {done.size / 1024:.0f} KiB written to the {done.chip} on {port} in {done.seconds:.1f} s, {proof}",
+        done,
+    )
 
 
-def _by_air(path: Path, out: Path, there: tuple[str, int] | None, again: bool, patience: float) -> Updated:
-    from zapato.cli.terminal import Meter
+def _told(head: str, done: Written) -> list[str]:
+    return [head, *([f"  {row}" for row in done.said] or ["  it says nothing yet"])]
+
+
+def _by_air(
+    path: Path,
+    out: Path,
+    there: tuple[str, int] | None,
+    again: bool,
+    patience: float,
+    tell: Callable[[str, float], None],
+) -> Updated:
     from zapato.deliver.air import over_the_air
     from zapato.deliver.broker import connected
     from zapato.deliver.offer import Offer
@@ -155,23 +237,16 @@ def _by_air(path: Path, out: Path, there: tuple[str, int] | None, again: bool, p
     from zapato.firmware.build import update_key
 
     design = resolve(path)
-    built: Build = build(design, out)
+    built = build(design, out)
     key = bytes.fromhex(update_key(design)[0])
     offer = Offer(design.topic, key, built.update.read_bytes())
-    meter = Meter(design.name)
     names = ("update/want", "vitals", "notes")
-    try:
-        with connected(design, there, [f"{design.topic}/{name}" for name in names]) as way:
-            return over_the_air(
-                offer, way, again=again, patience=patience, tell=lambda what, share: meter.at(share, what)
-            )
-    finally:
-        meter.done()
+    with connected(design, there, [f"{design.topic}/{name}" for name in names]) as way:
+        return over_the_air(offer, way, again=again, patience=patience, tell=tell)
 
 
-def _line(done: Updated, number: int, count: int) -> str:
-    of = f"{number + 1} of {count}  " if count > 1 else ""
+def _line(done: Updated) -> str:
     return (
-        f"{of}{done.device}: {done.before} -> {done.version}, {done.sent / 1024:.1f} of {done.size / 1024:.1f} KiB"
+        f"{done.before} -> {done.version}, {done.sent / 1024:.1f} of {done.size / 1024:.1f} KiB"
         f" sent, {done.seconds:.0f} s"
     )
