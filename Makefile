@@ -27,6 +27,7 @@ docs: $(STAMP)
 screenshots: $(STAMP)
 	tools/screenshots
 	$(BIN)/python tools/link_timing.py
+	$(BIN)/python tools/pages.py
 
 # The environment is made anew when the project's own list of packages changes.
 $(STAMP): pyproject.toml

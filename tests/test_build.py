@@ -44,6 +44,7 @@ def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put
     assert set(zapato.build(alone, tmp_path).modules) == {
         "device",
         "fault",
+        "joins",
         "levels",
         "place",
         "plan",

@@ -63,7 +63,7 @@ BROKEN = [
     "[[link]]\nwhen = 3\ndo = 'a.on'",
     "[strip.a]\npin = 13\ncount = 0\nchip = 'ws2812b'",
     "[mqtt]\nhost = 'x'\nport = 70000",
-    "[wifi]\npassword = 'x'",
+    "[mqtt]\nuser = 'x'",
     "[relay]\npin = 26",
 ]
 

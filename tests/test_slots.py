@@ -6,7 +6,7 @@ import pytest
 from conftest import HEADER
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
-from test_air import KEY, SITE, Place, broken, designs, packed
+from test_air import KEY, SITE, Place, broken, designs, imaged, packed, tree
 
 import zapato
 from zapato.deliver.offer import Offer
@@ -17,6 +17,8 @@ from zapato.firmware.plan import make_minimal_plan
 from zapato.firmware.plan import settings as settings_of
 from zapato.firmware.program import compile_device
 from zapato.stage.files import Flash
+from zapato.stage.little import Blocks, LittleFlash
+from zapato.stage.player import PowerCut
 
 OLD, NEW, MINIMAL = "bench 1.0.0", "bench 1.1.0", "bench 0"
 
@@ -250,3 +252,32 @@ def test_an_update_goes_on_where_it_broke_off(put, tmp_path, away, back):
     assert place.run() is None
     assert len(begun) == 2 and place.versions[-1] == "1.1.0", place.log
     assert offer.sent["extra.mpy"] < 9000 + 4 * 600
+
+
+def test_a_cut_at_every_step_of_keeping_a_value_leaves_one_that_was(put, tmp_path):
+    """Each write and erase of LittleFS torn in its middle, while a relay is switched again and again: what is kept is whole."""
+    old, _ = designs(put)
+    flash = imaged(old)
+    image = bytes(flash.blocks.buffer)
+    place = Place(old, flash, seconds=200)
+    for second in range(20, 190, 12):
+        word = "true" if second // 12 % 2 else "false"
+        place.clock.at(
+            second * 1000, lambda word=word: place.broker.message("refuge/bench/lamp/on/set", word)
+        )
+    assert place.run() is None
+    memory, seen = Blocks(image), {}
+    for at, data, erase in flash.blocks.journal:
+        torn = Blocks(bytes(memory.buffer))
+        torn.apply(at, data[: len(data) // 2], erase)
+        memory.apply(at, data, erase)
+        left = LittleFlash(old.board.chip, bytes(torn.buffer), lambda: PowerCut(500))
+        kept = tree(left).get("kept.json")
+        assert kept is None or json.loads(kept) in ({"lamp": True}, {"lamp": False})
+        seen.setdefault(json.dumps(sorted((k, v.hex()) for k, v in tree(left).items())), (kept, left))
+    assert len(flash.blocks.journal) > 20 and len(seen) >= 3
+    for kept, left in seen.values():
+        again = Place(old, left, seconds=12)
+        assert again.run() is None and "broker reached" in again.log
+        lit = [r["value"] for r in again.trace.rows if r["what"] == "pin" and r["name"] == "GPIO14"]
+        assert lit[-1] == (1 if kept and b"true" in kept else 0)

@@ -21,6 +21,8 @@ def hostname(name=None):
 
 
 class WLAN:
+    interface = STA_IF
+
     def __init__(self, interface=STA_IF):
         self.interface = interface
         self.named = ("board", "")  # an access point's name and password
