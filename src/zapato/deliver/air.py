@@ -53,13 +53,15 @@ def over_the_air(
     again: bool = False,
     patience: float = PATIENCE,
     tell: Callable[[str, float], None] = lambda what, share: None,
+    goes_on: Callable[[], bool] = lambda: True,
 ) -> Updated:
     """Bring one device to the version of `offer`.
 
     `tell` hears what goes on and how much of what is to be sent has gone. Raises NotOffered, and NotDelivered
-    where the device does not answer for `patience` seconds, gives the update up, or goes back from it.
+    where the device does not answer for `patience` seconds, gives the update up, or goes back from it, and soon
+    after `goes_on` gives False.
     """
-    return _Delivery(offer, way, again, patience, tell).run()
+    return _Delivery(offer, way, again, patience, tell).run(goes_on)
 
 
 class _Delivery:
@@ -73,11 +75,13 @@ class _Delivery:
         self.before, self.offers, self.fetched, self.runs = "", 0, False, False
         self.offered, self.why = 0.0, ""
 
-    def run(self) -> Updated:
+    def run(self, goes_on: Callable[[], bool]) -> Updated:
         asked = 0.0
         self.tell("waiting for the device", 0.0)
         while not self.runs:
             now = time.monotonic()
+            if not goes_on():
+                raise NotDelivered("stopped by hand", "the same call goes on where it broke off")
             if now - self.heard > self.patience:
                 raise NotDelivered(
                     f"{self.offer.topic} does not answer for {self.patience:.0f} s",

@@ -46,17 +46,18 @@ def waves(names: Sequence[str]) -> list[Turn]:
 
 def roll_out(
     turns: Sequence[Turn],
-    deliver: Callable[[str, Tell], str],
+    deliver: Callable[[str, Tell, Callable[[], bool]], str],
     *,
     failures: int = 1,
     changed: Callable[[Turn], None] = lambda turn: None,
 ) -> None:
-    """Give every device its turn, wave by wave; `deliver(name, tell)` brings one to its version and gives what to tell.
+    """Give every device its turn, wave by wave; `deliver(name, tell, goes_on)` brings one to its version.
 
-    Ends where `failures` devices have failed: who runs goes on to its end, the others are left. `changed` hears of every
-    change, in any thread. What `deliver` raises beside ZapatoError is raised when those who run have ended.
+    It gives what is to be told of that, and ends soon after `goes_on()` is False. Ends where `failures` devices have failed:
+    who runs goes on to its end, the others are left. `changed` hears of every change, in any thread. Ctrl-C stops those
+    who run; what `deliver` raises beside ZapatoError is raised when they have ended.
     """
-    lock, failed = threading.Lock(), 0
+    lock, failed, stopped = threading.Lock(), 0, threading.Event()
 
     def say(turn: Turn, state: str, text: str, share: float | None = None) -> None:
         with lock:
@@ -66,11 +67,13 @@ def roll_out(
 
     def one(turn: Turn) -> None:
         nonlocal failed
-        if failed >= failures:
+        if failed >= failures or stopped.is_set():
             return
         say(turn, "running", "")
         try:
-            text = deliver(turn.name, lambda what, share: say(turn, "running", what, share))
+            text = deliver(
+                turn.name, lambda what, share: say(turn, "running", what, share), lambda: not stopped.is_set()
+            )
             say(turn, "done", text, 1.0)
         except AlreadyThere as error:
             say(turn, "there", str(error), 1.0)
@@ -81,8 +84,12 @@ def roll_out(
 
     for wave in (1, 2, 3):
         with ThreadPoolExecutor(AT_ONCE) as pool:
-            for done in [pool.submit(one, turn) for turn in turns if turn.wave == wave]:
-                done.result()
+            try:
+                for done in [pool.submit(one, turn) for turn in turns if turn.wave == wave]:
+                    done.result()
+            except BaseException:
+                stopped.set()
+                raise
     for turn in turns:
         if turn.state == "waiting":
             say(turn, "left", f"stopped after {failed} failed")

@@ -117,8 +117,8 @@ def _all_by_air(
     turns = waves(list(paths))
     shown = Rollout(turns)
 
-    def deliver(name: str, tell: Callable[[str, float], None]) -> str:
-        return _line(_by_air(paths[name], out, there, again, patience, tell))
+    def deliver(name: str, tell: Callable[[str, float], None], goes_on: Callable[[], bool]) -> str:
+        return _line(_by_air(paths[name], out, there, again, patience, tell, goes_on))
 
     with shown.shown():
         roll_out(turns, deliver, failures=failures, changed=shown.changed)
@@ -228,6 +228,7 @@ def _by_air(
     again: bool,
     patience: float,
     tell: Callable[[str, float], None],
+    goes_on: Callable[[], bool] = lambda: True,
 ) -> Updated:
     from zapato.deliver.air import over_the_air
     from zapato.deliver.broker import connected
@@ -242,7 +243,7 @@ def _by_air(
     offer = Offer(design.topic, key, built.update.read_bytes())
     names = ("update/want", "vitals", "notes")
     with connected(design, there, [f"{design.topic}/{name}" for name in names]) as way:
-        return over_the_air(offer, way, again=again, patience=patience, tell=tell)
+        return over_the_air(offer, way, again=again, patience=patience, tell=tell, goes_on=goes_on)
 
 
 def _line(done: Updated) -> str:
