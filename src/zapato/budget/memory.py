@@ -15,7 +15,7 @@ from functools import cache
 from importlib.resources import files
 
 from zapato.design.links import Link
-from zapato.design.model import Design
+from zapato.design.model import Design, once
 from zapato.design.program import drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
 
@@ -39,6 +39,7 @@ class Memory:
     largest: tuple[tuple[str, int], ...]
 
 
+@once
 def memory(design: Design) -> Memory | None:
     """What this design takes; None where its board is not known."""
     if design.board is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import tomllib
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
@@ -106,9 +107,15 @@ def _not_a_device(path: Path) -> Finding | None:
     )
 
 
+_PLAINLY = re.compile(r"^\[device\]", re.MULTILINE)
+_OTHERWISE = re.compile(r"update_keys|rehearsal")
+
+
 def _values(path: Path) -> dict[str, Any]:
+    """What the file has; nothing where it is plainly a device file, which is read soon enough."""
     try:
-        return tomllib.loads(path.read_text("utf-8-sig"))
+        text = path.read_text("utf-8-sig")
+        return {} if _PLAINLY.search(text) and not _OTHERWISE.search(text) else tomllib.loads(text)
     except (OSError, ValueError, RecursionError):
         return {}
 
@@ -123,7 +130,7 @@ def neighbours(site: Site, members: Sequence[Design]) -> list[Design]:
     needles = [word.encode() for word in words if word]
     found: list[Design] = []
     for path, text in _contents(site.root / "devices", _stamps(site.root / "devices")):
-        if any(needle in text for needle in needles) and path.absolute() not in known:
+        if path.absolute() not in known and any(needle in text for needle in needles):
             with suppress(Unreadable):
                 found.append(sketch(path))
     return found

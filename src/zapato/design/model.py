@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from functools import cached_property, wraps
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from zapato.boards.model import Board, Pin
 from zapato.findings import Finding, Severity
@@ -16,6 +16,21 @@ from zapato.parts.model import Need, Part
 
 if TYPE_CHECKING:
     from zapato.design.links import Link
+
+
+T = TypeVar("T")
+
+
+def once(work: Callable[[Design], T]) -> Callable[[Design], T]:
+    """Work out something of a design the first time it is asked for: a resolved design does not change."""
+
+    @wraps(work)
+    def known(design: Design) -> T:
+        if work not in design.known:
+            design.known[work] = work(design)
+        return design.known[work]
+
+    return known
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +82,10 @@ class Design:
     mqtt: Mapping[str, Any] | None = None
     time: Mapping[str, Any] | None = None
     links: list[Link] = field(default_factory=list["Link"])
+    known: dict[object, Any] = field(
+        default_factory=dict[object, Any], init=False, repr=False, compare=False
+    )
+    """What was worked out of it already; see `once`."""
 
     @property
     def findings(self) -> list[Finding]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from zapato.design.model import Design
+from zapato.design.model import Design, once
 from zapato.design.scope import HOURS, PartScope
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.hours import CLOCK
@@ -13,6 +13,7 @@ from zapato.lang.source import Keys
 from zapato.parts.model import Driver, Part
 
 
+@once
 def drivers(design: Design) -> dict[str, Driver]:
     """The driver of each part that has one, by the part's name."""
     standing = (part for part in design.parts.values() if part.placed and part.driven)
@@ -25,8 +26,13 @@ def follows(part: Part) -> bool:
     return part.get("shows", "") not in ("", "status")
 
 
-def expressions(design: Design) -> Iterator[tuple[Keys, Expression]]:
+@once
+def expressions(design: Design) -> list[tuple[Keys, Expression]]:
     """Every expression that the program weighs by itself, with its place: conditions of links and of parts."""
+    return [*_expressions(design)]
+
+
+def _expressions(design: Design) -> Iterator[tuple[Keys, Expression]]:
     for link in design.links:
         yield from ((("link", link.number - 1, key), each) for key, each in link.expressions)
     scope = PartScope(design.parts)
@@ -71,6 +77,7 @@ def looked_up(host: str) -> bool:
     return not re.fullmatch(r"[0-9.]*", host) and not host.endswith(".local")
 
 
+@once
 def runtime_modules(design: Design) -> tuple[str, ...]:
     """The runtime modules that this device needs, and no others, sorted."""
     found = {"loop", "values"}
