@@ -7,7 +7,7 @@ from conftest import HEADER
 
 import zapato
 from zapato.boards import board as board_named
-from zapato.budget.wear import ERASURES, wear
+from zapato.budgets.wear import ERASURES, wear
 from zapato.firmware.image import data_image
 from zapato.firmware.layout import FOLDERS
 from zapato.stage.little import LittleFlash

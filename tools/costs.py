@@ -1,4 +1,4 @@
-"""Measures what the firmware's pieces take of a chip's memory, and writes src/zapato/budget/costs.json.
+"""Measures what the firmware's pieces take of a chip's memory, and writes src/zapato/budgets/costs.json.
 
 Devices are made at random from the kinds' own examples, built in both forms, and run in the VM for a few
 minutes of virtual time; the figures of the pieces are those that explain the devices best (least squares,
@@ -23,7 +23,7 @@ from random import Random
 import numpy as np
 from scipy.optimize import nnls
 
-from zapato.budget.memory import ROOMY, features
+from zapato.budgets.memory import ROOMY, features
 from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve
 from zapato.design.script import read_script
@@ -33,7 +33,7 @@ from zapato.parts import Kind, kinds
 from zapato.parts.sensors import chip, chip_names
 from zapato.stage.rehearse import _run  # the tool wants another heap than the chip's
 
-COSTS = Path(__file__).parents[1] / "src" / "zapato" / "budget" / "costs.json"
+COSTS = Path(__file__).parents[1] / "src" / "zapato" / "budgets" / "costs.json"
 FORMS = {"short": ROOMY - 4, "whole": ROOMY}
 ROOM = 150 * 1024
 """Bytes of heap while measuring: more than any device takes."""

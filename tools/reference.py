@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from zapato.boards.site import ANALOG, BOARD, FITTED, SUPPLY
-from zapato.budget.memory import costs, features
+from zapato.budgets.memory import costs, features
 from zapato.checks import rules
 from zapato.checks.codes.driver_missing import undriven
 from zapato.checks.model import files

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from zapato.budgets.whole import Budget, budget
     from zapato.checks import check
     from zapato.design import Design
     from zapato.errors import ZapatoError
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 __all__ = [
+    "Budget",
     "Build",
     "Design",
     "Finding",
@@ -34,6 +36,7 @@ __all__ = [
     "Rehearsal",
     "Report",
     "ZapatoError",
+    "budget",
     "build",
     "check",
     "fit",
@@ -42,6 +45,7 @@ __all__ = [
 ]
 
 _HOMES = {
+    "Budget": "budgets.whole",
     "Build": "firmware",
     "Design": "design",
     "Finding": "findings",
@@ -49,6 +53,7 @@ _HOMES = {
     "Rehearsal": "stage",
     "Report": "findings",
     "ZapatoError": "errors",
+    "budget": "budgets.whole",
     "build": "firmware",
     "check": "checks",
     "fit": "fitting",

@@ -13,6 +13,7 @@ from zapato.boards.model import (
     Board,
     Boot,
     Chip,
+    Draw,
     Fitted,
     HeaderPin,
     Pin,
@@ -97,6 +98,8 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
         image_1mib=data.get("image_1mib", 0),
         tail=data.get("tail", 0),
         input_high=data.get("input_high", 0.0),
+        draw=Draw(**data.get("draw", {})),
+        total=data.get("total", 0.0),
     )
 
 

@@ -118,6 +118,16 @@ class Resources:
 
 
 @dataclass(eq=False, repr=False)
+class Draw:
+    """What the chip itself takes, A: with its radio asleep, receiving, and sending; 0 where not stated."""
+
+    idle: float = 0.0
+    typical: float = 0.0
+    peak: float = 0.0
+    source: str = ""
+
+
+@dataclass(eq=False, repr=False)
 class Chip:
     """The silicon.
 
@@ -130,6 +140,7 @@ class Chip:
         collect_share: the port collects whenever this share of the heap was allocated; 0 where it sets none.
         pins: by GPIO number.
         why: reasons that checks quote, by topic.
+        draw: what it takes itself; total: A that all its outputs give together at the most, 0 where not stated.
         routes: "uart.tx" -> controller number -> the pins it reaches; a function that is absent reaches any pin.
     """
 
@@ -159,6 +170,8 @@ class Chip:
     image_1mib: int = 0
     tail: int = 0
     input_high: float = 0.0
+    draw: Draw = field(default_factory=Draw)
+    total: float = 0.0
 
 
 @dataclass(eq=False, repr=False)

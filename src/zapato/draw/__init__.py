@@ -1,6 +1,10 @@
-"""Pictures: each function takes a result and gives a Matplotlib figure."""
+"""Pictures: each function takes a design or a result and gives a Matplotlib figure."""
 
+from zapato.draw.budgets import budget_chart
 from zapato.draw.figure import check_name, save
+from zapato.draw.links import link_graph
+from zapato.draw.pinmap import pin_map
 from zapato.draw.timeline import timeline
+from zapato.draw.wires import wiring_sheet
 
-__all__ = ["check_name", "save", "timeline"]
+__all__ = ["budget_chart", "check_name", "link_graph", "pin_map", "save", "timeline", "wiring_sheet"]

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from zapato.budget import Wear, wear
+from zapato.budgets.wear import Wear, wear
 from zapato.checks import report as report_of
 from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve

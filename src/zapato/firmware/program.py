@@ -11,7 +11,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any, cast
 
-from zapato.budget.memory import ROOMY
+from zapato.budgets.memory import ROOMY
 from zapato.design import Design
 from zapato.design.commands import DEVICE
 from zapato.design.program import offered

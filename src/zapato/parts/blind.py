@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.boards.model import Level
-from zapato.lang.fields import choice, measured, names, pin
+from zapato.lang.fields import choice, measured, names, pin, text
+from zapato.parts.electrical import INPUT, OWN, PIN, Load, usual
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
 
 
@@ -40,10 +41,25 @@ def _bench(part: Part) -> Bench:
     return Bench(reads={"position": where}, sets={"position": where})
 
 
+COIL, DRIVER = 0.072, 0.005
+"""A: the coil of a 5 V relay of 0.36 W, of which one is closed at a time; the input of a relay board."""
+
+
+def _loads(part: Part) -> Iterable[Load]:
+    source = OWN if part.values.get("coil") else usual("the coil of a 5 V relay of 0.36 W")
+    yield Load("the coil of one direction", part.get("fed_from", INPUT), 0, 0, part.get("coil", COIL), source)
+    for line in ("open", "close"):
+        if line in part.pins:
+            yield Load(f"the driver to {line}", PIN, 0, 0, DRIVER, usual("5 mA for the input of a relay board"), line)
+
+
 KIND = Kind(
+    terminals={"open": "IN open", "close": "IN close"},
     name="blind",
     help="a blind or curtain; position 0 is closed, 100 is open",
     fields=(
+        measured("coil", "the current of the coil of one of its two relays", "A", None, least=0.001, most=5),
+        text("fed_from", 'what the coils hang on: "5V", "3V3", or the name of a supply', INPUT),
         pin("open", "the pin that drives it open", None),
         pin("close", "the pin that drives it closed", None),
         choice("active", "the level that drives", "high", "low", default="high"),
@@ -63,6 +79,7 @@ KIND = Kind(
         "go": Action((Argument("position", "number"),), help="go to a position"),
     },
     needs=_needs,
+    loads=_loads,
     driver=_driver,
     bench=_bench,
     requires=lambda part: () if part.values.get("serial") else ("open", "close"),

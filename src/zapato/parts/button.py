@@ -21,6 +21,7 @@ def _driver(part: Part) -> Driver:
 
 
 KIND = Kind(
+    terminals={"pin": "one side"},
     name="button",
     help="a push button",
     fields=(

@@ -7,6 +7,7 @@ from zapato.parts.digital import input_bench, input_driver, input_fields, input_
 from zapato.parts.model import Kind
 
 KIND = Kind(
+    terminals={"pin": "one side"},
     name="contact",
     help="a door or window contact",
     fields=input_fields("closed", pull=REQUIRED, active="low", settle="50ms"),

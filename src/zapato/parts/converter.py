@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from zapato.boards.model import Pin
 from zapato.lang.fields import REQUIRED, choice, measured, names, whole
+from zapato.parts.electrical import RAIL, drawing, fed
 from zapato.parts.model import Bench, Driver, Kind, Part
 from zapato.parts.offered import offered_pin
 
@@ -49,12 +50,14 @@ KIND = Kind(
     name="converter",
     help="an analog-to-digital converter on I2C; it offers analog inputs to sensors",
     fields=(
+        *fed('"3V3"'),
         choice("chip", "the converter's chip", *ADDRESSES),
         names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
         measured("supply", "what it runs on", "V", 3.3, least=2.0, most=5.5),
     ),
     offers=_offers,
+    loads=drawing("the converter", RAIL, 0.001),
     driver=_driver,
     bench=_bench,
     addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),

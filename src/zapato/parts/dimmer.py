@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import choice, measured, number
+from zapato.parts.electrical import OWN, PIN, Load, fed, usual
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import (
     ON,
@@ -57,10 +58,19 @@ def _bench(part: Part) -> Bench:
     return Bench(reads=reads)
 
 
+def _loads(part: Part) -> Iterable[Load]:
+    yield Load("the gate of its transistor", PIN, 0, 0, 0.001, usual("1 mA for a transistor's gate"), "pin")
+    if part.values.get("current") and part.get("fed_from", ""):
+        most = part.get("current", 0.0)
+        yield Load("the lamp", part.get("fed_from", ""), 0, most / 2, most, OWN)
+
+
 KIND = Kind(
+    terminals={"pin": "gate"},
     name="dimmer",
     help="a lamp or motor with a level from 0 to 100 %",
     fields=(
+        *fed('no supply', "what the lamp takes"),
         *switched_pin("the dimmer"),
         choice("by", "how the level leaves the pin", "pwm", "dac", default="pwm"),
         number("gamma", "the light follows the level to this power; 2.2 suits the eye", 1),
@@ -80,6 +90,7 @@ KIND = Kind(
         ),
     },
     needs=_needs,
+    loads=_loads,
     driver=_driver,
     bench=_bench,
     wiring=(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zapato.boards.model import Pin
 from zapato.lang.fields import REQUIRED, choice, measured, names, pin, whole
+from zapato.parts.electrical import RAIL, drawing, fed
 from zapato.parts.model import Bench, Driver, Kind, Need, Part
 from zapato.parts.offered import offered_pin
 
@@ -95,6 +96,7 @@ KIND = Kind(
     name="expander",
     help="a pin expander on I2C; it offers pins to other parts",
     fields=(
+        *fed('"3V3"'),
         choice("chip", "the expander's chip", *CHIPS),
         names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
@@ -108,6 +110,7 @@ KIND = Kind(
     offers=_offers,
     addresses=_addresses,
     needs=_needs,
+    loads=drawing("the expander", RAIL, 0.001),
     driver=_driver,
     bench=_bench,
     wiring=(

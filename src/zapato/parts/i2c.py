@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import choice, measured, pin
+from zapato.parts.electrical import Passive, ohms
 from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
 
 
@@ -28,7 +29,15 @@ def _driver(part: Part) -> Driver | None:
     return Driver("bus_i2c", "Bus", arguments)
 
 
+def _beside(part: Part, logic: float) -> Iterable[Passive]:
+    for line in ("sda", "scl"):
+        where = f"from {line.upper()} to 3.3 V, where the breakouts carry none"
+        yield Passive("resistor", ohms(part.get("pull_ups", 4700)), where, "lets the line rise", line)
+
+
 KIND = Kind(
+    terminals={"sda": "SDA", "scl": "SCL"},
+    beside=_beside,
     name="i2c",
     help="an I2C bus",
     fields=(
@@ -42,6 +51,8 @@ KIND = Kind(
             default="software",
         ),
         measured("speed", "the clock rate", "Hz", 100e3, least=10e3, most=1e6),
+        measured("pull_ups", "the pull-up resistor of each line, all of them together", "ohm", None, least=100, most=1e6),
+        measured("length", "of all its wires together", "m", 0.3, most=20),
     ),
     properties=lambda part: {
         "found": Property("text", unknown=True, help="addresses that answered the last scan")

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import text
+from zapato.lang.fields import measured, text
+from zapato.parts.electrical import OWN, PIN, Load, Passive, ohms, usual
 from zapato.parts.model import Action, Argument, Driver, Kind, Need, Part
 from zapato.parts.switched import (
     SWITCHING,
@@ -22,6 +23,27 @@ from zapato.parts.switched import (
 def _needs(part: Part) -> Iterable[Need]:
     side = "ground" if active_number(part) else "the supply"
     return drive_need(part, f"an LED and its series resistor to {side}")
+
+
+RESISTOR, FORWARD = 330, 2.0
+"""ohm and V of a usual LED at a pin of 3.3 V: some 4 mA."""
+LOGIC = 3.3
+BARE = 25.0
+"""ohm that a pin's own transistor has, about: what limits the current where nothing else does (ESP32 and RP2040 data sheets, V_OL at the rated current)."""
+
+
+def _loads(part: Part) -> Iterable[Load]:
+    given = part.values.get("current")
+    ohm = part.get("resistor", RESISTOR)
+    taken = given if given is not None else max(0.0, LOGIC - part.get("forward", FORWARD)) / (ohm or BARE)
+    source = OWN if given is not None or part.values.get("resistor") not in (None, RESISTOR) else usual("330 ohm in series")
+    yield Load("the LED", PIN, 0, taken / 2, taken, source, "pin")
+
+
+def _beside(part: Part, logic: float) -> Iterable[Passive]:
+    ohm = part.get("resistor", RESISTOR)
+    if ohm:
+        yield Passive("resistor", ohms(ohm), "in series with the LED", "lets no more flow than LED and pin bear", "pin")
 
 
 def _driver(part: Part) -> Driver:
@@ -49,6 +71,9 @@ KIND = Kind(
     fields=(
         *switched_pin("the LED", kept=False),
         longest_on(),
+        measured("current", "what flows through it; else the resistor tells", "A", None, most=1),
+        measured("resistor", "the resistor in series; 0 where there is none", "ohm", RESISTOR, most=1e6),
+        measured("forward", "its own voltage", "V", FORWARD, least=1, most=5),
         text(
             "shows",
             'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"',
@@ -64,6 +89,9 @@ KIND = Kind(
     driver=_driver,
     words=("status",),
     bench=level_bench,
+    loads=_loads,
+    terminals={"pin": "long leg", "pin low": "short leg"},
+    beside=_beside,
     wiring=(
         "From the pin through a resistor of 220 ohm to 1 kohm to the LED's longer leg, the "
         "shorter one to ground; or from 3.3 V through LED and resistor to the pin with `active = "

@@ -8,6 +8,7 @@ from typing import Any, Literal, TypeVar
 
 from zapato.boards.model import Level, Pin
 from zapato.lang.fields import AUTO, Field, Shape, names, text
+from zapato.parts.electrical import Load, Passive
 
 ValueType = Literal["boolean", "number", "text"]
 Use = Literal["output", "input", "analog", "line", "touch", "dac"]
@@ -234,7 +235,7 @@ class Part:
 
         A part whose pin is not there counts as driven: the missing pin is what is told.
         """
-        if not self.placed:
+        if not self.placed or self.kind.passive:
             return True
         if any(self.pins[n.field].gpio < 0 and not n.plain for n in self.needs if n.field in self.pins):
             return False
@@ -267,6 +268,18 @@ def _no_driver(part: Part) -> Driver | None:
 
 def _no_names(part: Part) -> Iterable[str]:
     return ()
+
+
+def _no_loads(part: Part) -> Iterable[Load]:
+    return ()
+
+
+def _no_passives(part: Part, logic: float) -> Iterable[Passive]:
+    return ()
+
+
+def _nothing_apart(part: Part) -> float:
+    return 0.0
 
 
 def _i2c(part: Part) -> str:
@@ -312,6 +325,11 @@ class Kind:
         words: what may stand in a field of role "condition" beside an expression.
         gives: the type that the expression in its field of role "condition" must have.
         bus: the kind of bus that its field of role "bus" must name.
+        loads: the currents that it draws, and where from.
+        passive: nothing of it runs on the device.
+        terminals: what its own terminals are called, by the key of the pin.
+        beside: small parts that are wired beside it, at this logic level (V).
+        apart: what its contacts carry that is kept apart from low voltage, V; 0 where nothing.
         wiring: how it is wired, for the reference.
         example: a table that passes `check`, for the reference.
     """
@@ -329,6 +347,11 @@ class Kind:
     addresses: Callable[[Part], tuple[int, ...]] = _no_addresses
     requires: Callable[[Part], Iterable[str]] = _no_names
     bus: Callable[[Part], str] = _i2c
+    loads: Callable[[Part], Iterable[Load]] = _no_loads
+    passive: bool = False
+    terminals: Mapping[str, str] = field(default_factory=dict[str, str])
+    beside: Callable[[Part, float], Iterable[Passive]] = _no_passives
+    apart: Callable[[Part], float] = _nothing_apart
     words: tuple[str, ...] = ()
     gives: Callable[[Part], ValueType] = _boolean
     wiring: str = ""

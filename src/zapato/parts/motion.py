@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
+from zapato.parts.electrical import INPUT, drawing, fed
 from zapato.parts.model import Kind
 
 KIND = Kind(
+    terminals={"pin": "OUT"},
     name="motion",
     help="a motion sensor with a digital output",
-    fields=input_fields("motion", pull="none", active="high", settle="100ms"),
+    fields=(*input_fields("motion", pull="none", active="high", settle="100ms"), *fed('"5V"')),
+    loads=drawing("the motion sensor", INPUT, 0.001),
     properties=lambda part: state_property("present", "motion is seen"),
     events={"started": "motion began", "ended": "motion ended"},
     needs=lambda part: input_need(part, "high", "a motion sensor, whose output drives the line", driven=True),

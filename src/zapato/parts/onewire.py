@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from zapato.lang.fields import measured, pin
-from zapato.parts.model import Action, Driver, Kind, Need, Property
+from zapato.parts.electrical import Passive
+from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
 
 
 def crc8(data: bytes) -> int:
@@ -18,7 +21,13 @@ def crc8(data: bytes) -> int:
     return crc
 
 
+def _beside(part: Part, logic: float) -> Iterable[Passive]:
+    yield Passive("resistor", "4.7 kohm", "from the data line to 3.3 V", "holds the line high, once a bus", "pin")
+
+
 KIND = Kind(
+    terminals={"pin": "DATA"},
+    beside=_beside,
     name="onewire",
     help="a one-wire bus",
     fields=(

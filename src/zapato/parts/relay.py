@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import measured, names, whole
+from zapato.lang.fields import measured, names, text, whole
+from zapato.parts.electrical import INPUT, OWN, PIN, Load, usual
 from zapato.parts.model import Driver, Kind, Need, Part
 from zapato.parts.switched import (
     PULSE,
@@ -44,6 +45,21 @@ def _driver(part: Part) -> Driver:
     return Driver("relay", "Relay", arguments, also, sets=sets, wraps=wraps)
 
 
+COIL, DRIVER = 0.072, 0.005
+"""A: the coil of a 5 V relay of 0.36 W; the input of a relay board (an optocoupler's LED behind 1 kohm, or a transistor's base)."""
+
+
+def _loads(part: Part) -> Iterable[Load]:
+    feed, coil = part.get("fed_from", INPUT), part.get("coil", COIL)
+    source = OWN if part.values.get("coil") else usual("the coil of a 5 V relay of 0.36 W")
+    on_pin = feed == PIN
+    yield Load("the coil", feed, 0, coil / 2, coil, source, "pin" if on_pin else "")
+    if not on_pin:
+        own = OWN if part.values.get("current") else usual("5 mA for the input of a relay board")
+        taken = part.get("current", DRIVER)
+        yield Load("the input of its driver", PIN, 0, taken / 2, taken, own, "pin")
+
+
 def _limits(part: Part) -> tuple[tuple[str, tuple[object, ...]], ...]:
     given = (part.get("shortest_on", 0), part.get("shortest_off", 0), part.get("most_per_hour", 0))
     return (("Limited", given),) if any(given) else ()
@@ -62,7 +78,14 @@ KIND = Kind(
         measured("shortest_off", "once open it stays so for this long, at power-up, too", "time", None),
         longest_on(),
         whole("most_per_hour", "closes no more often than this within any hour", None, least=1, most=60),
+        measured("coil", "the current of its coil", "A", None, least=0.001, most=5),
+        measured("current", "what the input of its driver takes from the pin", "A", None, most=1),
+        measured("switches", "the voltage at its contact, for the wiring sheet", "V", None, most=1000),
+        text("fed_from", 'what its coil hangs on: "5V", "3V3", a supply, or "pin" for a bare coil on the pin', INPUT),
     ),
+    loads=_loads,
+    terminals={"pin": "IN"},
+    apart=lambda part: part.get("switches", 0.0),
     properties=on_property,
     actions={**SWITCHING, "pulse": PULSE},
     needs=_needs,

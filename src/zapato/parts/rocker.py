@@ -7,6 +7,7 @@ from zapato.parts.digital import input_bench, input_driver, input_fields, input_
 from zapato.parts.model import Kind
 
 KIND = Kind(
+    terminals={"pin": "one side"},
     name="rocker",
     help="a switch that stays where it was put",
     fields=input_fields("on", pull=REQUIRED, active="low", settle="50ms"),

@@ -24,6 +24,7 @@ from zapato.lang.fields import (
     whole,
 )
 from zapato.parts import treatment
+from zapato.parts.electrical import OWN, RAIL, Load, Passive, fed, ohms, usual
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.sensors import SensorChip, chip, chip_names
 
@@ -109,6 +110,42 @@ def _driver(part: Part) -> Driver | None:
     )
 
 
+TAKEN = 0.005
+
+
+def _loads(part: Part) -> Iterable[Load]:
+    found = _chip(part)
+    if found is None or found.only or found.name in INSIDE:
+        return
+    given = part.values.get("current")
+    known = found.draws or TAKEN
+    source = OWN if given is not None else found.source if found.draws else usual("5 mA for a sensor")
+    taken = known if given is None else given
+    yield Load(found.name, part.get("fed_from", RAIL), 0, taken / 2, taken, source)
+
+
+def _beside(part: Part, logic: float) -> Iterable[Passive]:
+    """What stands beside a sensor: the divider or fixed resistor that its table names, a pull-up."""
+    found = _chip(part)
+    name = found.name if found else ""
+    if name == "analog" and part.values.get("divider"):
+        upper, lower = part.values["divider"]
+        yield Passive("resistor", ohms(upper), "between sensor and pin", "the upper one of the divider", "pin")
+        yield Passive("resistor", ohms(lower), "from the pin to ground", "the lower one of the divider")
+    elif name == "ntc":
+        other = "3.3 V" if part.get("side", "ground") == "ground" else "ground"
+        yield Passive("resistor", ohms(part.get("series", 10_000)), f"from the pin to {other}", "divides with the thermistor")
+    elif name in ("dht11", "dht22"):
+        yield Passive("resistor", "10 kohm", "from DATA to 3.3 V, where the breakout has none", "holds the line high")
+    elif name == "echo":
+        yield Passive("resistor", "1 kohm", "between ECHO and the pin, for a module of 5 V", "upper one of a divider", "pin")
+        yield Passive("resistor", "1.8 kohm", "from the pin to ground, for a module of 5 V", "lower one of a divider")
+
+
+INSIDE = ("board", "die")
+"""Sensors that are in the chip."""
+
+
 def _bench(part: Part) -> Bench:
     found = _chip(part)
     return found.bench(part) if found and found.bench else Bench()
@@ -158,6 +195,7 @@ KIND = Kind(
         choice("side", "what the thermistor leads to from the pin", "ground", "supply", default="ground"),
         span("range", "what an analog sensor puts out", "V", None),
         *treatment.FIELDS,
+        *fed('"3V3"'),
         quantities(
             "divider",
             "resistors between sensor and pin, upper and lower, where a divider is fitted",
@@ -174,6 +212,9 @@ KIND = Kind(
     requires=_requires,
     bus=_bus,
     addresses=_addresses,
+    loads=_loads,
+    terminals={"pin": "DATA", "select": "CS", "trigger": "TRIG"},
+    beside=_beside,
     wiring=("What each chip wants is said with the chips below."),
     example='[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"',
 )

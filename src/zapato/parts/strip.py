@@ -2,12 +2,36 @@
 
 from __future__ import annotations
 
-from zapato.lang.fields import choice, pin, whole
+from collections.abc import Iterable
+
+from zapato.lang.fields import choice, measured, pin, whole
+from zapato.parts.electrical import INPUT, OWN, Load, Passive, fed, usual
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
 
 ORDERS = {"ws2812b": (1, 0, 2), "sk6812": (1, 0, 2), "ws2811": (0, 1, 2)}
 """Which of red, green, blue comes first on the wire (WS2812B, SK6812 and WS2811 datasheets, Composition of 24 bit data)."""
+
+
+WHITE, DARK = 0.060, 0.001
+"""A: one LED at full white, three times 20 mA, and dark, its chip alone."""
+
+
+def _loads(part: Part) -> Iterable[Load]:
+    count, limit = part.get("count", 1), part.get("limit", 100) / 100
+    each = part.get("current", WHITE)
+    source = OWN if part.values.get("current") else usual("60 mA an LED at full white")
+    lit = max(each * limit, DARK)
+    yield Load(
+        f"{count} LEDs", part.get("fed_from", INPUT), DARK * count, (DARK + (lit - DARK) / 3) * count, lit * count, source
+    )
+
+
+def _beside(part: Part, logic: float) -> Iterable[Passive]:
+    if part.get("level", 0.0) > logic:
+        yield Passive("gate", "74HCT125", "between pin and strip, at the strip's supply", "3.3 V in, 5 V out", "pin")
+    yield Passive("resistor", "330 ohm", "in the data wire, at the first LED", "no echoes on the wire", "pin")
+    yield Passive("capacitor", "1000 uF", "across the strip's supply, where it is fed", "bears the switching of all LEDs at once")
 
 
 def _driver(part: Part) -> Driver:
@@ -33,7 +57,15 @@ KIND = Kind(
         choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812"),
         longest_on(),
         whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
+        measured("supply", "what its LEDs run on", "V", 5, least=3, most=30),
+        *fed('"5V"', "what one LED takes at full white"),
+        measured("length", "of the strip, for the voltage along it; 60 LEDs a metre where absent", "m", None, least=0.01, most=200),
+        measured("cable", "length of the wires from the supply to the strip", "m", 0.5, most=100),
+        measured("level", "the high level at its data input, where a level shifter is fitted", "V", None, least=1, most=30),
     ),
+    loads=_loads,
+    terminals={"pin": "DIN"},
+    beside=_beside,
     properties=lambda part: {
         "on": ON,
         "level": Property("number", "%", settable=True, low=0, high=100, help="brightness, 0 to 100 %"),

@@ -19,6 +19,7 @@ def _bench(part: Part) -> Bench:
 
 
 KIND = Kind(
+    terminals={"pin": "the pad"},
     name="touch",
     help="a touch pad",
     fields=(

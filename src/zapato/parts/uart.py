@@ -20,6 +20,7 @@ def _needs(part: Part) -> Iterable[Need]:
 
 
 KIND = Kind(
+    terminals={"tx": "RX of the other side", "rx": "TX of the other side", "enable": "DE and RE"},
     name="uart",
     help="a serial link; with enable, over an RS-485 driver",
     fields=(
@@ -28,6 +29,7 @@ KIND = Kind(
         whole("baud", "bits a second", REQUIRED, least=50, most=4_000_000),
         pin("enable", "the pin that lets an RS-485 driver send", None),
         measured("level", "the high level of the other side", "V", None, most=60),
+        measured("length", "of the cable", "m", None, most=5000),
     ),
     needs=_needs,
     requires=lambda part: () if part.values.get("rx") is not None else ("tx",),

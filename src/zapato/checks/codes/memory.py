@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.budget.memory import Memory, memory
+from zapato.budgets.memory import Memory, memory
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding

@@ -26,6 +26,7 @@ class SensorChip:
         bus_most: the fastest clock of its bus, Hz; 0 where not stated.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
         spi: it can hang on an SPI bus as well, where a select pin is given.
+        draws: A at the most, by its datasheet; 0 where not stated here.
         only: the chips of boards that have it inside; empty where it is a part of its own.
         derived: properties that it computes from the others, so that nothing around it sets them.
         wiring: how it is wired, for the reference.
@@ -47,6 +48,7 @@ class SensorChip:
     wiring: str = ""
     derived: tuple[str, ...] = ()
     only: tuple[str, ...] = ()
+    draws: float = 0.0
 
     def __post_init__(self) -> None:
         if self.addresses and not self.bus:

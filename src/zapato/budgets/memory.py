@@ -105,4 +105,4 @@ def _group(what: str) -> str:
 @cache
 def costs() -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature."""
-    return json.loads((files("zapato") / "budget" / "costs.json").read_text("utf-8"))
+    return json.loads((files("zapato") / "budgets" / "costs.json").read_text("utf-8"))

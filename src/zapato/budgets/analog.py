@@ -1,0 +1,69 @@
+"""Analog inputs: what one count of the converter is worth at the sensor, and how far off it can be."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zapato.budgets.eseries import above
+from zapato.budgets.row import Row, row
+from zapato.design.model import Design, once
+from zapato.parts.model import Part
+from zapato.parts.sensors.analog import ratio
+
+TOLERANCE = 0.01
+"""Of a usual metal film resistor."""
+LOWER = 10_000.0
+"""ohm of the lower resistor of a divider that is to be chosen."""
+
+
+@dataclass(frozen=True)
+class AnalogBudget:
+    """One analog sensor on a pin of the chip.
+
+    Attributes:
+        part: which; most: V at the sensor that the pin can measure; wanted: V that the sensor puts out, or None.
+        step: V at the sensor for one count; error: V at full scale, by the divider's tolerance and one count.
+        divider: (upper, lower) in ohm that brings the sensor's range into the pin's, where it does not fit.
+    """
+
+    part: Part
+    most: float
+    wanted: float | None
+    step: float
+    error: float
+    divider: tuple[float, float] | None
+
+
+@once
+def analog(design: Design) -> list[AnalogBudget]:
+    """Every analog sensor on a pin of the chip."""
+    board = design.board
+    if board is None:
+        return []
+    found: list[AnalogBudget] = []
+    for part in design.of_kind("sensor"):
+        if part.get("chip", "") != "analog" or "pin" not in part.pins or part.pins["pin"].gpio < 0:
+            continue
+        by = ratio(part)
+        most, step = board.analog.high * by, board.analog.high * by / 2**board.analog.bits
+        wanted = part.values["range"][1] if part.values.get("range") else None
+        error = 2 * TOLERANCE * (1 - 1 / by) * most + step
+        fits = wanted is None or wanted <= most
+        found.append(AnalogBudget(part, most, wanted, step, error, None if fits else divider(wanted or 0, board.analog.high)))
+    return found
+
+
+def divider(volts: float, most: float) -> tuple[float, float]:
+    """Resistors (upper, lower), ohm of E24, that bring `volts` to no more than `most`."""
+    return above(LOWER * (volts / most - 1)), LOWER
+
+
+def rows(design: Design) -> Iterator[Row]:
+    """The figures of every analog sensor."""
+    for each in analog(design):
+        name, source = each.part.name, design.board.analog.source if design.board else ""
+        if each.wanted is not None:
+            yield row("analog", name, "its range", each.wanted, "V", each.most, formula="range of the pin x divider", source=source)
+        yield row("analog", name, "one count", each.step, "V", formula="range / 2^bits x divider", source=source)
+        yield row("analog", name, "off by at full scale", each.error, "V", formula="2 x 1 % x (1 - 1 / divider) x range + one count", source="resistors of 1 %")

@@ -1,0 +1,86 @@
+"""Buses: I2C pull-ups against capacitance and speed, lengths of serial links."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zapato.budgets.row import Row, row
+from zapato.design.model import Design, once
+from zapato.parts.model import Part
+
+SINK, LOW = 0.003, 0.4
+"""A that a chip can sink, and V at which it does (UM10204, I2C-bus specification, table of the I/O stages)."""
+RISE = ((100e3, 1000e-9), (400e3, 300e-9), (1e6, 120e-9))
+"""Clock rate up to which a line must rise within so many s (UM10204, table of the bus timing)."""
+PER_CHIP, PER_METRE = 10e-12, 100e-12
+"""F of a chip's pin (UM10204), and of a metre of wire beside its ground."""
+BREAKOUT = 10_000.0
+"""ohm that a usual breakout carries to its supply."""
+SOURCE = "UM10204, I2C-bus specification, 7.1: pull-up resistor sizing"
+RS485, RATE_LENGTH = 1200.0, 1e8
+"""m at the most (TIA-485), and bit m / s that a usual cable carries (TIA TSB-89)."""
+PLAIN = 2.0
+"""m of a serial link without drivers that is usually found to work."""
+
+
+@dataclass(frozen=True)
+class I2cBudget:
+    """One I2C bus.
+
+    Attributes:
+        bus: which; chips: how many hang on it; farad: of a line.
+        least, most: ohm between which the pull-ups must be; ohm: that they have; guessed: nobody said so.
+    """
+
+    bus: Part
+    chips: int
+    farad: float
+    least: float
+    most: float
+    ohm: float
+    guessed: bool
+
+
+def pull_up_range(volts: float, farad: float, rate: float) -> tuple[float, float]:
+    """The least and the most ohm of a pull-up: what a chip can sink, and how fast the line must rise."""
+    rise = next((time for most, time in RISE if rate <= most), RISE[-1][1])
+    return (volts - LOW) / SINK, rise / (0.8473 * farad)
+
+
+@once
+def i2c(design: Design) -> list[I2cBudget]:
+    """Every I2C bus."""
+    found: list[I2cBudget] = []
+    volts = design.board.chip.logic if design.board else 3.3
+    for bus in design.of_kind("i2c"):
+        chips = sum(part.linked.get("bus") is bus for part in design.parts.values())
+        farad = PER_CHIP * (chips + 1) + PER_METRE * bus.get("length", 0.3)
+        least, most = pull_up_range(volts, farad, bus.get("speed", 100e3))
+        given = bus.values.get("pull_ups")
+        found.append(I2cBudget(bus, chips, farad, least, most, given or BREAKOUT / max(1, chips), given is None))
+    return found
+
+
+def serial_reach(part: Part) -> float | None:
+    """m that a serial link may be long; None where no length is given."""
+    if part.values.get("length") is None:
+        return None
+    if part.values.get("enable") is None:
+        return PLAIN
+    return min(RS485, RATE_LENGTH / part.get("baud", 9600))
+
+
+def rows(design: Design) -> Iterator[Row]:
+    """The figures of every bus."""
+    for each in i2c(design):
+        guess = "one breakout of 10 kohm a chip, taken where pull_ups says nothing" if each.guessed else "the device file"
+        worked = f"{each.chips + 1} pins x 10 pF + {each.bus.get('length', 0.3):g} m x 100 pF/m"
+        yield row("buses", each.bus.name, "capacitance of a line", each.farad, "F", 400e-12, formula=worked, source=SOURCE)
+        yield row("buses", each.bus.name, "pull-up", each.ohm, "ohm", each.most, formula="rise time / (0.8473 C)", source=f"{SOURCE}; {guess}")
+        yield row("buses", each.bus.name, "pull-up, at least", each.ohm, "ohm", each.least, formula="(V - 0.4 V) / 3 mA", source=SOURCE, least=True)
+    for part in design.of_kind("uart"):
+        reach = serial_reach(part)
+        if reach is not None:
+            source = "TIA-485; TIA TSB-89: 10^8 bit m/s" if part.values.get("enable") is not None else "a rule of thumb for links without drivers"
+            yield row("buses", part.name, "its length", part.get("length", 0.0), "m", reach, formula="min(1200 m, 10^8 / baud)", source=source)

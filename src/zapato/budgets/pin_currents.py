@@ -1,0 +1,55 @@
+"""What flows through each pin, and through all of them, against what the chip bears."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zapato.boards.model import Pin
+from zapato.budgets.rails import loads
+from zapato.budgets.row import Row, row
+from zapato.design.model import Design, once
+from zapato.parts.electrical import PIN, Load
+from zapato.parts.model import Part
+
+
+@dataclass(frozen=True)
+class PinCurrent:
+    """The current of one pin, A: whose, on which pin, and what the pin bears."""
+
+    part: Part
+    load: Load
+    pin: Pin
+
+    @property
+    def bears(self) -> float:
+        return self.pin.drive_ma / 1000
+
+
+@once
+def pin_currents(design: Design) -> list[PinCurrent]:
+    """Every current through a pin of the chip."""
+    return [
+        PinCurrent(part, load, part.pins[load.field])
+        for part, load in loads(design)
+        if load.feed == PIN and load.field in part.pins and part.pins[load.field].gpio >= 0
+    ]
+
+
+def total(design: Design) -> float:
+    """All pins together, A."""
+    return sum(each.load.peak for each in pin_currents(design))
+
+
+def rows(design: Design) -> Iterator[Row]:
+    """The figures of every pin, and their sum."""
+    for each in pin_currents(design):
+        name = design.called(each.pin)
+        yield row(
+            "pins", name, f"{each.part.name}: {each.load.what}", each.load.peak, "A", each.bears,
+            formula=each.load.source, source=each.pin.source,
+        )  # fmt: skip
+    chip = design.board.chip if design.board else None
+    if chip and chip.total and pin_currents(design):
+        source = chip.sources.get("total", "")
+        yield row("pins", "the chip", "all outputs together", total(design), "A", chip.total, formula="sum", source=source)

@@ -1,0 +1,139 @@
+"""The supply: what each rail carries, against what feeds it; how long a battery lasts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from zapato.boards.model import Board
+from zapato.budgets.row import Row, row
+from zapato.design.model import Design, once
+from zapato.parts.electrical import INPUT, PIN, RAIL, Load
+from zapato.parts.model import Part
+
+USB, USB_SOURCE = 0.5, "USB 2.0 Specification, 7.2.1: a port gives 500 mA"
+UNSTATED = 0.35
+"""A that are taken for a chip whose data sheet's figure is not in the catalogue: more than any that is."""
+UNSTATED_SOURCE = "not in the catalogue; 350 mA, more than any chip that is"
+AWAKE = 0.1
+"""A that are taken for its usual draw then."""
+SWITCHED = 6.0
+"""V from which on a board is taken to have a switching regulator before its 5 V."""
+EFFICIENCY = 0.85
+
+
+@dataclass(frozen=True)
+class Rail:
+    """One rail.
+
+    Attributes:
+        name: "3V3", "5V" (what feeds the board) or a supply's; voltage: V.
+        loads: what hangs on it: whose, and what.
+        idle, typical, peak: A altogether; gives: A that it can give, None where nobody knows.
+        stated: the device file says what it gives; source: where that is from.
+        battery: Ah, 0 where it is none.
+    """
+
+    name: str
+    voltage: float
+    loads: tuple[tuple[str, Load], ...]
+    idle: float
+    typical: float
+    peak: float
+    gives: float | None
+    stated: bool
+    source: str
+    battery: float = 0.0
+
+    @property
+    def hours(self) -> float | None:
+        """How long the battery lasts at the typical current, h."""
+        return self.battery / self.typical if self.battery and self.typical else None
+
+
+@once
+def loads(design: Design) -> list[tuple[Part, Load]]:
+    """What every part draws."""
+    return [(part, load) for part in design.parts.values() for load in part.kind.loads(part)]
+
+
+def feeder(design: Design) -> Part | None:
+    """The supply that feeds the board, where the device file has one."""
+    return next((part for part in design.of_kind("supply") if part.get("board", False)), None)
+
+
+@once
+def rails(design: Design) -> list[Rail]:
+    """The board's 3.3 V, what feeds the board, and every other supply."""
+    board = design.board
+    if board is None:
+        return []
+    on_pins = [(part.name, load) for part, load in loads(design) if load.feed == PIN]
+    inner = [(part.name, load) for part, load in loads(design) if load.feed == RAIL] + on_pins
+    gives = board.rail_ma / 1000 or None
+    found = [_rail(RAIL, board.chip.logic, inner, gives, False, board.rail_note or "not stated")]
+    found.append(_input(design, board, inner))
+    main = feeder(design)
+    for part in design.of_kind("supply"):
+        if part is main:
+            continue
+        hang = [(each.name, load) for each, load in loads(design) if load.feed == part.name]
+        given = part.values.get("current")
+        source = "the device file" if given else "not stated"
+        battery = part.get("battery", 0.0)
+        found.append(_rail(part.name, part.get("voltage", 5.0), hang, given, bool(given), source, battery))
+    return found
+
+
+def _input(design: Design, board: Board, inner: Sequence[tuple[str, Load]]) -> Rail:
+    """What feeds the board: the chip, its 3.3 V and all that hangs on the board's input."""
+    main = feeder(design)
+    names = (INPUT, main.name) if main else (INPUT,)
+    hang = [(part.name, load) for part, load in loads(design) if load.feed in names]
+    hang += [*inner, ("the chip", chip_load(design, board))]
+    if main is None:
+        usb = any("USB" in each for each in board.supply)
+        return _rail(INPUT, 5.0, hang, USB if usb else None, False, USB_SOURCE if usb else "not stated")
+    voltage, given = main.get("voltage", 5.0), main.values.get("current")
+    share = 5.0 / (voltage * EFFICIENCY) if voltage > SWITCHED else 1.0
+    scaled = [
+        (name, Load(x.what, x.feed, x.idle * share, x.typical * share, x.peak * share, x.source)) for name, x in hang
+    ]
+    source = "the device file" if given else "not stated"
+    return _rail(INPUT, voltage, scaled, given, bool(given), source, main.get("battery", 0.0))
+
+
+def chip_load(design: Design, board: Board) -> Load:
+    """What the chip itself takes: with a radio that sends, or without one."""
+    draw = board.chip.draw
+    source = draw.source or UNSTATED_SOURCE
+    typical = draw.typical or AWAKE
+    peak = (draw.peak or UNSTATED) if design.wifi is not None or board.chip.id == "rp2040" else typical
+    return Load("the chip, sending at the peak", RAIL, draw.idle or typical, typical, peak, source)
+
+
+def _rail(
+    name: str,
+    voltage: float,
+    hang: Sequence[tuple[str, Load]],
+    gives: float | None,
+    stated: bool,
+    source: str,
+    battery: float = 0.0,
+) -> Rail:
+    sums = [sum(row) for row in zip(*((x.idle, x.typical, x.peak) for _, x in hang), strict=True)] or [0.0] * 3
+    return Rail(name, voltage, tuple(hang), sums[0], sums[1], sums[2], gives, stated, source, battery)
+
+
+def rows(design: Design) -> Iterator[Row]:
+    """The figures of every rail."""
+    for rail in rails(design):
+        for word in ("idle", "typical", "peak"):
+            formula = "sum of what hangs on it: " + ", ".join(
+                f"{name} {getattr(load, word) * 1000:.0f} mA" for name, load in rail.loads if getattr(load, word) >= 5e-4
+            )
+            value, limit = getattr(rail, word), rail.gives if word == "peak" else None
+            yield row("supply", rail.name, word, value, "A", limit, formula=formula, source=rail.source)
+        if rail.hours is not None:
+            formula = f"{rail.battery:g} Ah / {rail.typical * 1000:.0f} mA"
+            yield row("supply", rail.name, "battery", rail.hours, "h", formula=formula, source="typical current")

@@ -1,0 +1,170 @@
+"""Addressable strips: time for a frame, watts, the voltage along the strip, where to feed it and through which wire."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from math import ceil, floor, sqrt
+from typing import cast
+
+from zapato.budgets.row import Row, row
+from zapato.design.model import Design, once
+from zapato.parts.model import Part
+from zapato.parts.strip import DARK, WHITE
+
+BIT, GAP = 1.25e-6, 300e-6
+"""s for one bit at 800 kHz, and the pause that ends a frame (WS2812B datasheet, data transfer time; more than 280 us on current ones)."""
+LIGHT = 24 * BIT
+"""s for one LED: 30 us."""
+SMOOTH = 60.0
+"""Frames a second that are smooth for everybody; the device itself draws 25."""
+OWN_PACE = 25.0
+DROP = 0.10
+"""The share of its voltage that a strip may lose before its end looks different."""
+RAIL_OHM = 0.06
+"""ohm a metre of one of a strip's two copper rails: 4 mm wide, 70 um thick."""
+DENSE = 60
+"""LEDs a metre that are taken where no length is given."""
+COPPER = 0.0175
+"""ohm mm2 / m of copper at 20 °C."""
+CABLES = (0.5, 0.75, 1.0, 1.5, 2.5, 4.0, 6.0, 10.0, 16.0)
+"""mm2: cross-sections as they are sold (IEC 60228)."""
+LEAD_DROP = 0.03
+"""The share of the voltage that the wires to a strip may lose."""
+NEEDS = 3.7
+"""V that the chip of an LED needs at the least, for strips of 5 V (WS2812B-V5 datasheet, supply voltage)."""
+
+
+@dataclass(frozen=True)
+class StripBudget:
+    """One strip.
+
+    Attributes:
+        part: which; frame: s for one frame on its pin; frames: a second at the most.
+        pins: over how many it would have to be split for SMOOTH frames a second.
+        white, limited: W at full white, and at its brightness limit; amps: A at that limit.
+        volts: along the strip at that limit, fed at its beginning, one for each LED.
+        feeds: places to feed it so that nothing loses more than DROP, both ends among them (1: its beginning will do).
+        wire: mm2 of the wires from the supply; 0 where none of CABLES is thick enough.
+    """
+
+    part: Part
+    frame: float
+    frames: float
+    pins: int
+    white: float
+    limited: float
+    amps: float
+    volts: tuple[float, ...]
+    supply: float
+    feeds: int
+    wire: float
+
+    @property
+    def lost(self) -> float:
+        """The share of the voltage that is lost at its end."""
+        return 1 - self.volts[-1] / self.supply
+
+
+def frame_time(count: int) -> float:
+    """s that a frame of so many LEDs takes on one pin."""
+    return count * LIGHT + GAP
+
+
+def split(count: int, frames: float = SMOOTH) -> int:
+    """Pins over which so many LEDs must be split for so many frames a second."""
+    most = floor((1 / frames - GAP) / LIGHT)
+    return ceil(count / most)
+
+
+def ladder(
+    volts: float, currents: Sequence[float], ohm: float, lead: float = 0.0, *, ends: int = 1
+) -> list[float]:
+    """Voltages along a chain of current sinks, V, from the first to the last.
+
+    `ohm` is the resistance between two of them, both rails together; `lead` that before the first, and behind the last
+    where `ends` is 2 and it is fed there, too. Solves G v = i for the nodes (Kirchhoff's current law).
+    """
+    import numpy as np
+    from scipy.linalg import solve_banded  # pyright: ignore[reportUnknownVariableType]
+
+    count = len(currents)
+    inner, outer = 1 / ohm, 1 / max(lead, 1e-9)
+    diagonal = np.full(count, 2 * inner)
+    diagonal[0] -= inner
+    diagonal[-1] -= inner
+    if count == 1:
+        diagonal[0] = 0.0
+    given = -np.asarray(currents, dtype=float)
+    for at in (0, count - 1)[:ends]:
+        diagonal[at] += outer
+        given[at] += outer * volts
+    bands = np.zeros((3, count))
+    bands[0, 1:], bands[1], bands[2, :-1] = -inner, diagonal, -inner
+    solve = cast(Callable[..., list[float]], solve_banded)
+    return [float(each) for each in solve((1, 1), bands, given)]
+
+
+@once
+def strips(design: Design) -> list[StripBudget]:
+    """Every strip of a design."""
+    return [_budget(part) for part in design.of_kind("strip") if part.values.get("count")]
+
+
+def _budget(part: Part) -> StripBudget:
+    count, supply, limit = part.get("count", 1), part.get("supply", 5.0), part.get("limit", 100) / 100
+    each = part.get("current", WHITE)
+    taken = max(each * limit, DARK)
+    length = part.get("length", count / DENSE)
+    amps = taken * count
+    wire = next((a for a in CABLES if _lead(part, a) * amps <= LEAD_DROP * supply), 0.0)
+    lead = _lead(part, wire or CABLES[-1])
+    ohm = max(2 * RAIL_OHM * length / count, 1e-6)
+    volts = ladder(supply, [taken] * count, ohm, lead)
+    frame = frame_time(count)
+    return StripBudget(
+        part,
+        frame,
+        1 / frame,
+        split(count),
+        each * count * supply,
+        amps * supply,
+        amps,
+        tuple(volts),
+        supply,
+        _feeds(length, taken * count / length, supply),
+        wire,
+    )
+
+
+def _lead(part: Part, wire: float) -> float:
+    """ohm of the two wires from the supply."""
+    return 2 * COPPER * part.get("cable", 0.5) / wire
+
+
+def _feeds(length: float, amps: float, supply: float) -> int:
+    """Places to feed a strip of so many A a metre: one end loses r i l^2 / 2, a stretch between two r i l^2 / 8."""
+    lost = 2 * RAIL_OHM * amps
+    if lost * length**2 / 2 <= DROP * supply:
+        return 1
+    return ceil(length / sqrt(8 * DROP * supply / lost)) + 1
+
+
+def rows(design: Design) -> Iterator[Row]:
+    """The figures of every strip."""
+    for each in strips(design):
+        name, count = each.part.name, each.part.get("count", 1)
+        timed = "WS2812B datasheet, data transfer time"
+        yield row("strips", name, "a frame", each.frame, "s", 1 / OWN_PACE, formula=f"{count} x 30 us + 300 us", source=timed)
+        yield row("strips", name, "frames", each.frames, "1/s", formula="1 / the time for a frame", source=timed)
+        yield row("strips", name, f"pins for {SMOOTH:g} frames/s", each.pins, "", formula="LEDs / LEDs that fit into a frame", source=timed)
+        current = next(iter(each.part.kind.loads(each.part))).source
+        yield row("strips", name, "full white", each.white, "W", formula="LEDs x A x V", source=current)
+        yield row("strips", name, "at its limit", each.limited, "W", formula="full white x limit", source=current)
+        yield row(
+            "strips", name, "lost at its end", each.lost, "/", DROP,
+            formula="a ladder of one current sink an LED, solved by Kirchhoff's law",
+            source=f"{RAIL_OHM} ohm a metre and rail; wires of {each.wire or CABLES[-1]:g} mm2",
+        )  # fmt: skip
+        yield row("strips", name, "places to feed it", each.feeds, "", formula="r i l^2 / 8 between two", source=f"at most {DROP:.0%} lost")
+        yield row("strips", name, "wires from the supply", each.wire, "mm2", formula=f"2 rho l I / A <= {LEAD_DROP:.0%}", source="IEC 60228")

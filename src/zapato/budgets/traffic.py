@@ -1,0 +1,62 @@
+"""Messages a second at the broker: of a device, and of its whole site."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from zapato.budgets.row import Row, row
+from zapato.design.model import Design, once
+
+VITALS = 1 / 60
+"""Messages a second of `vitals`."""
+HEAD = 9
+"""Bytes of a message beside topic and payload (MQTT 3.1.1, fixed header, lengths, packet identifier)."""
+PAYLOAD = 6
+"""Bytes of a usual value."""
+DEVICE, SITE = 10.0, 100.0
+"""Messages a second of one device, and of a site, from which on small brokers and the hubs behind them, which keep every value, fall behind."""
+
+
+@dataclass(frozen=True)
+class Traffic:
+    """What a device says at the most, by topic under its own: messages a second. Sensors that report every reading."""
+
+    name: str
+    topics: tuple[tuple[str, float], ...]
+    size: float
+
+    @property
+    def rate(self) -> float:
+        return sum(rate for _, rate in self.topics)
+
+
+@once
+def traffic(design: Design) -> Traffic | None:
+    """What a device says; None where it has no broker."""
+    if design.mqtt is None:
+        return None
+    least = design.mqtt.get("apart") or 0
+    topics: list[tuple[str, float]] = [("vitals", VITALS)]
+    for part in design.parts.values():
+        every = part.values.get("every") or (30_000 if part.kind.name == "sensor" else None)
+        if every:
+            rate = 1000 / max(every, least)
+            topics += [(f"{part.name}/{name}", rate) for name in part.properties]
+    bytes_a_second = sum(rate * (len(design.topic) + 1 + len(topic) + HEAD + PAYLOAD) for topic, rate in topics)
+    return Traffic(design.name, tuple(topics), bytes_a_second)
+
+
+def of_site(designs: Sequence[Design]) -> float:
+    """Messages a second of all of these."""
+    return sum(found.rate for each in designs if (found := traffic(each)))
+
+
+def rows(design: Design) -> Iterator[Row]:
+    """The figures of a device's traffic."""
+    found = traffic(design)
+    if found:
+        worked = "1 / every, for each value; vitals once a minute"
+        source = "a rule of thumb: hubs keep every value"
+        yield row("traffic", found.name, "messages", found.rate, "1/s", DEVICE, formula=worked, source=source)
+        yield row("traffic", found.name, "bytes", found.size, "B/s", formula="topic + payload + 9 B", source="MQTT 3.1.1, PUBLISH")

@@ -1,0 +1,57 @@
+"""All budgets of a design together."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zapato.budgets import analog, buses, pin_currents, rails, strips, traffic
+from zapato.budgets.memory import memory
+from zapato.budgets.row import Row, row
+from zapato.design import Design, resolve
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory")
+
+
+@dataclass(frozen=True)
+class Budget:
+    """What a design takes of what there is.
+
+    Attributes:
+        design: whose; rows: every figure with its limit, formula and source.
+    """
+
+    design: Design
+    rows: tuple[Row, ...]
+
+    @property
+    def over(self) -> tuple[Row, ...]:
+        """The figures that pass their limit."""
+        return tuple(each for each in self.rows if each.verdict == "over")
+
+    @property
+    def frame(self) -> pd.DataFrame:
+        """One row a figure."""
+        import pandas
+
+        return pandas.DataFrame([each.as_dict() for each in self.rows])
+
+    def of(self, topic: str) -> tuple[Row, ...]:
+        return tuple(each for each in self.rows if each.topic == topic)
+
+
+def budget(what: Design | Path | str) -> Budget:
+    """The budgets of a design or a device file. Raises Unreadable."""
+    design = what if isinstance(what, Design) else resolve(Path(what))
+    found: list[Row] = []
+    for each in (rails, pin_currents, strips, analog, buses, traffic):
+        found += each.rows(design)
+    if known := memory(design):
+        source = "measured in the VM (tools/costs.py)"
+        found.append(row("memory", "heap", "at its peak", known.heap, "B", known.heap_has, formula="sum of its pieces", source=source))
+        found.append(row("memory", "flash", "one version", known.flash, "B", formula="sum of its modules", source=source))
+    return Budget(design, tuple(found))

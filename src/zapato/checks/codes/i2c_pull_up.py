@@ -1,0 +1,48 @@
+"""i2c-pull-up: the pull-ups of an I2C bus are too strong for its chips, or too weak for its speed."""
+
+from collections.abc import Iterator
+
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+
+
+def _find(design: Design) -> Iterator[Finding]:
+    if not any(True for _ in design.of_kind("i2c")):
+        return
+    from zapato.budgets.buses import SOURCE, i2c
+    from zapato.budgets.eseries import above, below
+    from zapato.parts.electrical import ohms
+
+    for each in i2c(design):
+        if each.least <= each.ohm <= each.most:
+            continue
+        strong = each.ohm < each.least
+        low, high = above(each.least), below(max(each.most, each.least))
+        whose = f"{each.chips} breakouts with 10 kohm each" if each.guessed else "its pull-ups"
+        yield design.finding(
+            "i2c-pull-up",
+            "warning",
+            (*each.bus.path, "pull_ups") if not each.guessed else each.bus.path,
+            f"{whose} make {each.ohm:.0f} ohm on {each.bus.id}, "
+            + (f"less than the {each.least:.0f} ohm that a chip can pull low" if strong else f"more than the {each.most:.0f} ohm with which a line rises in time"),
+            why=f"{each.farad * 1e12:.0f} pF a line at {each.bus.get('speed', 100e3) / 1000:g} kHz ({SOURCE}).",
+            fixes=(f"{ohms(low)} to {ohms(high)} altogether", "a lower `speed`, shorter wires" if not strong else "pull-ups taken off some of the breakouts"),
+            of="value" if not each.guessed else "key",
+        )
+
+
+RULE = Rule(
+    code="i2c-pull-up",
+    family="buses",
+    severities=("warning",),
+    title="the pull-ups of an I2C bus do not fit",
+    story="""
+A chip pulls an I2C line low, a resistor lets it rise. Too strong a resistor, and the chips cannot pull it down; too weak a one, and the line
+does not rise in time for the clock. Most breakouts carry 10 kohm each: with many of them on one bus they are too strong together.
+Capacitance is counted as 10 pF a chip and 100 pF a metre of wire (`length`).
+""",
+    failing=device('[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\npull_ups = "47kohm"\nlength = "1m"\n[sensor.sky]\nchip = "bh1750"\nbus = "main"'),
+    mended=device('[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\npull_ups = "2.2kohm"\nlength = "1m"\n[sensor.sky]\nchip = "bh1750"\nbus = "main"'),
+    find=_find,
+)

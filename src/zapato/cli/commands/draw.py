@@ -1,0 +1,60 @@
+"""zapato draw: pin map, wiring sheet, budgets and links as pictures, tables and lists."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from zapato.design import Design
+
+WHAT = ("pins", "wires", "links", "budget")
+
+
+@click.command("draw")
+@click.argument("path", type=click.Path(path_type=Path))
+@click.option("--what", type=click.Choice([*WHAT, "all"]), default="all", show_default=True, help="What to draw.")
+@click.option(
+    "--out",
+    type=click.Path(path_type=Path),
+    help="A .png, .svg or .pdf file; with --what all a file for each, called after it. Without it the same as text.",
+)
+@click.option("--shopping", type=click.Path(path_type=Path), help="Write the list of small parts to buy, as CSV.")
+@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it as text.")
+def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form: str) -> int:
+    """Draw a device: the board's pins by use and hazard, every wire, what follows what, and the budgets.
+
+    Without --out the same stands in the terminal: the pins and the wires as tables, what to buy, and the way into the loader.
+    """
+    from zapato.cli.pictures import as_data, as_text, shopping_list, write_pictures
+    from zapato.design import resolve
+    from zapato.lang.files import write
+
+    design = resolve(path)
+    chosen = WHAT if what == "all" else (what,)
+    if shopping:
+        write(shopping, shopping_list(design).encode())
+        click.echo(f"{shopping}: what to buy")
+    if out:
+        for each in write_pictures(design, chosen, out, one=what != "all"):
+            click.echo(f"{each}")
+    elif form == "json":
+        import json
+
+        click.echo(json.dumps(as_data(design, chosen), indent=2, ensure_ascii=False))
+    elif not shopping:
+        click.echo(as_text(design, chosen))
+    return 0
+
+
+def figures() -> dict[str, Callable[[Design], Figure]]:
+    """What draws each of WHAT."""
+    from zapato.budgets.whole import budget
+    from zapato.draw import budget_chart, link_graph, pin_map, wiring_sheet
+
+    return {"pins": pin_map, "wires": wiring_sheet, "links": link_graph, "budget": lambda design: budget_chart(budget(design))}

@@ -1,0 +1,151 @@
+"""Pictures of a device as files, and the same as text and data."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zapato.cli.terminal import styled, table
+from zapato.wiring import State, pin_rows, wiring
+
+if TYPE_CHECKING:
+    from zapato.budgets.whole import Budget
+    from zapato.design import Design
+
+MARKS: dict[State, str] = {"used": "#", "free": ".", "mind": "!", "forbidden": "x", "supply": " "}
+"""How a pin's state is told in plain text."""
+
+
+def write_pictures(design: Design, chosen: Sequence[str], out: Path, *, one: bool) -> Iterator[Path]:
+    """Write each picture; several get what they show behind the name. Raises ZapatoError, Unwritable."""
+    from zapato.cli.commands.draw import figures
+    from zapato.draw import check_name, save
+
+    check_name(out)
+    for what in chosen:
+        path = out if one else out.with_name(f"{out.stem}-{what}{out.suffix}")
+        save(figures()[what](design), path)
+        yield path
+
+
+def shopping_list(design: Design) -> str:
+    """What to buy as CSV (RFC 4180)."""
+    held = io.StringIO()
+    writer = csv.writer(held)
+    writer.writerow(("count", "what", "value", "for"))
+    for each in wiring(design).items:
+        writer.writerow((each.count, each.what, each.value, each.why))
+    return held.getvalue()
+
+
+def as_data(design: Design, chosen: Sequence[str]) -> dict[str, object]:
+    """The same as plain data."""
+    from zapato.budgets.whole import budget
+    from zapato.draw.links import sources, targets, written
+
+    sheet = wiring(design)
+    every: dict[str, object] = {
+        "pins": [asdict(row) for row in pin_rows(design)],
+        "wires": {
+            "wires": [asdict(each) for each in sheet.wires],
+            "buy": [asdict(each) for each in sheet.items],
+            "loader": list(sheet.steps),
+        },
+        "links": [
+            {"from": sources(link), "to": targets(link), "link": dict(written(design, link))} for link in design.links
+        ],
+        "budget": [row.as_dict() for row in budget(design).rows],
+    }
+    return {"device": design.name, **{what: every[what] for what in chosen}}
+
+
+def as_text(design: Design, chosen: Sequence[str]) -> str:
+    """The same for a terminal."""
+    from zapato.budgets.whole import budget
+
+    blocks: list[str] = []
+    if "pins" in chosen:
+        blocks.append(pins_text(design))
+    if "wires" in chosen:
+        blocks.append(wires_text(design))
+    if "links" in chosen and design.links:
+        blocks.append(_links_text(design))
+    if "budget" in chosen:
+        blocks.append(budget_text(budget(design)))
+    return "\n\n".join(blocks)
+
+
+def pins_text(design: Design) -> str:
+    """The board's pins, header by header, with a mark for each one's state."""
+    rows = pin_rows(design)
+    board = design.board.id if design.board else "no board"
+    head = styled(f"pins of {board}", bold=True) + "   # used  . free  ! something to mind  x not to be used"
+    shown = [
+        {
+            "": MARKS[row.state],
+            "header": row.side,
+            "label": row.label,
+            "pin": "" if row.gpio is None else row.gpio,
+            "part": row.use,
+            "can": row.can,
+            "mind": row.note,
+        }
+        for row in rows
+    ]
+    return f"{head}\n{table(shown, droppable='can')}"
+
+
+def wires_text(design: Design) -> str:
+    """Every wire, what to buy, and the way into the loader."""
+    sheet = wiring(design)
+    rows = [
+        {"from": each.start, "to": each.end, "wire": each.kind, "through": each.through, "note": each.note}
+        for each in sheet.wires
+    ]
+    blocks = [styled("wires", bold=True), table(rows, droppable="note")]
+    if sheet.apart:
+        blocks.append(styled(f"mains at: {', '.join(sheet.apart)}; kept apart from all the rest", fg="red"))
+    if sheet.items:
+        goods = [{"count": each.count, "what": each.what, "value": each.value, "for": each.why} for each in sheet.items]
+        blocks += ["", styled("to buy", bold=True), table(goods, droppable="for")]
+    if sheet.steps:
+        blocks += ["", styled("into the loader", bold=True), *(f"  {n}. {step}" for n, step in enumerate(sheet.steps, 1))]
+    return "\n".join(blocks)
+
+
+def _links_text(design: Design) -> str:
+    from zapato.draw.links import sources, targets
+
+    rows = [
+        {"link": link.number, "from": ", ".join(sources(link)), "to": ", ".join(targets(link))} for link in design.links
+    ]
+    return f"{styled('links', bold=True)}\n{table(rows)}"
+
+
+def budget_text(budget: Budget) -> str:
+    """The figures, topic by topic; those that pass their limit in red."""
+    from zapato.draw.budgets import shown
+
+    rows = [
+        {
+            "topic": each.topic,
+            "of": each.of,
+            "what": each.what.removesuffix(", at least"),
+            "value": shown(each.value, each.unit),
+            "limit": "" if each.limit is None else f"{'>= ' if each.what.endswith('at least') else ''}{shown(each.limit, each.unit)}",
+            "": each.verdict,
+            "how": each.formula,
+        }
+        for each in budget.rows
+    ]
+    head, *lines = table(rows, droppable="how").split("\n") if rows else ["no board, no budget"]
+    colors = {"over": "red", "close": "yellow"}
+    told = [
+        styled(line, fg=colors[row.verdict]) if row.verdict in colors else line
+        for line, row in zip(lines, budget.rows, strict=True)
+    ]
+    return "\n".join([styled(head, bold=True), *told])

@@ -1,0 +1,23 @@
+"""A supply: what feeds the board, or parts beside it. Nothing of it runs on the device."""
+
+from __future__ import annotations
+
+from zapato.lang.fields import REQUIRED, boolean, measured
+from zapato.parts.model import Kind
+
+KIND = Kind(
+    name="supply",
+    help="a power supply or a battery, for the budgets and the wiring sheet",
+    fields=(
+        measured("voltage", "what it gives", "V", REQUIRED, least=0.5, most=60),
+        measured("current", "what it can give for long", "A", None, least=0.001, most=200),
+        boolean("board", "it feeds the board, in place of a USB port"),
+        measured("battery", "the capacity, where it is a battery", "Ah", None, least=0.001, most=1000),
+    ),
+    passive=True,
+    wiring=(
+        "Its ground joined with the board's and with that of everything it feeds. Mains on its input: in an "
+        "enclosure, apart from all that carries low voltage."
+    ),
+    example='[supply.strip]\nvoltage = "5V"\ncurrent = "10A"',
+)
