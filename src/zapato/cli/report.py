@@ -12,7 +12,7 @@ from zapato.lang.units import shown_time
 
 if TYPE_CHECKING:
     from zapato.firmware import Build
-    from zapato.stage import Expectation, Rehearsal
+    from zapato.stage import Expectation, Moment, Rehearsal
 
 COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
 MANY = 20
@@ -159,22 +159,16 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
         else f"{shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"
     )
     lines = [f"{verdict} {result.device}: {result.title}, {took}"]
+    for moment in result.story:
+        lines += _moment(moment)
     for each in result.expectations:
-        lines += _expectation(each)
+        lines += _expectation(each) if each.at is None else []
     if result.crash:
         crash = result.crash
         lines.append(
             styled(f"  the firmware crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True)
         )
         lines += [f"    {line}" for line in crash.traceback.splitlines()]
-    for moment in result.restarts:
-        lines.append(
-            styled(f"  the firmware restarted at {clock(moment)}; its log tells why", fg="red", bold=True)
-        )
-    lines += [
-        f"  {clock(moment):>12}  {styled('fault', fg='red')}   {text.removeprefix('fault ')}"
-        for moment, text in result.faults
-    ]
     lost = [r for r in result.records if r["what"] == "lost"]
     if lost:
         first = f"{lost[0]['name']} at {clock(lost[0]['t'] / 1000)}"
@@ -185,6 +179,37 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
     lines.append(
         f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's; largest free piece {result.used.largest:,} bytes at its smallest"
     )
+    return lines
+
+
+def brief_line(result: Rehearsal) -> str:
+    """A rehearsal in one line."""
+    word = styled("passed", fg="green", bold=True) if result.passed else styled("failed", fg="red", bold=True)
+    held = sum(each.passed is True for each in result.expectations)
+    text = f"{word} {result.device}: {held} of {len(result.expectations)} expectations held, heap {result.heap_peak / result.heap:.0%}"
+    wrong = next((each for each in result.expectations if not each.passed), None)
+    if result.crash:
+        return f"{text}; crashed at {clock(result.crash.at)}"
+    if result.restarts:
+        return f"{text}; restarted at {clock(result.restarts[0])}"
+    return f"{text}; first not: {wrong.text} ({wrong.place.file}:{wrong.place.line})" if wrong else text
+
+
+def _moment(moment: Moment) -> list[str]:
+    """One moment of the story, its note above it."""
+    lines = [f"{'':14}  {styled(f'- {moment.note}', bold=True)}"] if moment.note else []
+    at = f"  {clock(moment.t):>12}"
+    if moment.of:
+        lines += _expectation(moment.of)
+        lines += [f"{'':22}  {styled(f'{clock(t):>10} {text}', dim=True)}" for t, text in moment.around]
+    elif moment.what == "act":
+        lines.append(f"{at}  {styled('act   ', fg='cyan')}  {moment.text}")
+    elif moment.what == "restart":
+        lines.append(f"{at}  {styled('RESTART', fg='red')} {moment.text}; its log tells why")
+    elif moment.what == "fault":
+        lines.append(f"{at}  {styled('fault ', fg='red')}  {moment.text.removeprefix('fault ')}")
+    else:
+        lines.append(f"{at}  {styled('power ', fg='yellow')}  {moment.text}")
     return lines
 
 

@@ -74,6 +74,7 @@ STEP = Shape(
         ),
         Field("act", _texts, {"type": ["string", "array"]}, "what happens to the world", None),
         text("expect", "what must be true", None, most=1000),
+        text("note", "what this step is about, for the story", None, most=200),
     )
 )
 
@@ -132,6 +133,7 @@ class Step:
     within: int = 0
     stays: int = 0
     over: int = 0
+    note: str = ""
     reads: tuple[tuple[str, str], ...] = ()
     act_call: Call | None = None
 
@@ -349,7 +351,9 @@ def _expectation(script: Script, design: Design, values: Mapping[str, Any], path
     reads = tuple(dict.fromkeys(expression.reads))
     place = script.document.place(where)
     script.steps.append(
-        Step(len(script.steps), written, expression.code, False, place, reads=reads, **_timing(values))
+        Step(
+            len(script.steps), written, expression.code, False, place, reads=reads, note=values.get("note") or "", **_timing(values)
+        )
     )
 
 
@@ -370,7 +374,8 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
         if index:
             timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
         place = script.document.place(where)
-        script.steps.append(Step(len(script.steps), written, "", True, place, act_call=call, **timing))
+        note = "" if index else values.get("note") or ""
+        script.steps.append(Step(len(script.steps), written, "", True, place, act_call=call, note=note, **timing))
 
 
 def read_act(design: Design, written: str) -> tuple[Call | None, Mistake | None]:

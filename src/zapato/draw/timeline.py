@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -12,8 +13,14 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from zapato.stage import Rehearsal
+    from zapato.stage import Expectation, Rehearsal
 
+NAME = 26
+"""Letters of a lane's name; of a longer one the middle goes."""
+TOLD = 3
+"""Failed expectations whose words stand in the picture."""
+BANDS = {"power": ("#3d3d3d", "xx"), "network": (NET, "//"), "broker": ("#c9a227", "..")}
+"""How an outage is drawn: told apart in grey, too."""
 UNITS = ((2 * 3600, 3600, "h"), (180, 60, "min"), (0, 1, "s"))
 
 
@@ -57,14 +64,16 @@ def timeline(result: Rehearsal) -> Figure:
     """The timeline as a figure, 1280 dots wide."""
     rows = lanes(result)
     scale, unit = next((size, word) for limit, size, word in UNITS if result.lasts >= limit)
-    weights = [1.1, *(2.2 if lane.curve else 0.8 for lane in rows)]
-    figure = new_figure(12.8, min(14.0, 1.6 + 0.55 * sum(weights)))
+    failed = [each for each in result.expectations if each.passed is False and each.at is not None]
+    weights = [1.1 + 0.75 * min(len(failed), TOLD), *(2.2 if lane.curve else 0.8 for lane in rows)]
+    figure = new_figure(12.8, min(20.0, 1.6 + 0.55 * sum(weights)))
     axes: Any = figure.subplots(len(rows) + 1, 1, sharex=True, height_ratios=weights, squeeze=False)[:, 0]
     _verdicts(axes[0], result, scale)
     for axis, lane in zip(axes[1:], rows, strict=True):
         _draw(axis, lane, result.lasts, scale)
     for axis in axes:
         _acts(axis, result, scale)
+        _outages(axis, result, scale, named=axis is axes[0])
     axes[-1].set_xlim(0, result.lasts / scale)
     axes[-1].set_xlabel(f"virtual time, {unit}", color=INK)
     word = "every expectation held" if result.passed else "not every expectation held"
@@ -77,7 +86,8 @@ def _plain(axis: Axes, name: str) -> None:
         axis.spines[side].set_visible(False)
     axis.spines["bottom"].set_color(GRID)
     axis.tick_params(colors=INK, length=3, labelsize=9)
-    axis.set_ylabel(name, rotation=0, ha="right", va="center", color=INK, fontsize=10)
+    shown = name if len(name) <= NAME else f"{name[: NAME // 2]}…{name[-NAME // 2 :]}"
+    axis.set_ylabel(shown, rotation=0, ha="right", va="center", color=INK, fontsize=10)
 
 
 def _verdicts(axis: Axes, result: Rehearsal, scale: float) -> None:
@@ -88,9 +98,37 @@ def _verdicts(axis: Axes, result: Rehearsal, scale: float) -> None:
         if each.at is not None:
             style = {"marker": "o", "color": FEEL} if each.passed else {"marker": "X", "color": WRONG}
             axis.plot([each.at / scale], [0], markersize=9 if not each.passed else 7, clip_on=False, **style)  # type: ignore[arg-type]
+    _told(axis, [e for e in result.expectations if e.passed is False and e.at is not None], result.lasts, scale)
     if result.crash:
         axis.plot([result.crash.at / scale], [0], marker="X", color=WRONG, markersize=13, clip_on=False)
         axis.annotate("crash", (result.crash.at / scale, 0.3), color=WRONG, fontsize=10)
+
+
+def _told(axis: Axes, failed: Sequence[Expectation], lasts: float, scale: float) -> None:
+    """What failed, and what was seen, beside its mark; the rest is counted."""
+    rows = failed[:TOLD]
+    axis.set_ylim(-1 - 1.5 * len(rows), 1)
+    for number, each in enumerate(rows):
+        seen = ", ".join(f"{name} = {value}" for name, value in each.seen.items()) or "nothing like it"
+        more = f"   and {len(failed) - TOLD} more" if number == TOLD - 1 and len(failed) > TOLD else ""
+        text = f"not {each.text}; seen: {seen}"
+        text = (text if len(text) <= 96 else text[:95] + "…") + more
+        late = (each.at or 0.0) > lasts / 2
+        axis.annotate(
+            text, ((each.at or 0.0) / scale, 0), xytext=(-8 if late else 8, -14 - 15 * number), textcoords="offset points",
+            ha="right" if late else "left", va="center", fontsize=8.5, color=WRONG,
+        )  # fmt: skip
+
+
+def _outages(axis: Axes, result: Rehearsal, scale: float, *, named: bool) -> None:
+    """Power cuts and outages of network and broker as bands over all lanes; short ones stay visible."""
+    least = result.lasts / 400
+    for what, since, to in result.outages:
+        color, hatch = BANDS[what]
+        end = max(to, since + least)
+        axis.axvspan(since / scale, end / scale, facecolor=color, alpha=0.16, hatch=hatch, edgecolor=color, linewidth=0, zorder=0)
+        if named:
+            axis.annotate(what, ((since + end) / 2 / scale, 0.92), fontsize=8, color=INK, ha="center", va="top", annotation_clip=False)
 
 
 def _acts(axis: Axes, result: Rehearsal, scale: float) -> None:

@@ -12,7 +12,7 @@ from typing import Any
 
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
-from zapato.design.script import Script, begins_at, read_script
+from zapato.design.script import Script, Step, begins_at, read_script
 from zapato.errors import Refused, RehearsalInvalid, Unreadable
 from zapato.firmware.build import refuse_undriven
 from zapato.firmware.compile import cache_folder, compile_all
@@ -222,7 +222,7 @@ def result_of(
     """What the trace tells of the script."""
     verdicts = {r["number"]: r for r in trace.rows if r["what"] == "expect"}
     expectations = [
-        _expectation(step.text, step.place, verdicts.get(step.number))
+        _expectation(step, verdicts.get(step.number))
         for step in script.steps
         if not step.act
     ]
@@ -238,10 +238,13 @@ def result_of(
         board.effort,
         tuple(trace.rows),
         tuple(script.notes),
+        told={step.number: step.note for step in script.steps if step.note},
     )
 
 
-def _expectation(text: str, place: Any, row: Mapping[str, Any] | None) -> Expectation:
+def _expectation(step: Step, row: Mapping[str, Any] | None) -> Expectation:
     if row is None:
-        return Expectation(text, place, None)
-    return Expectation(text, place, row["value"], row["t"] / 1000, row["after"] / 1000, row["seen"])
+        return Expectation(step.text, step.place, None, number=step.number)
+    return Expectation(
+        step.text, step.place, row["value"], row["t"] / 1000, row["after"] / 1000, row["seen"], step.number
+    )

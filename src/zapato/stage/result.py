@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from zapato.findings import Place
@@ -24,6 +24,7 @@ class Expectation:
         at: the virtual moment of the verdict, s.
         after: s since it began to be watched.
         seen: the values that it reads, at that moment.
+        number: of its step.
     """
 
     text: str
@@ -32,6 +33,29 @@ class Expectation:
     at: float | None = None
     after: float = 0.0
     seen: Mapping[str, Any] = field(default_factory=dict[str, Any])
+    number: int = -1
+
+
+@dataclass(frozen=True)
+class Moment:
+    """One moment of a rehearsal's story.
+
+    Attributes:
+        t: s; what: "act", "expect", "power", "restart", "fault" or "network"; text: in words.
+        note: the step's own; of: the expectation that it is the verdict of.
+        around: of a failed one, what happened shortly before and after: (s, text).
+    """
+
+    t: float
+    what: str
+    text: str
+    note: str = ""
+    of: Expectation | None = None
+    around: tuple[tuple[float, str], ...] = ()
+
+
+BEFORE, AFTER, SHOWN = 10.0, 2.0, 8
+"""s before and after a failed expectation of which the story tells what happened, and how many rows at the most."""
 
 
 @dataclass(frozen=True)
@@ -57,6 +81,7 @@ class Rehearsal:
         effort: instructions that it spent, as figures that repeat exactly.
         records: everything that happened, as rows of t (ms), what, name, value.
         notes: what is worth knowing about the rehearsal itself, a sentence each.
+        told: the notes of its steps, by number.
         live: it ran in real time; `lasts` and every moment are real, too.
     """
 
@@ -72,6 +97,55 @@ class Rehearsal:
     records: tuple[Mapping[str, Any], ...] = field(repr=False)
     notes: tuple[str, ...] = ()
     live: bool = False
+    told: Mapping[int, str] = field(default_factory=dict[int, str], repr=False)
+
+    @property
+    def story(self) -> tuple[Moment, ...]:
+        """The day as it went: acts, verdicts, outages, faults and restarts, in their order."""
+        found: list[Moment] = []
+        by_number = {each.number: each for each in self.expectations}
+        for row in self.records:
+            t, what, name, value = row["t"] / 1000, row["what"], str(row["name"]), row["value"]
+            if what == "act":
+                note = self.told.get(value, "")
+                last = found[-1] if found else None
+                if last and last.what == "act" and last.t == t and not note:
+                    found[-1] = replace(last, text=f"{last.text}, {name}")
+                else:
+                    found.append(Moment(t, "act", name, note))
+            elif what == "expect":
+                each = by_number[row["number"]]
+                around = self._around(t) if each.passed is False else ()
+                found.append(Moment(t, "expect", name, self.told.get(each.number, ""), each, around))
+            elif what == "power" and name in ("reset", "watchdog"):
+                found.append(Moment(t, "restart", f"the firmware restarted ({name})"))
+            elif what == "power" and t > 0:
+                found.append(Moment(t, "power", "the power is back" if value else "the power is gone"))
+            elif what == "print" and str(value).startswith("fault in "):
+                found.append(Moment(t, "fault", str(value)))
+        return tuple(found)
+
+    def _around(self, t: float) -> tuple[tuple[float, str], ...]:
+        """What happened around a moment."""
+        near = [r for r in self.records if t - BEFORE <= r["t"] / 1000 <= t + AFTER and r["what"] in ("pin", "mqtt", "print", "message", "net")]
+        return tuple((r["t"] / 1000, f"{r['what']} {r['name']} {r['value']}".strip()) for r in near[-SHOWN:])
+
+    @property
+    def outages(self) -> tuple[tuple[str, float, float], ...]:
+        """When power, network and broker were away: which, from, to, s."""
+        found: list[tuple[str, float, float]] = []
+        for what, name, word in (("power", "on", "power"), ("net", "wifi", "network"), ("net", "broker", "broker")):
+            since: float | None = None
+            for row in self.records:
+                if row["what"] == what and row["name"] == name:
+                    if not row["value"] and since is None:
+                        since = row["t"] / 1000
+                    elif row["value"] and since is not None:
+                        found.append((word, since, row["t"] / 1000))
+                        since = None
+            if since is not None:
+                found.append((word, since, self.lasts))
+        return tuple(sorted(found, key=lambda each: each[1]))
 
     @property
     def heap_peak(self) -> int:
@@ -126,6 +200,8 @@ class Rehearsal:
             "heap": {"has": self.heap, **asdict(self.used)},
             "effort": asdict(self.effort),
             "notes": list(self.notes),
+            "story": [{"t": m.t, "what": m.what, "text": m.text, "note": m.note} for m in self.story],
+            "outages": [{"what": what, "from": since, "to": to} for what, since, to in self.outages],
             "messages": sum(r["what"] == "mqtt" for r in self.records),
         }
 

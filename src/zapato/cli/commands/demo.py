@@ -20,7 +20,7 @@ def COMMAND(out: Path, force: bool) -> int:
     """Copy the demo site out, check it, build every device and rehearse it. Needs no board and no network."""
     from zapato.checks import check, device_files
     from zapato.cli.report import summary, text_of
-    from zapato.cli.terminal import styled
+    from zapato.cli.terminal import styled, table
     from zapato.demo.copy import copy_site
 
     kept = [path for path, what in copy_site(out, force) if what == "kept"]
@@ -28,18 +28,23 @@ def COMMAND(out: Path, force: bool) -> int:
     for path in kept:
         click.echo(f"kept {path}: you changed it (--force puts the demo's own back)")
     missing = _no_vm()
-    results: list[bool] = []
+    rows: list[dict[str, object]] = []
     for path in device_files(out):
         report = check([path])
         click.echo(f"\n{styled(path.stem, bold=True)} {'-' * (70 - len(path.stem))}")
         click.echo(text_of(report) + f"checked {summary(report)}")
-        results.append(report.ok and _build_and_rehearse(path, out, not missing))
-    good = sum(results)
+        row: dict[str, object] = {"device": path.stem, "findings": summary(report).partition(": ")[2] or "none"}
+        if report.ok:
+            row |= _build_and_rehearse(path, out, not missing)
+        rows.append(row)
+    good = sum(bool(row.pop("good", False)) for row in rows)
+    names = ("device", "findings", "flash", "heap", "expectations", "took")
+    click.echo(f"\n{table([{name: row.get(name, '-') for name in names} for row in rows])}")
     done = "checked and built" if missing else "checked, built and rehearsed"
-    click.echo(f"\n{good} of {len(results)} devices {done} without a fault")
+    click.echo(f"\n{good} of {len(rows)} devices {done} without a fault")
     if missing:
         click.echo(f"not rehearsed: {missing}")
-    return 0 if good == len(results) else 1
+    return 0 if good == len(rows) else 1
 
 
 def _no_vm() -> str:
@@ -54,14 +59,23 @@ def _no_vm() -> str:
     return ""
 
 
-def _build_and_rehearse(path: Path, out: Path, stage: bool) -> bool:
+def _build_and_rehearse(path: Path, out: Path, stage: bool) -> dict[str, object]:
+    """Build and rehearse one device; gives its row of the table, `good` where nothing was wrong."""
     from zapato.cli.report import built_lines, rehearsal_lines
     from zapato.firmware import build
     from zapato.stage import rehearse
 
-    click.echo("\n".join(built_lines(build(path, out / "out"))))
+    built = build(path, out / "out")
+    click.echo("\n".join(built_lines(built)))
+    row: dict[str, object] = {"good": True, "flash": f"{built.size / 1024:.1f} KiB"}
     if not stage:
-        return True
+        return row
     result = rehearse(path)
     click.echo("\n".join(rehearsal_lines(result)))
-    return result.passed
+    held = sum(each.passed is True for each in result.expectations)
+    return row | {
+        "good": result.passed,
+        "heap": f"{result.heap_peak / 1024:.1f} of {result.heap // 1024} KiB",
+        "expectations": f"{held} of {len(result.expectations)} held",
+        "took": f"{result.wall:.1f} s",
+    }

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 @click.option(
     "--broker", metavar="HOST[:PORT]", help="With --live: a real broker; an embedded one by default."
 )
+@click.option("--brief", is_flag=True, help="One line a device, in place of the day's story.")
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
 )
@@ -42,6 +43,7 @@ def COMMAND(
     seed: int | None,
     live: bool,
     broker: str | None,
+    brief: bool,
     form: str,
 ) -> int:
     """Run devices' firmware in the real MicroPython VM, in virtual time, against a rehearsal file.
@@ -54,7 +56,7 @@ def COMMAND(
     from zapato.checks import all_files
     from zapato.cli.each import each_device
     from zapato.cli.live import play
-    from zapato.cli.report import rehearsal_lines
+    from zapato.cli.report import brief_line, rehearsal_lines
     from zapato.cli.terminal import Meter
     from zapato.errors import ZapatoError
     from zapato.stage import rehearse
@@ -81,7 +83,7 @@ def COMMAND(
         result = play(path, script, broker, form == "json") if live else virtual(path)
         results.append(result)
         if form == "text":
-            click.echo("\n".join(rehearsal_lines(result)))
+            click.echo(brief_line(result) if brief else "\n".join(rehearsal_lines(result)))
         _files(result, plot, trace)
         return result.passed
 
