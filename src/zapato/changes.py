@@ -1,0 +1,159 @@
+"""What changes from one version of a device to another: wires, topics, links, size."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any, Literal, cast
+
+from zapato.budgets.memory import memory
+from zapato.design import Design
+from zapato.topics import topics
+from zapato.wiring import wiring
+
+Group = Literal["device", "parts", "wires", "topics", "links", "memory"]
+How = Literal["added", "removed", "changed"]
+
+
+@dataclass(frozen=True)
+class Change:
+    """One difference.
+
+    Attributes:
+        group: what of the device; how: added, removed or changed; what: which; old, new: as text.
+        relied: something that others may rely on disappears or becomes another thing.
+    """
+
+    group: Group
+    how: How
+    what: str
+    old: str = ""
+    new: str = ""
+    relied: bool = False
+
+    def as_dict(self) -> dict[str, object]:
+        return asdict(self)
+
+
+def changes(old: Design, new: Design) -> list[Change]:
+    """The differences between two designs, group by group."""
+    found = [
+        *_head(old, new),
+        *_compared("parts", _parts(old), _parts(new)),
+        *_compared("wires", _wires(old), _wires(new)),
+        *_compared("topics", _topics(old), _topics(new), relied=True),
+        *_links(old, new),
+    ]
+    return [*found, *_memory(old, new)]
+
+
+def _head(old: Design, new: Design) -> Iterable[Change]:
+    for what, a, b in (
+        ("name", old.name, new.name),
+        ("version", old.version, new.version),
+        ("board", old.board.id if old.board else "", new.board.id if new.board else ""),
+        ("topic", old.topic if old.mqtt else "", new.topic if new.mqtt else ""),
+        ("address", str((old.address or ("",))[0]), str((new.address or ("",))[0])),
+    ):
+        if a != b:
+            how: How = "changed" if a and b else "added" if b else "removed"
+            yield Change("device", how, what, a, b, relied=what in ("topic", "address") and bool(a))
+
+
+def _parts(design: Design) -> dict[str, str]:
+    return {
+        part.name: f"{part.kind.name}: " + ", ".join(f"{key} {_told(value)}" for key, value in sorted(_given(design, part.path).items()))
+        for part in design.parts.values()
+    }
+
+
+def _given(design: Design, path: tuple[str, str]) -> Mapping[str, Any]:
+    table = design.document.data.get(path[0], {})
+    return cast(Mapping[str, Any], table.get(path[1], {}) if isinstance(table, dict) else {})
+
+
+def _told(value: object) -> str:
+    if isinstance(value, list):
+        return "[" + ", ".join(_told(each) for each in cast(list[object], value)) + "]"
+    return str(value).lower() if isinstance(value, bool) else str(value)
+
+
+def _wires(design: Design) -> dict[str, str]:
+    found: dict[str, str] = {}
+    for wire in wiring(design).wires:
+        at = wire.start + (f" through {wire.through}" if wire.through else "")
+        found[wire.end] = f"{found[wire.end]}, {at}" if wire.end in found else at
+    return found
+
+
+def _topics(design: Design) -> dict[str, str]:
+    return {each.name: f"{each.payload}{', kept' if each.retained else ''}" for each in topics(design)}
+
+
+def _compared(
+    group: Group, old: Mapping[str, str], new: Mapping[str, str], *, relied: bool = False
+) -> Iterable[Change]:
+    for name in dict.fromkeys((*old, *new)):
+        a, b = old.get(name), new.get(name)
+        if a == b:
+            continue
+        how: How = "added" if a is None else "removed" if b is None else "changed"
+        yield Change(group, how, name, a or "", b or "", relied=relied and a is not None)
+
+
+def _links(old: Design, new: Design) -> Iterable[Change]:
+    """Links by what they say: one that only moved is the same."""
+    a, b = _written(old), _written(new)
+    left, right = [each for each in a if each not in b], [each for each in b if each not in a]
+    for each in list(left):
+        same = next((other for other in right if _key(other) == _key(each)), None)
+        if same:
+            left.remove(each)
+            right.remove(same)
+            yield Change("links", "changed", _key(each), _short(each), _short(same))
+    yield from (Change("links", "removed", _key(each), _short(each)) for each in left)
+    yield from (Change("links", "added", _key(each), "", _short(each)) for each in right)
+
+
+def _written(design: Design) -> list[dict[str, Any]]:
+    rows = cast(Sequence[dict[str, Any]], design.document.data.get("link", []))
+    return [dict(row) for row in rows] if isinstance(rows, list) else []
+
+
+def _key(row: Mapping[str, Any]) -> str:
+    """What starts it."""
+    return str(row.get("when") or (f"at {row['at']}" if "at" in row else f"every {row.get('every', '')}"))
+
+
+def _short(row: Mapping[str, Any]) -> str:
+    do = row.get("do", "")
+    acts = "; ".join(map(str, cast(list[object], do))) if isinstance(do, list) else str(do)
+    rest = ", ".join(f"{key} {_told(value)}" for key, value in row.items() if key not in ("when", "do", "at"))
+    return f"{acts}{f' ({rest})' if rest else ''}"
+
+
+def _memory(old: Design, new: Design) -> Iterable[Change]:
+    a, b = memory(old), memory(new)
+    if a and b:
+        for what, x, y in (("heap", a.heap, b.heap), ("flash", a.flash, b.flash)):
+            if x != y:
+                yield Change("memory", "changed", what, f"{x / 1024:.1f} KiB", f"{y / 1024:.1f} KiB ({(y - x) / 1024:+.1f})")
+
+
+def first_difference(old: Sequence[Mapping[str, Any]], new: Sequence[Mapping[str, Any]]) -> int | None:
+    """Where two traces part, as an index into both; None where they are the same. What differs by nature is passed over."""
+    a, b = (_plain(rows) for rows in (old, new))
+    for at, (x, y) in enumerate(zip(a, b, strict=False)):
+        if x != y:
+            return at
+    return None if len(a) == len(b) else min(len(a), len(b))
+
+
+def plain_rows(rows: Sequence[Mapping[str, Any]]) -> list[tuple[float, str, str, str]]:
+    """A trace as (s, what, name, value), without vitals, versions and verdicts."""
+    return _plain(rows)
+
+
+def _plain(rows: Sequence[Mapping[str, Any]]) -> list[tuple[float, str, str, str]]:
+    kept = (r for r in rows if r["what"] in ("pin", "mqtt", "act", "power", "net", "lights", "message") and not str(r["name"]).endswith("/vitals"))
+    return [(r["t"] / 1000, str(r["what"]), str(r["name"]), str(r["value"])) for r in kept]

@@ -1,0 +1,66 @@
+"""The report of a site: an index with its address plan, and a page for each device."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zapato import __version__
+from zapato.budgets.memory import memory
+from zapato.budgets.traffic import SITE, of_site, traffic
+from zapato.checks import report as report_of
+from zapato.design import Design
+from zapato.lang.files import write
+from zapato.pages.device import device_page
+from zapato.pages.frame import page
+
+if TYPE_CHECKING:
+    from zapato.stage import Rehearsal
+
+
+@dataclass(frozen=True)
+class Row:
+    """One device of the index."""
+
+    design: Design
+    errors: int
+    warnings: int
+    heap: str
+    rate: float
+    address: str
+    rehearsal: Rehearsal | None
+
+
+def site_page(rows: Sequence[Row]) -> str:
+    """The index of a site."""
+    designs = [row.design for row in rows]
+    site = designs[0].site if designs else None
+    return page(
+        "site.html", site=site, rows=rows, rate=of_site(designs), rate_most=SITE, version=__version__, lan=site.lan if site else None
+    )
+
+
+def row_of(design: Design, rehearsal: Rehearsal | None) -> Row:
+    """What the index says of a device."""
+    counts = report_of([design]).counts
+    taken, said = memory(design), traffic(design)
+    heap = f"{taken.heap / 1024:.0f} of {taken.heap_has // 1024} KiB" if taken else ""
+    address = design.address[0] if design.address else ""
+    return Row(design, counts["error"], counts["warning"], heap, said.rate if said else 0.0, address, rehearsal)
+
+
+def write_site(
+    designs: Sequence[Design], rehearsed: Callable[[Design], Rehearsal | None], folder: Path
+) -> Iterator[Path]:
+    """Write index.html and a page for each device into a folder, one after the other. Raises Unwritable."""
+    rows: list[Row] = []
+    for design in designs:
+        rehearsal = rehearsed(design)
+        rows.append(row_of(design, rehearsal))
+        path = folder / f"{design.name}.html"
+        write(path, device_page(design, rehearsal).encode())
+        yield path
+    write(folder / "index.html", site_page(rows).encode())
+    yield folder / "index.html"
