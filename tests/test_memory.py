@@ -7,8 +7,7 @@ from pathlib import Path
 import pytest
 
 import zapato
-from zapato.budgets.memory import memory
-from zapato.budgets.memory import costs
+from zapato.budgets.memory import costs, memory
 from zapato.firmware.program import ALONE
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tools"))

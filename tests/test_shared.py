@@ -21,7 +21,7 @@ CASES = {
     "a relay on an expander": (io("mcp23017", '[relay.r]\npin = "io.3"\n'), "esp32-38pin", []),
     "a timed line on an expander": (io("mcp23017", '[sensor.s]\nchip = "dht22"\npin = "io.3"\n'), "esp32-38pin", ["pin-too-slow"]),
     "a bus on an expander": (io("mcp23017", '[onewire.w]\npin = "io.3"\npull_up = "4.7kohm"\n'), "esp32-38pin", ["pin-too-slow"]),
-    "a strip on an expander": (io("mcp23017", '[strip.s]\npin = "io.3"\ncount = 5\nchip = "ws2812b"\n'), "esp32-38pin", ["pin-too-slow"]),
+    "a strip on an expander": (io("mcp23017", '[strip.s]\npin = "io.3"\ncount = 5\nchip = "ws2812b"\nlevel = "5V"\n'), "esp32-38pin", ["pin-too-slow"]),
     "a serial link on an expander": (io("mcp23017", '[uart.u]\ntx = "io.3"\nbaud = 9600\n'), "esp32-38pin", ["pin-too-slow"]),
     "five volts on an expander at 3.3 V": (io("mcp23017", '[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", ["volt-logic"]),
     "five volts on an expander at 5 V": (io("mcp23017", 'supply = "5V"\n[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", []),

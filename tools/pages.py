@@ -1,6 +1,6 @@
 """Makes the pictures of pages in docs/screenshots anew, in Debian's Chromium, from the demo data.
 
-usage: python tools/pages.py [access]
+usage: python tools/pages.py [access] [report]
 """
 
 from __future__ import annotations
@@ -44,7 +44,24 @@ def access(folder: Path) -> None:
         live.stop()
 
 
+def report(folder: Path) -> None:
+    """The report of a device of the demo."""
+    from browser import chromium
+
+    from zapato.demo.copy import copy_site
+    from zapato.lang.files import write
+    from zapato.pages import device_page
+
+    for _ in copy_site(folder / "again"):
+        pass
+    page_file = folder / "report.html"
+    write(page_file, device_page(folder / "again" / "devices" / "porch-light.toml").encode())
+    with chromium() as page:
+        page.get(page_file.as_uri())
+        page.shot(str(SHOTS / "report.png"))
+
+
 if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as name:
-        for word in sys.argv[1:] or ["access"]:
+        for word in sys.argv[1:] or ["access", "report"]:
             globals()[word](Path(name))

@@ -89,7 +89,7 @@ def ladder(
     from scipy.linalg import solve_banded  # pyright: ignore[reportUnknownVariableType]
 
     count = len(currents)
-    inner, outer = 1 / ohm, 1 / max(lead, 1e-9)
+    inner, outer = 1 / ohm, 1 / max(lead, 1e-6)
     diagonal = np.full(count, 2 * inner)
     diagonal[0] -= inner
     diagonal[-1] -= inner

@@ -31,9 +31,8 @@ def budget_chart(budget: Budget) -> Figure:
     else:
         bars = figure.subplots()
     _bars(bars, held)
-    bars.set_title(
-        f"{budget.design.label or budget.design.name}: what it takes of what there is", loc="left", fontsize=14, weight="bold", color=INK
-    )
+    title = f"{budget.design.label or budget.design.name}: what it takes of what there is"
+    figure.suptitle(title if len(title) < 110 else f"{title[:109]}…", x=0.01, ha="left", fontsize=14, weight="bold", color=INK)
     return figure
 
 

@@ -15,7 +15,7 @@ def _find(design: Design) -> Iterator[Finding]:
     from zapato.parts.electrical import ohms
 
     for each in i2c(design):
-        if each.least <= each.ohm <= each.most:
+        if each.least <= each.ohm <= each.most or (each.guessed and each.ohm > each.most):
             continue
         strong = each.ohm < each.least
         low, high = above(each.least), below(max(each.most, each.least))
