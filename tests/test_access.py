@@ -280,3 +280,58 @@ def test_the_three_gestures_of_the_shipped_piece(put, cli):
         assert ("name" not in json.loads(place.board.flash.files["settings.json"])["wifi"]) == forgets
     path.write_text(path.read_text().replace('"settings-button"', '"settings-buton"'))
     assert 'settings-button' in cli("check", path).out
+
+
+def test_a_device_on_a_cable_is_asked_for_its_broker_alone(put):
+    site = '[site]\nname = "refuge"\n[mqtt]\nhost = "192.168.4.9"\n'
+    place, phone = placed(put, site, board="esp32-poe", body="[ethernet]\n[relay.pump]\npin = 4\n", seconds=150)
+    talk = Talk(place, phone)
+    offered(place, "refuge/bench/device/do/settings", "", 10_000)
+    talk.at(20, "/state")
+    talk.at(21, "/settings", {"host": "192.168.4.2", "port": 1884, "user": "pump", "secret": "larch"})
+    talk.at(23, "/state")
+    assert place.run() is None
+    first, last = talk.states
+    assert "networks" not in first and first["broker"] == ["192.168.4.9", 1883, ""] and last["state"] == "saved"
+    kept = json.loads(place.board.flash.files["settings.json"])["mqtt"]
+    assert (kept["host"], kept["port"], kept["user"], kept["password"]) == ("192.168.4.2", 1884, "pump", "larch")
+    assert place.log.count("bench 1.0.0") == 2 and "broker reached" in place.log
+
+
+def test_saved_without_joining_looked_around_again_and_busy_meanwhile(put):
+    place, phone = placed(put, seconds=140)
+    talk = Talk(place, phone)
+    row = {"name": "the new hut", "password": None, "host": "10.0.0.2", "port": 1883}
+    place.clock.at(9_000, lambda: setattr(place.air, "known", ("new-hall", "x" * 8)))
+    talk.at(10, "/look", {})
+    talk.at(15, "/state")
+    place.clock.at(16_000, lambda: phone.fill_in("new-hall", "wrong word"))
+    talk.at(16.5, "/settings", row | {"untried": True})
+    talk.at(25, "/settings", row | {"untried": True})
+    talk.at(26, "/state")
+    assert place.run() is None
+    assert talk.states[0]["networks"][0][0] == "new-hall"
+    assert b"it is busy" in talk.said[2] and talk.states[-1]["state"] == "saved"
+    kept = json.loads(place.board.flash.files["settings.json"])["wifi"]
+    assert kept["name"] == "the new hut" and kept["password"] == ""
+
+
+def test_a_request_in_crumbs_and_more_visitors_than_places(put):
+    place, phone = placed(put, seconds=30)
+    said: list[bytes] = []
+    text = b"GET /state HTTP/1.1\r\nHost: x\r\n\r\n"
+
+    def drip() -> None:
+        guest = phone.send(text[:1], said.append)
+        for at in range(1, len(text)):
+            place.clock.after(40 * at, lambda at=at: guest.come(text[at : at + 1]))
+
+    place.clock.at(8_000, drip)
+    for number in range(8):  # at the same moment: some wait at the door, none is left alone for ever
+        place.clock.at(14_000, lambda: phone.send(b""))
+        place.clock.at(14_100 + number, lambda: phone.ask("/state", None, said.append))
+    talk = Talk(place, phone)
+    talk.at(27, "/state")
+    assert place.run() is None
+    assert b'"state"' in said[0] and sum(b'"state"' in each for each in said) >= 4 and talk.states[-1]["state"] == "open"
+    assert [r["t"] for r in place.trace.rows if r["name"] == "reset"] == [500]

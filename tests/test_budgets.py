@@ -25,9 +25,9 @@ def test_a_ladder_fed_at_one_end_is_the_closed_form(count, amps, ohm, lead):
     volts = ladder(5.0, [amps] * count, ohm, lead)
     first = 5.0 - lead * amps * count
     last = first - ohm * amps * count * (count - 1) / 2
-    assert volts[0] == pytest.approx(first, abs=1e-5 * (5 - last) + 1e-6)
-    assert volts[-1] == pytest.approx(last, abs=1e-5 * (5 - last) + 1e-6)
-    assert all(a >= b - 1e-6 for a, b in pairwise(volts))
+    assert volts[0] == pytest.approx(first, abs=1e-5 * (5 - last) + 1e-4)
+    assert volts[-1] == pytest.approx(last, abs=1e-5 * (5 - last) + 1e-4)
+    assert all(a >= b - 1e-5 for a, b in pairwise(volts))
 
 
 @given(st.integers(3, 300), st.floats(1e-3, 0.05))

@@ -39,7 +39,7 @@ def changes(old: Design, new: Design) -> list[Change]:
     """The differences between two designs, group by group."""
     found = [
         *_head(old, new),
-        *_compared("parts", _parts(old), _parts(new)),
+        *_parts(old, new),
         *_compared("wires", _wires(old), _wires(new)),
         *_compared("topics", _topics(old), _topics(new), relied=True),
         *_links(old, new),
@@ -60,11 +60,23 @@ def _head(old: Design, new: Design) -> Iterable[Change]:
             yield Change("device", how, what, a, b, relied=what in ("topic", "address") and bool(a))
 
 
-def _parts(design: Design) -> dict[str, str]:
-    return {
-        part.name: f"{part.kind.name}: " + ", ".join(f"{key} {_told(value)}" for key, value in sorted(_given(design, part.path).items()))
-        for part in design.parts.values()
-    }
+def _parts(old: Design, new: Design) -> Iterable[Change]:
+    """Parts that come and go, and of those that stay each key that differs."""
+    for name in dict.fromkeys((*old.parts, *new.parts)):
+        a, b = old.parts.get(name), new.parts.get(name)
+        if a and b and a.kind is b.kind:
+            one, two = _given(old, a.path), _given(new, b.path)
+            yield from _compared("parts", *({f"{name} {key}": _told(v) for key, v in each.items()} for each in (one, two)))
+            continue
+        if a:
+            yield Change("parts", "removed", name, _table(old, a.path))
+        if b:
+            yield Change("parts", "added", name, "", _table(new, b.path))
+
+
+def _table(design: Design, path: tuple[str, str]) -> str:
+    keys = (f"{key} {_told(value)}" for key, value in sorted(_given(design, path).items()))
+    return f"{path[0]}: {', '.join(keys)}"
 
 
 def _given(design: Design, path: tuple[str, str]) -> Mapping[str, Any]:
@@ -110,7 +122,9 @@ def _links(old: Design, new: Design) -> Iterable[Change]:
         if same:
             left.remove(each)
             right.remove(same)
-            yield Change("links", "changed", _key(each), _short(each), _short(same))
+            differ = [key for key in {**each, **same} if each.get(key) != same.get(key)]
+            one, two = ({key: row[key] for key in differ if key in row} for row in (each, same))
+            yield Change("links", "changed", _key(each), _short(one) or "-", _short(two) or "-")
     yield from (Change("links", "removed", _key(each), _short(each)) for each in left)
     yield from (Change("links", "added", _key(each), "", _short(each)) for each in right)
 
@@ -129,31 +143,40 @@ def _short(row: Mapping[str, Any]) -> str:
     do = row.get("do", "")
     acts = "; ".join(map(str, cast(list[object], do))) if isinstance(do, list) else str(do)
     rest = ", ".join(f"{key} {_told(value)}" for key, value in row.items() if key not in ("when", "do", "at"))
-    return f"{acts}{f' ({rest})' if rest else ''}"
+    return f"{acts} ({rest})" if acts and rest else acts or rest
 
 
 def _memory(old: Design, new: Design) -> Iterable[Change]:
     a, b = memory(old), memory(new)
     if a and b:
         for what, x, y in (("heap", a.heap, b.heap), ("flash", a.flash, b.flash)):
-            if x != y:
+            if abs(x - y) >= 51:  # a twentieth of a KiB
                 yield Change("memory", "changed", what, f"{x / 1024:.1f} KiB", f"{y / 1024:.1f} KiB ({(y - x) / 1024:+.1f})")
 
 
-def first_difference(old: Sequence[Mapping[str, Any]], new: Sequence[Mapping[str, Any]]) -> int | None:
-    """Where two traces part, as an index into both; None where they are the same. What differs by nature is passed over."""
-    a, b = (_plain(rows) for rows in (old, new))
-    for at, (x, y) in enumerate(zip(a, b, strict=False)):
+Row = tuple[float, str, str, str]
+"""Of a trace: s, what, name, value."""
+KEPT = ("pin", "mqtt", "act", "power", "net", "lights", "message")
+"""What of a trace is compared: not what only measures, prints or judges."""
+
+
+def first_difference(old: Sequence[Row], new: Sequence[Row]) -> int | None:
+    """Where two traces part, as an index into both; None where they are the same."""
+    for at, (x, y) in enumerate(zip(old, new, strict=False)):
         if x != y:
             return at
-    return None if len(a) == len(b) else min(len(a), len(b))
+    return None if len(old) == len(new) else min(len(old), len(new))
 
 
-def plain_rows(rows: Sequence[Mapping[str, Any]]) -> list[tuple[float, str, str, str]]:
-    """A trace as (s, what, name, value), without vitals, versions and verdicts."""
-    return _plain(rows)
-
-
-def _plain(rows: Sequence[Mapping[str, Any]]) -> list[tuple[float, str, str, str]]:
-    kept = (r for r in rows if r["what"] in ("pin", "mqtt", "act", "power", "net", "lights", "message") and not str(r["name"]).endswith("/vitals"))
-    return [(r["t"] / 1000, str(r["what"]), str(r["name"]), str(r["value"])) for r in kept]
+def plain_rows(rows: Sequence[Mapping[str, Any]], design: Design) -> list[Row]:
+    """A trace with pins called after their parts, so that one that moved is the same; without vitals."""
+    names = {
+        f"GPIO{use.pin.gpio}": use.part.name if len(use.part.pins) == 1 else f"{use.part.name} {use.need.field}"
+        for use in design.uses
+    }
+    kept = (r for r in rows if r["what"] in KEPT and not str(r["name"]).endswith("/vitals"))
+    found = [
+        (r["t"] / 1000, str(r["what"]), names.get(str(r["name"]), str(r["name"])), str(r["value"])) for r in kept
+    ]
+    start = [row for row in found if row[0] == 0]
+    return [*sorted(start), *found[len(start) :]]

@@ -31,6 +31,8 @@ def _topics(design: Design) -> Iterator[Topic]:
     yield Topic(f"{base}/state", "from", "online, offline", True)
     for part in design.parts.values():
         for name, known in part.properties.items():
+            if known.wanted and name not in part.asked:
+                continue
             unit = f" in {known.unit}" if known.unit else ""
             options = f": {', '.join(known.options)}" if known.options else ""
             yield Topic(f"{base}/{part.name}/{name}", "from", f"{known.type}{unit}{options}", True)
@@ -40,7 +42,7 @@ def _topics(design: Design) -> Iterator[Topic]:
             if event not in part.properties:
                 yield Topic(f"{base}/{part.name}/{event}", "from", "{}")
         for action, about in part.kind.actions.items():
-            given = ", ".join(each.name for each in about.arguments)
+            given = ", ".join(f"{each.name} ({'s' if each.type == 'time' else each.type})" for each in about.arguments)
             yield Topic(f"{base}/{part.name}/do/{action}", "to", given or "empty")
     yield Topic(f"{base}/vitals", "from", "uptime, signal, heap, version, dropped")
     yield Topic(f"{base}/notes", "from", "text")

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zapato.cli.terminal import styled, table
+from zapato.errors import ZapatoError
 from zapato.wiring import State, pin_rows, wiring
 
 if TYPE_CHECKING:
@@ -18,6 +19,14 @@ if TYPE_CHECKING:
 
 MARKS: dict[State, str] = {"used": "#", "free": ".", "mind": "!", "forbidden": "x", "supply": " "}
 """How a pin's state is told in plain text."""
+
+
+def on_a_board(design: Design) -> Design:
+    """The design, where it stands on a board that exists. Raises ZapatoError."""
+    if design.board is None:
+        name = design.name or "the device"
+        raise ZapatoError(f"{name} stands on no board that is known", "zapato check tells what is wrong with the file")
+    return design
 
 
 def write_pictures(design: Design, chosen: Sequence[str], out: Path, *, one: bool) -> Iterator[Path]:

@@ -98,9 +98,11 @@ def wrapped(lead: str, text: str) -> list[str]:
 def table(rows: Sequence[Row], droppable: str = "") -> str:
     """Rows as aligned columns; on a terminal too narrow for them, the column `droppable` goes."""
     names = list(rows[0]) if rows else []
-    widths = {name: max(len(name), *(len(str(row[name])) for row in rows)) for name in names}
+    texts = [{name: str(row[name]) for name in names} for row in rows]
+    long = {text: len(click.unstyle(text)) for row in texts for text in row.values()}
+    widths = {name: max(len(name), *(long[row[name]] for row in texts)) for name in names}
     if droppable in names and sum(widths.values()) + 2 * (len(names) - 1) > width():
         names.remove(droppable)
     lines = ["  ".join(name.ljust(widths[name]) for name in names)]
-    lines += ["  ".join(str(row[name]).ljust(widths[name]) for name in names) for row in rows]
+    lines += ["  ".join(row[name] + " " * (widths[name] - long[row[name]]) for name in names) for row in texts]
     return "\n".join(line.rstrip() for line in lines)

@@ -37,6 +37,7 @@ KIND = Kind(
             unknown=True,
             low=0,
             help="how long it was down, when it came up; there where a link reads it",
+            wanted=True,
         ),
     },
     events={

@@ -25,6 +25,7 @@ class Property:
         unit: a unit of the SenML registry (RFC 8428, section 12.1; RFC 8798), or "".
         settable: may be set by links and over MQTT.
         unknown: has no value until the part was first read.
+        wanted: is there only where a link or another part reads it.
     """
 
     type: ValueType
@@ -35,6 +36,7 @@ class Property:
     high: float | None = None
     options: tuple[str, ...] = ()
     help: str = ""
+    wanted: bool = False
 
     @property
     def bounds(self) -> str:

@@ -103,11 +103,11 @@ def _traces(old: Design, new: Design, path: Path) -> dict[str, Any]:
     from zapato.stage import default_script, rehearse
 
     script = default_script(new)
-    a, b = rehearse(old, script), rehearse(new, script)
-    at = first_difference(a.records, b.records)
+    a, b = (plain_rows(rehearse(each, script).records, each) for each in (old, new))
+    at = first_difference(a, b)
     if at is None:
         return {"same": True, "text": ["the two traces are the same"]}
-    left, right = (plain_rows(each.records)[at : at + SIDE] for each in (a, b))
+    left, right = a[at : at + SIDE], b[at : at + SIDE]
     lines = [f"the traces part at {(left or right)[0][0]:.3f} s", f"{'before':<{WIDTH}}  after"]
     for number in range(max(len(left), len(right))):
         one, two = (_row(rows[number]) if number < len(rows) else "" for rows in (left, right))

@@ -31,11 +31,11 @@ def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form
 
     Without --out the same stands in the terminal: the pins and the wires as tables, what to buy, and the way into the loader.
     """
-    from zapato.cli.pictures import as_data, as_text, shopping_list, write_pictures
+    from zapato.cli.pictures import as_data, as_text, on_a_board, shopping_list, write_pictures
     from zapato.design import resolve
     from zapato.lang.files import write
 
-    design = resolve(path)
+    design = on_a_board(resolve(path))
     chosen = WHAT if what == "all" else (what,)
     if shopping:
         write(shopping, shopping_list(design).encode())

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from zapato.checks.model import Rule
 
 
-STATUS_LED = "status-led"
+LIGHT = "status-led"
 
 
 @click.command("explain")
@@ -42,12 +42,12 @@ def COMMAND(code: str | None, built: Path | None) -> None:
         return
     if code is None:
         click.echo(listing(rules()))
-        click.echo(f"\nand besides\n  {STATUS_LED}  what the patterns of a status LED mean")
+        click.echo(f"\nand besides\n  {LIGHT}  what the patterns of a status LED mean")
         return
-    click.echo(status_led() if code == STATUS_LED else page(rule(code)))
+    click.echo(light_patterns() if code == LIGHT else page(rule(code)))
 
 
-def status_led() -> str:
+def light_patterns() -> str:
     """What the patterns of a status LED mean."""
     from zapato.parts.led import STATUS
 

@@ -54,7 +54,7 @@ def COMMAND(path: Path, out: Path, no_rehearsal: bool) -> int:
         text = device_page(designs[0], rehearsed(designs[0]), told=meter.at)
         meter.done()
         write(out, text.encode())
-        click.echo(f"{out}: {designs[0].name}, {len(text) / 1024:.0f} KiB")
+        click.echo(f"{out}: {designs[0].name or 'a device without a name'}, {len(text) / 1024:.0f} KiB")
     return 0 if report(designs).ok else 1
 
 
@@ -69,7 +69,7 @@ def _rehearsed(design: Design) -> Rehearsal | None:
         return rehearse(design, progress=meter.at)
     except ZapatoError as error:
         meter.done()
-        click.echo(f"{design.name} is not rehearsed: {error}", err=True)
+        click.echo(f"{design.name or 'the device'} is not rehearsed: {error}", err=True)
         return None
     finally:
         meter.done()

@@ -26,7 +26,7 @@ class socket:
         ask("bind", "%d %d %d" % (self.number, self.kind, address[1]))
         self.file = open("/net/%d" % self.number, "r+b")
 
-    def listen(self, backlog=2):
+    def listen(self, count=2):
         pass
 
     def accept(self):
