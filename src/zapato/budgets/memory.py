@@ -62,6 +62,7 @@ def features(design: Design) -> Counter[str]:
         found[f"module {module}"] = 1
     for name, driver in drivers(design).items():
         found[f"part {driver.cls}"] += 1
+        found["spoken"] += design.mqtt is not None  # a mark in each part of what of it waits to be published
         found["letters"] += len(name)
         found["data"] += driver.data
         for cls, _ in driver.wraps:
@@ -97,7 +98,7 @@ def _group(what: str) -> str:
     """What a feature belongs to, for people."""
     if what in ("link", "function", "code", "order", "module links"):
         return "links"
-    if what.startswith("part ") or what == "letters":
+    if what.startswith("part ") or what in ("letters", "spoken"):
         return "parts"
     return {"module net": "network", "module mqtt": "network"}.get(what, "the runtime's modules")
 

@@ -62,7 +62,8 @@ def _pairs(old: Path, new: Path) -> Iterator[tuple[str, Design | None, Design | 
         return
     a = {path.stem: path for path in device_files(old)}
     b = {path.stem: path for path in device_files(new)}
-    for name in sorted({*a, *b}):
+    names = {*a, *b} if old.is_dir() and new.is_dir() else {*a} if new.is_dir() else {*b}
+    for name in sorted(names):
         yield name, resolve(a[name]) if name in a else None, resolve(b[name]) if name in b else None
 
 

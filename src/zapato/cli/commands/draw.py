@@ -33,8 +33,11 @@ def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form
     """
     from zapato.cli.pictures import as_data, as_text, on_a_board, shopping_list, write_pictures
     from zapato.design import resolve
+    from zapato.errors import ZapatoError
     from zapato.lang.files import write
 
+    if path.is_dir():
+        raise ZapatoError(f"{path} is a folder, and one device is drawn", "name its file; zapato report draws a whole site")
     design = on_a_board(resolve(path))
     chosen = WHAT if what == "all" else (what,)
     if shopping:
