@@ -3,48 +3,116 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Literal
 
-from zapato.design.model import Design
+from zapato.design.model import Design, once
+from zapato.parts.model import Argument, Part, Property
 
 ITSELF = ("tell", "restart", "settings", "forget", "update")
+"""What the device itself can be told."""
+Of = Literal["state", "about", "property", "set", "event", "action", "vitals", "notes", "device"]
 
 
 @dataclass(frozen=True)
 class Topic:
-    """One topic: its name, who says it, the payload in words, and whether the broker keeps it."""
+    """One topic.
+
+    Attributes:
+        name: whole; way: "from" the device or "to" it; retained: the broker keeps it; qos: of what is published.
+        of: what it is; part, what: whose, and which property, event or action.
+        payload: in words; example: one that can be pasted.
+        type, unit, low, high, options: of the value, where there is one.
+        arguments: of an action.
+    """
 
     name: str
     way: Literal["from", "to"]
+    of: Of
     payload: str
+    example: str
     retained: bool = False
+    qos: int = 0
+    part: str = ""
+    what: str = ""
+    label: str = ""
+    type: str = ""
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+    options: tuple[str, ...] = ()
+    arguments: tuple[Argument, ...] = ()
+
+    def as_dict(self) -> dict[str, object]:
+        """Plain data; arguments as name and type."""
+        arguments = [{"name": each.name, "type": each.type} for each in self.arguments]
+        return {**asdict(self), "arguments": arguments}
 
 
+@once
 def topics(design: Design) -> list[Topic]:
     """Every topic of a design; none where it has no broker."""
     return [*_topics(design)] if design.mqtt is not None else []
 
 
 def _topics(design: Design) -> Iterator[Topic]:
-    base = design.topic
-    yield Topic(f"{base}/state", "from", "online, offline", True)
+    base, qos = design.topic, int((design.mqtt or {}).get("qos") or 0)
+    yield Topic(f"{base}/state", "from", "state", "online, offline", "online", True, qos)
+    yield Topic(f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "{…}", True, 1)
     for part in design.parts.values():
-        for name, known in part.properties.items():
-            if known.wanted and name not in part.asked:
-                continue
-            unit = f" in {known.unit}" if known.unit else ""
-            options = f": {', '.join(known.options)}" if known.options else ""
-            yield Topic(f"{base}/{part.name}/{name}", "from", f"{known.type}{unit}{options}", True)
-            if known.settable:
-                yield Topic(f"{base}/{part.name}/{name}/set", "to", f"{known.type}{unit}{options}")
-        for event in part.kind.events:
-            if event not in part.properties:
-                yield Topic(f"{base}/{part.name}/{event}", "from", "{}")
-        for action, about in part.kind.actions.items():
-            given = ", ".join(f"{each.name} ({'s' if each.type == 'time' else each.type})" for each in about.arguments)
-            yield Topic(f"{base}/{part.name}/do/{action}", "to", given or "empty")
-    yield Topic(f"{base}/vitals", "from", "uptime, signal, heap, version, dropped")
-    yield Topic(f"{base}/notes", "from", "text")
+        yield from _of_part(base, part, qos)
+    vitals = '{"uptime": 3600, "signal": -58, "heap": 8000, "version": "1.0.0", "dropped": 0}'
+    yield Topic(f"{base}/vitals", "from", "vitals", "uptime, signal, heap, version, dropped", vitals, qos=qos)
+    yield Topic(f"{base}/notes", "from", "notes", "text", "broker reached", qos=qos)
     for action in ITSELF:
-        yield Topic(f"{base}/device/do/{action}", "to", "version and seal" if action == "update" else "empty")
+        payload, example = ("version and seal", '["1.1.0", "…"]') if action == "update" else ("empty", "")
+        yield Topic(f"{base}/device/do/{action}", "to", "device", payload, example, what=action)
+
+
+def _of_part(base: str, part: Part, qos: int) -> Iterator[Topic]:
+    for name, known in part.properties.items():
+        if known.wanted and name not in part.asked:
+            continue
+        unit = f" in {known.unit}" if known.unit else ""
+        payload = known.type + unit + (f": {', '.join(known.options)}" if known.options else "")
+        about = {
+            "part": part.name, "what": name, "label": part.label, "type": known.type, "unit": known.unit,
+            "low": known.low, "high": known.high, "options": known.options,
+        }  # fmt: skip
+        value = example(known)
+        yield Topic(f"{base}/{part.name}/{name}", "from", "property", payload, value, True, qos, **about)  # type: ignore[arg-type]
+        if known.settable:
+            yield Topic(f"{base}/{part.name}/{name}/set", "to", "set", payload, value, **about)  # type: ignore[arg-type]
+    for event in part.kind.events:
+        if event not in part.properties:
+            yield Topic(
+                f"{base}/{part.name}/{event}", "from", "event", "{}", "{}", qos=qos, part=part.name, what=event, label=part.label
+            )
+    for action, about in part.kind.actions.items():
+        words = ", ".join(f"{each.name} ({'s' if each.type == 'time' else each.type})" for each in about.arguments)
+        given = [_argument(part, each) for each in about.arguments]
+        text = "" if not given else given[0] if len(given) == 1 else f"[{', '.join(given)}]"
+        yield Topic(
+            f"{base}/{part.name}/do/{action}", "to", "action", words or "empty", text, part=part.name, what=action,
+            label=part.label, arguments=about.arguments,
+        )  # fmt: skip
+
+
+def example(known: Property) -> str:
+    """A value of this property as JSON."""
+    if known.options:
+        return f'"{known.options[0]}"'
+    if known.type == "boolean":
+        return "true"
+    if known.type == "text":
+        return '"#ff8000"' if "rrggbb" in known.help else '"text"'
+    low, high = known.low, known.high
+    middle = (low + high) / 2 if low is not None and high is not None else low if low is not None else high or 21.5
+    return f"{middle:g}"
+
+
+def _argument(part: Part, argument: Argument) -> str:
+    if argument.type == "time":
+        return "2"
+    known = part.properties.get(argument.name)
+    return example(known) if known else {"boolean": "true", "number": "1", "text": '"text"'}[argument.type]

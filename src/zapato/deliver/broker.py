@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import queue
 import ssl
 import threading
 from collections.abc import Generator, Sequence
 from typing import TYPE_CHECKING, Any
 
+from zapato.descriptions import thing
 from zapato.design import Design
 from zapato.design.authority import authority
 from zapato.errors import NotDelivered
@@ -64,8 +66,8 @@ class Connection:
     def _message(self, _client: mqtt.Client, _data: Any, message: mqtt.MQTTMessage) -> None:
         self.heard.put((message.topic, bytes(message.payload)))
 
-    def publish(self, topic: str, payload: str | bytes) -> None:
-        self._client.publish(topic, payload, 1)
+    def publish(self, topic: str, payload: str | bytes, retain: bool = False) -> None:
+        self._client.publish(topic, payload, 1, retain).wait_for_publish(JOIN)
 
     def next(self, seconds: float) -> tuple[str, bytes] | None:
         """The next message; None where none comes in time."""
@@ -76,6 +78,15 @@ class Connection:
     def close(self) -> None:
         self._client.disconnect()
         self._client.loop_stop()
+
+
+def describe(design: Design, way: Connection) -> None:
+    """Leave the device's Thing Description at the broker, retained under `about`.
+
+    The desk says it, not the device: it takes more than the heap of the smallest chip, and its flash has no room for it twice.
+    """
+    about = json.dumps(thing(design), separators=(",", ":"), ensure_ascii=False)
+    way.publish(f"{design.topic}/about", about, retain=True)
 
 
 @contextlib.contextmanager

@@ -12,6 +12,7 @@ from pathlib import Path
 from zapato.budgets.wear import Wear, wear
 from zapato.checks import report as report_of
 from zapato.checks.codes.driver_missing import undriven
+from zapato.descriptions import thing
 from zapato.design import Design, resolve
 from zapato.errors import Refused, Unwritable
 from zapato.findings import Report
@@ -101,6 +102,8 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
     update = folder / f"{design.name}-{design.version}.update"
     changed = [write(folder / "app" / path, data) for path, data in program.files.items()]
     changed.append(write(folder / MAP, program.map.as_bytes()))
+    described = json.dumps(thing(design), indent=2, ensure_ascii=False) + "\n"
+    changed.append(write(folder / "thing.json", described.encode()))
     changed += [
         _forget(folder, program, update),
         write(update, pack(about, program.files, bytes.fromhex(key))),

@@ -231,7 +231,7 @@ def _by_air(
     goes_on: Callable[[], bool] = lambda: True,
 ) -> Updated:
     from zapato.deliver.air import over_the_air
-    from zapato.deliver.broker import connected
+    from zapato.deliver.broker import connected, describe
     from zapato.deliver.offer import Offer
     from zapato.design import resolve
     from zapato.firmware import build
@@ -243,7 +243,9 @@ def _by_air(
     offer = Offer(design.topic, key, built.update.read_bytes())
     names = ("update/want", "vitals", "notes")
     with connected(design, there, [f"{design.topic}/{name}" for name in names]) as way:
-        return over_the_air(offer, way, again=again, patience=patience, tell=tell, goes_on=goes_on)
+        done = over_the_air(offer, way, again=again, patience=patience, tell=tell, goes_on=goes_on)
+        describe(design, way)
+        return done
 
 
 def _line(done: Updated) -> str:

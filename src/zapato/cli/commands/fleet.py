@@ -11,10 +11,11 @@ import click
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--broker", metavar="HOST[:PORT]", help="Another broker than the site's.")
 @click.option("--listen", default=5.0, show_default=True, metavar="SECONDS", help="How long to listen.")
+@click.option("--describe", "describes", is_flag=True, help="Leave each device's Thing Description at the broker, under about.")
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
 )
-def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, form: str) -> int:
+def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describes: bool, form: str) -> int:
     """List devices as they say of themselves: there or not, version, for how long, signal, free heap, last trouble.
 
     Exit code 0: all are there with the version of their files; 1: one is not.
@@ -22,7 +23,7 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, form: st
     from zapato.checks import all_files
     from zapato.cli.live import broker_of
     from zapato.cli.terminal import table
-    from zapato.deliver.broker import connected
+    from zapato.deliver.broker import connected, describe
     from zapato.deliver.fleet import fleet
     from zapato.design import resolve
 
@@ -34,6 +35,8 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, form: st
     topics = [f"{each.topic}/{name}" for each in reached for name in ("state", "vitals", "notes")]
     with connected(reached[0], broker_of(broker), topics) as way:
         members = fleet(reached, way, listen)
+        for each in reached if describes else ():
+            describe(each, way)
     if form == "json":
         import json
 

@@ -1,0 +1,70 @@
+"""zapato topics: every topic of a device, with an example to paste."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+
+@click.command("topics")
+@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "csv", "json", "asyncapi", "thing"]),
+    default="text",
+    help="How to print it: a table, CSV, JSON, an AsyncAPI 3.0 document, or the W3C Thing Description; the last two of one device.",
+)
+def COMMAND(paths: tuple[Path, ...], form: str) -> int:
+    """List what devices say and hear over MQTT: topic, direction, payload, unit, retained, QoS and an example."""
+    import json
+
+    from zapato.checks import all_files
+    from zapato.cli.terminal import table
+    from zapato.design import resolve
+    from zapato.topics import topics
+
+    designs = [resolve(path) for path in all_files(paths)]
+    if form in ("asyncapi", "thing"):
+        from zapato.descriptions import asyncapi, thing
+
+        if len(designs) > 1:
+            raise click.UsageError(f"--format {form} describes one device: name one")
+        made = asyncapi(designs[0]) if form == "asyncapi" else thing(designs[0])
+        click.echo(json.dumps(made, indent=2, ensure_ascii=False))
+        return 0
+    found = [(design.name, each) for design in designs for each in topics(design)]
+    if form == "json":
+        click.echo(json.dumps([{"device": name, **each.as_dict()} for name, each in found], indent=2, ensure_ascii=False))
+        return 0
+    rows: list[dict[str, object]] = [
+        {
+            "topic": each.name,
+            "": "says" if each.way == "from" else "hears",
+            "payload": each.payload,
+            "example": each.example,
+            "qos": each.qos if each.way == "from" else "",
+            "retained": "yes" if each.retained else "",
+        }
+        for _, each in found
+    ]
+    if form == "csv":
+        click.echo(_csv(rows), nl=False)
+    elif rows:
+        click.echo(table(rows, droppable="payload"))
+    else:
+        click.echo("none of these devices speaks MQTT: [mqtt] in site.toml")
+    return 0
+
+
+def _csv(rows: list[dict[str, object]]) -> str:
+    """RFC 4180; the direction has a name there."""
+    import csv
+    import io
+
+    held = io.StringIO()
+    writer = csv.writer(held)
+    writer.writerow(("topic", "direction", "payload", "example", "qos", "retained"))
+    writer.writerows([*row.values()] for row in rows)
+    return held.getvalue()

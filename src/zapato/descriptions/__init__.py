@@ -1,0 +1,6 @@
+"""Descriptions of a device by open standards: what others need to find and drive it."""
+
+from zapato.descriptions.asyncapi import asyncapi
+from zapato.descriptions.thing import thing
+
+__all__ = ["asyncapi", "thing"]

@@ -1,0 +1,42 @@
+"""Values as JSON Schema, as both descriptions have them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zapato.parts.model import Argument
+from zapato.topics import Topic
+
+TYPES = {"boolean": "boolean", "number": "number", "text": "string", "time": "number"}
+
+
+def value_schema(topic: Topic) -> dict[str, Any]:
+    """The value of a property: its type, range and options."""
+    found: dict[str, Any] = {"type": TYPES[topic.type]}
+    if topic.low is not None:
+        found["minimum"] = topic.low
+    if topic.high is not None:
+        found["maximum"] = topic.high
+    if topic.options:
+        found["enum"] = list(topic.options)
+    return found
+
+
+def argument_schema(argument: Argument) -> dict[str, Any]:
+    """One argument of an action; a time is in seconds."""
+    found: dict[str, Any] = {"type": TYPES[argument.type]}
+    if argument.type == "time":
+        found |= {"unit": "s", "exclusiveMinimum": 0}
+    elif argument.unit:
+        found["unit"] = argument.unit
+    return found
+
+
+def input_schema(topic: Topic) -> dict[str, Any] | None:
+    """What an action takes: nothing, one value, or a list of them."""
+    given = [argument_schema(each) for each in topic.arguments]
+    if not given:
+        return None
+    if len(given) == 1:
+        return given[0]
+    return {"type": "array", "items": given, "minItems": len(given), "maxItems": len(given)}
