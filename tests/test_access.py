@@ -4,6 +4,7 @@ import json
 import shutil
 import struct
 from importlib.resources import files
+from itertools import pairwise
 
 import pytest
 from conftest import HEADER, NETWORK, failed, steps
@@ -21,7 +22,9 @@ LAMP = '[relay.lamp]\npin = 14\n[led.light]\npin = 2\nactive = "low"\nshows = "s
 HALL = ("hall", "chamois-ridge")
 
 
-def placed(put, site: str = NAMELESS, board: str = "esp8266-30pin", body: str = LAMP, **more) -> tuple[Place, Phone]:
+def placed(
+    put, site: str = NAMELESS, board: str = "esp8266-30pin", body: str = LAMP, **more
+) -> tuple[Place, Phone]:
     design = zapato.load(put({"site.toml": site, "device.toml": HEADER.format(board=board) + body}))
     place = Place(design, **more)
     place.air.known = HALL
@@ -60,7 +63,9 @@ def test_a_device_without_a_network_asks_for_one_and_joins_it(put, board):
     talk.at(25, "/state")
     assert place.run() is None
     page = (files("zapato") / "runtime" / "page.html").read_bytes()
-    assert talk.said[0].startswith(b"HTTP/1.1 200 OK\r\nContent-Type: text/html") and talk.said[0].endswith(page)
+    assert talk.said[0].startswith(b"HTTP/1.1 200 OK\r\nContent-Type: text/html") and talk.said[0].endswith(
+        page
+    )
     assert talk.said[1].startswith(b"HTTP/1.1 302") and b"Location: http://192.168.4.1/\r\n" in talk.said[1]
     first, wrong, joined = talk.states
     assert [each[0] for each in first["networks"]] == ["hall", "col-weather", "valley-guests"]
@@ -124,7 +129,11 @@ def test_requests_that_are_none_and_connections_that_stay_open(put):
     st.lists(
         st.dictionaries(
             st.sampled_from(["name", "password", "host", "port", "user", "secret", "untried"]),
-            st.none() | st.booleans() | st.integers() | st.text(max_size=70) | st.lists(st.integers(), max_size=2),
+            st.none()
+            | st.booleans()
+            | st.integers()
+            | st.text(max_size=70)
+            | st.lists(st.integers(), max_size=2),
         ),
         min_size=1,
         max_size=8,
@@ -147,7 +156,11 @@ def test_whatever_the_form_holds_the_page_answers(put, rows):
 
 def opened(place: Place) -> list[float]:
     """When its access point opened, s."""
-    return [r["t"] / 1000 for r in place.trace.rows if r["what"] == "print" and str(r["value"]).startswith("access point")]
+    return [
+        r["t"] / 1000
+        for r in place.trace.rows
+        if r["what"] == "print" and str(r["value"]).startswith("access point")
+    ]
 
 
 @pytest.mark.parametrize("access", ["alone", "asked"])
@@ -203,7 +216,9 @@ def test_a_cut_at_every_step_of_a_settings_change_leaves_the_old_or_the_new(put)
     before = tree(LittleFlash(place.design.board.chip, image, lambda: PowerCut(500)))["settings.json"]
     place.clock.at(10_000, lambda: phone.fill_in(*HALL))
     assert place.run() is None and "broker reached" in place.log
-    after = tree(LittleFlash(place.design.board.chip, bytes(flash.blocks.buffer), lambda: PowerCut(500)))["settings.json"]
+    after = tree(LittleFlash(place.design.board.chip, bytes(flash.blocks.buffer), lambda: PowerCut(500)))[
+        "settings.json"
+    ]
     memory, found = Blocks(image), set()
     for at, data, erase in flash.blocks.journal:
         torn = Blocks(bytes(memory.buffer))
@@ -217,7 +232,9 @@ def test_a_cut_at_every_step_of_a_settings_change_leaves_the_old_or_the_new(put)
             found.add(state)
             again, _ = placed(put, flash=left, seconds=12)
             assert again.run() is None
-            assert ("broker reached" if state[0] and not state[1] else "access point bench: http://192.168.4.1") in again.log
+            assert (
+                "broker reached" if state[0] and not state[1] else "access point bench: http://192.168.4.1"
+            ) in again.log
     assert len(found) >= 3
 
 
@@ -230,7 +247,9 @@ def test_a_rehearsal_plays_who_stands_beside_it(bench):
     assert failed(run) == [] and not run.passed  # the program restarts for it, which a rehearsal tells
 
 
-@pytest.mark.skipif(not shutil.which("chromium"), reason="Debian's chromium and chromium-driver are not there")
+@pytest.mark.skipif(
+    not shutil.which("chromium"), reason="Debian's chromium and chromium-driver are not there"
+)
 def test_the_page_in_a_real_browser(put):
     from browser import chromium, soon
 
@@ -253,7 +272,9 @@ def test_the_page_in_a_real_browser(put):
             assert soon(lambda: page.text("[data-of=password]")) == "a password has 8 to 63 characters"
             page.type("#password", "not the word")
             page.click("#go")
-            assert "does not take this password" in soon(lambda: page.text("#now") if "work" in page.text("#now") else "")
+            assert "does not take this password" in soon(
+                lambda: page.text("#now") if "work" in page.text("#now") else ""
+            )
             page.type("#password", "rehearsal")
             page.click("#go")
             assert "192.168.4.20" in soon(lambda: page.text("#now") if "Joined" in page.text("#now") else "")
@@ -279,12 +300,14 @@ def test_the_three_gestures_of_the_shipped_piece(put, cli):
         assert any(r["name"] == "reset" for r in place.trace.rows) and bool(opened(place)) == asks
         assert ("name" not in json.loads(place.board.flash.files["settings.json"])["wifi"]) == forgets
     path.write_text(path.read_text().replace('"settings-button"', '"settings-buton"'))
-    assert 'settings-button' in cli("check", path).out
+    assert "settings-button" in cli("check", path).out
 
 
 def test_a_device_on_a_cable_is_asked_for_its_broker_alone(put):
     site = '[site]\nname = "refuge"\n[mqtt]\nhost = "192.168.4.9"\n'
-    place, phone = placed(put, site, board="esp32-poe", body="[ethernet]\n[relay.pump]\npin = 4\n", seconds=150)
+    place, phone = placed(
+        put, site, board="esp32-poe", body="[ethernet]\n[relay.pump]\npin = 4\n", seconds=150
+    )
     talk = Talk(place, phone)
     offered(place, "refuge/bench/device/do/settings", "", 10_000)
     talk.at(20, "/state")
@@ -292,9 +315,16 @@ def test_a_device_on_a_cable_is_asked_for_its_broker_alone(put):
     talk.at(23, "/state")
     assert place.run() is None
     first, last = talk.states
-    assert "networks" not in first and first["broker"] == ["192.168.4.9", 1883, ""] and last["state"] == "saved"
+    assert (
+        "networks" not in first and first["broker"] == ["192.168.4.9", 1883, ""] and last["state"] == "saved"
+    )
     kept = json.loads(place.board.flash.files["settings.json"])["mqtt"]
-    assert (kept["host"], kept["port"], kept["user"], kept["password"]) == ("192.168.4.2", 1884, "pump", "larch")
+    assert (kept["host"], kept["port"], kept["user"], kept["password"]) == (
+        "192.168.4.2",
+        1884,
+        "pump",
+        "larch",
+    )
     assert place.log.count("bench 1.0.0") == 2 and "broker reached" in place.log
 
 
@@ -333,5 +363,44 @@ def test_a_request_in_crumbs_and_more_visitors_than_places(put):
     talk = Talk(place, phone)
     talk.at(27, "/state")
     assert place.run() is None
-    assert b'"state"' in said[0] and sum(b'"state"' in each for each in said) >= 4 and talk.states[-1]["state"] == "open"
+    assert (
+        b'"state"' in said[0]
+        and sum(b'"state"' in each for each in said) >= 4
+        and talk.states[-1]["state"] == "open"
+    )
     assert [r["t"] for r in place.trace.rows if r["name"] == "reset"] == [500]
+
+
+def test_while_it_is_open_the_light_says_so_and_outputs_are_safe(put):
+    """The lamp was on, and kept through power cuts: at the open access point it is off, and on again afterwards."""
+    body = '[relay.lamp]\npin = 14\nstart = "last"\n[led.light]\npin = 2\nactive = "low"\nshows = "status"\n'
+    place, _ = placed(put, NETWORK.format(qos=0), body=body, seconds=420)
+    place.air.known = ("hall", "")
+    offered(place, "refuge/bench/lamp/on/set", "true", 10_000)
+    offered(place, "refuge/bench/device/do/settings", "", 20_000)
+    assert place.run() is None
+    begun = opened(place)[0]
+    rows = [
+        (r["t"] / 1000, r["value"]) for r in place.trace.rows if r["what"] == "pin" and r["name"] == "GPIO14"
+    ]
+    during = [value for t, value in rows if begun - 3 < t < begun + 290]
+    assert during and not any(during) and rows[-1][1] == 1 and rows[-1][0] > begun + 290
+    blinks = [
+        r["t"]
+        for r in place.trace.rows
+        if r["what"] == "pin" and r["name"] == "GPIO2" and begun + 5 < r["t"] / 1000 < begun + 60
+    ]
+    assert len(blinks) > 50 and {round((b - a) / 100) for a, b in pairwise(blinks)} == {10}
+
+
+@pytest.mark.parametrize(
+    "asked", ['{"update": "1.1.0"}', '{"settings": 1}', '{"settings": 1, "update": "1.1.0"}', "[]", "{"]
+)
+def test_what_is_asked_for_decides_what_the_minimal_program_does(put, asked):
+    place, _ = placed(put, NETWORK.format(qos=0), seconds=20)
+    place.air.known = ("hall", "")
+    place.board.flash.files["ask.json"] = asked.encode()
+    assert place.run() is None
+    opens = "settings" in asked
+    assert bool(opened(place)) == opens and ("broker reached" in place.log) != opens
+    assert place.log[0] == "bench 0"

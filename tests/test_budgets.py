@@ -70,7 +70,9 @@ def test_pull_ups_and_dividers_as_worked_out_by_hand():
 
 
 def design(put, body: str, board: str = "esp32-38pin", site: str = ""):
-    return zapato.load(put({"device.toml": HEADER.format(board=board) + body} | ({"site.toml": site} if site else {})))
+    return zapato.load(
+        put({"device.toml": HEADER.format(board=board) + body} | ({"site.toml": site} if site else {}))
+    )
 
 
 def test_rails_add_up(put):
@@ -78,8 +80,14 @@ def test_rails_add_up(put):
     found = {rail.name: rail for rail in rails(design(put, body))}
     pins = 0.005 + 0.005 + 1.3 / 130
     assert found["3V3"].peak == pytest.approx(pins) and found["3V3"].gives == 0.5
-    assert found["5V"].peak == pytest.approx(0.1 + 0.072 + pins) and found["5V"].gives == 0.5 and not found["5V"].stated
-    assert found["bench"].peak == pytest.approx(0.1) and found["bench"].gives == 0.15 and found["bench"].stated
+    assert (
+        found["5V"].peak == pytest.approx(0.1 + 0.072 + pins)
+        and found["5V"].gives == 0.5
+        and not found["5V"].stated
+    )
+    assert (
+        found["bench"].peak == pytest.approx(0.1) and found["bench"].gives == 0.15 and found["bench"].stated
+    )
     with_radio = {rail.name: rail for rail in rails(design(put, body, site=NETWORK.format(qos=0)))}
     assert with_radio["5V"].peak == pytest.approx(0.24 + 0.072 + pins)
 
@@ -118,7 +126,11 @@ def test_what_cannot_work_is_found(checked, name):
 
 
 def test_the_figures_behind_a_finding_are_those_of_the_budget(put):
-    made = design(put, FED + '[strip.s]\npin = 13\ncount = 144\nchip = "ws2812b"\nlevel = "5V"\nlength = "1m"\ncable = "3m"\nfed_from = "shelf"')
+    made = design(
+        put,
+        FED
+        + '[strip.s]\npin = 13\ncount = 144\nchip = "ws2812b"\nlevel = "5V"\nlength = "1m"\ncable = "3m"\nfed_from = "shelf"',
+    )
     each = strips(made)[0]
     finding = next(f for f in told(zapato.check(made)) if f.code == "strip-drop")
     assert f"{each.volts[-1]:.1f} of 5 V" in finding.message and f"at {each.feeds} places" in finding.fixes[0]
@@ -137,7 +149,10 @@ def test_analog_and_serial(put):
     assert serial_reach(made.parts["meter"]) == pytest.approx(1e8 / 115200)
     row = next(r for r in zapato.budget(made).rows if r.of == "meter")
     assert row.verdict == "over"
-    assert i2c(design(put, '[i2c.m]\nsda = 21\nscl = 22\n[sensor.a]\nchip = "bh1750"\nbus = "m"\n'))[0].ohm == 10_000
+    assert (
+        i2c(design(put, '[i2c.m]\nsda = 21\nscl = 22\n[sensor.a]\nchip = "bh1750"\nbus = "m"\n'))[0].ohm
+        == 10_000
+    )
 
 
 def test_messages_a_second_of_a_device_and_its_site(put):

@@ -64,9 +64,23 @@ def test_over_the_air_with_the_commands(site, cli, tmp_path):
             and told["heap"] > 20_000
         )
         with connected(zapato.load(path), None, ["refuge/lamp/about"]) as way:
-            topic, about = way.next(10)
-        assert json.loads(about)["version"] == {"instance": "1.1.0"} and "lamp.toggle" in json.loads(about)["actions"]
-        watched = cli("watch", path, "--lasts", "3", "--only", "value", "--only", "state", "--save", folder / "log.jsonl")
+            _, about = way.next(10)
+        assert (
+            json.loads(about)["version"] == {"instance": "1.1.0"}
+            and "lamp.toggle" in json.loads(about)["actions"]
+        )
+        watched = cli(
+            "watch",
+            path,
+            "--lasts",
+            "3",
+            "--only",
+            "value",
+            "--only",
+            "state",
+            "--save",
+            folder / "log.jsonl",
+        )
         assert watched.code == 0 and "lamp.on = false" in watched.out and "state" in watched.out, watched
         rows = [json.loads(line) for line in (folder / "log.jsonl").read_text().splitlines()]
         assert {row["what"] for row in rows} == {"value", "state"} and "larch and stone" not in watched.out

@@ -50,12 +50,20 @@ def test_every_kind_is_described(put, name):
             found = described["properties"][f"{part.name}.{known}"]
             assert found.get("readOnly", False) != about.settable and found.get("unit", "") == about.unit
             assert found.get("minimum") == about.low and found.get("maximum") == about.high
-        assert {f"{part.name}.{action}" for action in part.kind.actions} <= described.get("actions", {}).keys()
+        assert {f"{part.name}.{action}" for action in part.kind.actions} <= described.get(
+            "actions", {}
+        ).keys()
 
 
 def test_a_secret_host_is_not_told(put):
     site = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = { secret = "where" }\nuser = "x"\ntls = true\nauthority = "ca.pem"\n'
-    path = put({"site.toml": site, "secrets.toml": 'where = "hidden.example"\n', "device.toml": HEADER.format(board="esp32-38pin") + "[relay.r]\npin = 26\n"})
+    path = put(
+        {
+            "site.toml": site,
+            "secrets.toml": 'where = "hidden.example"\n',
+            "device.toml": HEADER.format(board="esp32-38pin") + "[relay.r]\npin = 26\n",
+        }
+    )
     made = zapato.load(path)
     assert "hidden" not in json.dumps([thing(made), asyncapi(made)])
     assert thing(made)["properties"]["r.on"]["forms"][0]["href"] == "mqtts://broker:8883"
@@ -69,7 +77,7 @@ def test_a_client_that_knows_the_description_alone_drives_the_device(bench, put)
     """Topics, payloads and types come from the Thing Description; the device obeys, and says so where it said it would."""
     from conftest import failed, steps
 
-    body = '[relay.lamp]\npin = 26\n[dimmer.glow]\npin = 27\n'
+    body = "[relay.lamp]\npin = 26\n[dimmer.glow]\npin = 27\n"
     site = NETWORK.format(qos=1)
     made = zapato.load(put({"site.toml": site, "device.toml": HEADER.format(board="esp32-38pin") + body}))
     described = thing(made)
@@ -116,7 +124,9 @@ def test_what_is_watched_and_how_it_is_told(put):
     from zapato.deliver.watch import watch
 
     body = '[i2c.main]\nsda = 21\nscl = 22\n[button.b]\npin = 33\npull = "up"\n'
-    made = zapato.load(put({"site.toml": NETWORK.format(qos=0), "device.toml": HEADER.format(board="esp32-38pin") + body}))
+    made = zapato.load(
+        put({"site.toml": NETWORK.format(qos=0), "device.toml": HEADER.format(board="esp32-38pin") + body})
+    )
     rows = [
         ("refuge/bench/notes", b"main found 0x23, 0x76"),
         ("refuge/bench/notes", b"probe 28ff641e0216035d answers"),

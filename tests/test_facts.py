@@ -63,14 +63,20 @@ def test_what_a_chip_draws_is_in_order_and_has_its_section(name):
     stated = [each for each in (about.draw.idle, about.draw.typical, about.draw.peak) if each]
     assert stated == sorted(stated) and all(0.005 < each < 1 for each in stated)
     assert not stated or "Datasheet" in about.draw.source
-    assert not about.total or (about.sources["total"] and about.total > max(p.drive_ma for p in about.pins.values()) / 1000)
+    assert not about.total or (
+        about.sources["total"] and about.total > max(p.drive_ma for p in about.pins.values()) / 1000
+    )
 
 
 def test_every_boards_rails_have_a_reason(put):
     for board in boards():
         made = zapato.load(put(HEADER.format(board=board.id)))
         for rail in rails(made):
-            assert rail.source and (rail.gives is None or rail.gives > 0) and rail.peak >= rail.typical >= rail.idle
+            assert (
+                rail.source
+                and (rail.gives is None or rail.gives > 0)
+                and rail.peak >= rail.typical >= rail.idle
+            )
 
 
 @given(st.floats(0.2, 30), st.floats(0.1, 5), st.sampled_from([5.0, 12.0, 24.0]))
@@ -84,7 +90,10 @@ def test_fed_at_so_many_places_a_strip_loses_no_more_than_it_may(length, amps, s
     assert min(volts) >= supply * (1 - DROP) - 0.01 * supply
     if places > 2:
         wider = length / (places - 2)
-        assert min(ladder(supply, [amps * wider / count] * count, 2 * RAIL_OHM * wider / count, ends=2)) < supply * (1 - DROP) + 0.01 * supply
+        assert (
+            min(ladder(supply, [amps * wider / count] * count, 2 * RAIL_OHM * wider / count, ends=2))
+            < supply * (1 - DROP) + 0.01 * supply
+        )
 
 
 @given(st.integers(1, 400), st.floats(0.1, 10))
@@ -155,7 +164,12 @@ def test_what_a_device_hears_stands_in_the_list_of_topics(bench):
             orders.append((below, payload))
     assert len(orders) > 20
     rows = [f"{10 + n}s: message('{below}', '{payload}')" for n, (below, payload) in enumerate(orders)]
-    result = bench(body, steps(*rows, f"{20 + len(orders)}s: message('lamp/do/dance', '')"), lasts=f"{40 + len(orders)}s", site=site)
+    result = bench(
+        body,
+        steps(*rows, f"{20 + len(orders)}s: message('lamp/do/dance', '')"),
+        lasts=f"{40 + len(orders)}s",
+        site=site,
+    )
     told = [text for _, text in result.log if "not understood" in text]
     assert len(told) == 1 and "lamp/do/dance" in told[0], told
 
@@ -171,9 +185,11 @@ def _written(body: str, site: str):
 
 
 def test_states_of_pins(put):
-    body = '[relay.lamp]\npin = 26\n[i2c.main]\nsda = 21\nscl = 22\n'
+    body = "[relay.lamp]\npin = 26\n[i2c.main]\nsda = 21\nscl = 22\n"
     rows = {row.label: row for row in pin_rows(zapato.load(put(HEADER.format(board="esp32-38pin") + body)))}
     assert (rows["26"].state, rows["26"].use) == ("used", "lamp") and rows["21"].use == "main sda"
-    assert rows["CLK"].state == "forbidden" and rows["12"].state == "mind" and "low at reset" in rows["12"].note
+    assert (
+        rows["CLK"].state == "forbidden" and rows["12"].state == "mind" and "low at reset" in rows["12"].note
+    )
     assert rows["TX"].state == "mind" and rows["GND"].state == "supply" and rows["23"].state == "free"
     assert rows["34"].note == "input only" and "out" not in rows["34"].can.split()

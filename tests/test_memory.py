@@ -48,7 +48,7 @@ def test_every_piece_of_the_runtime_has_its_figure(site):
         assert modules <= {name.removeprefix("module ") for name in costs()[form]["heap"]}
 
 
-@pytest.mark.parametrize(("links", "severity"), [(30, None), (58, "warning"), (130, "error")])
+@pytest.mark.parametrize(("links", "severity"), [(30, None), (62, "warning"), (130, "error")])
 def test_a_device_too_big_for_its_chip_is_told_at_the_desk(put, links, severity):
     body = "".join(
         f'[number.n{i}]\nstart = 0\n[[link]]\nwhen = "n{i}.value > {i}"\ndo = "lamp.toggle"\n'
@@ -91,7 +91,9 @@ def test_a_device_that_does_not_fit_says_so_and_waits_before_each_new_try(put, m
     )
     script = path.parent / "s.toml"
     script.write_text('[rehearsal]\nlasts = "1min"\n')
-    monkeypatch.setattr(sys.modules["zapato.stage.rehearse"], "refuse", lambda design: None)  # the check would not let it through
+    monkeypatch.setattr(
+        sys.modules["zapato.stage.rehearse"], "refuse", lambda design: None
+    )  # the check would not let it through
     result = zapato.rehearse(path, script)
     assert any("MemoryError" in text for _, text in result.log)
     resets = [r["t"] for r in result.records if r["what"] == "power" and r["name"] == "reset"]

@@ -64,10 +64,17 @@ def test_every_board_can_be_drawn(put, board):
 
 
 def test_thirty_parts_and_long_labels_stay_readable_and_quick(put):
-    made = zapato.load(put(HEADER.format(board="esp32s3-44pin").replace("[device]\n", f"[device]\n{LONG}") + MANY))
+    made = zapato.load(
+        put(HEADER.format(board="esp32s3-44pin").replace("[device]\n", f"[device]\n{LONG}") + MANY)
+    )
     assert zapato.check(made).ok
     budget = zapato.budget(made)
-    for draw in (lambda: pin_map(made), lambda: wiring_sheet(made), lambda: link_graph(made), lambda: budget_chart(budget)):
+    for draw in (
+        lambda: pin_map(made),
+        lambda: wiring_sheet(made),
+        lambda: link_graph(made),
+        lambda: budget_chart(budget),
+    ):
         begun = time.perf_counter()
         figure = draw()
         assert time.perf_counter() - begun < 5
@@ -85,17 +92,26 @@ def test_every_wire_is_there_with_what_stands_in_it(put):
     found = {wire.end: wire for wire in sheet.wires}
     assert found["pump IN"].start == "board 26" and found["pump +"].start == "board 5V"
     assert found["pump contact"].kind == "mains" and sheet.apart == ("pump",)
-    assert found["ready long leg"].through == "330 ohm resistor" and found["ready short leg"].start == "board GND"
+    assert (
+        found["ready long leg"].through == "330 ohm resistor"
+        and found["ready short leg"].start == "board GND"
+    )
     assert found["low short leg"].start == "board 17" and found["low long leg"].start == "board 3V3"
     assert found["start other side"].start == "board GND"
     assert found["sky SDA"].start == "main SDA" and found["main SDA"].start == "board 21"
-    assert found["meter RX of the other side"].start == "board 5" and found["meter RX of the other side"].kind == "serial"
+    assert (
+        found["meter RX of the other side"].start == "board 5"
+        and found["meter RX of the other side"].kind == "serial"
+    )
     assert "5 V" in found["meter TX of the other side"].note
     assert found["rack DIN"].through == "74HCT125, 330 ohm resistor" and found["rack +"].start == "shelf +"
     assert any(wire.start == "shelf -" and wire.end == "board GND" for wire in sheet.wires)
     items = {(item.what, item.value): item for item in sheet.items}
     assert items["resistor", "330 ohm"].count == 3 and items["resistor", "4.7 kohm"].count == 2
-    assert ("resistor", "24 kohm") in items and ("capacitor", "1000 uF") in items  # 10 V into 2.95 V over 10 kohm
+    assert ("resistor", "24 kohm") in items and (
+        "capacitor",
+        "1000 uF",
+    ) in items  # 10 V into 2.95 V over 10 kohm
     assert len(sheet.frame) == len(sheet.wires)
 
 
@@ -109,17 +125,32 @@ def test_a_board_without_usb_wants_its_adapter_crossed(site):
 def test_the_command_draws_and_tells(site, cli, tmp_path):
     device = site / "devices" / "boot-dryer.toml"
     called = cli("draw", device)
-    assert called.code == 0 and "board 26" in called.out and "into the loader" in called.out and "mains at: heater" in called.out
+    assert (
+        called.code == 0
+        and "board 26" in called.out
+        and "into the loader" in called.out
+        and "mains at: heater" in called.out
+    )
     data = json.loads(cli("draw", device, "--format", "json").out)
     assert data.keys() == {"device", "pins", "wires", "links", "budget"} and data["wires"]["buy"]
     called = cli("draw", device, "--out", tmp_path / "d.svg")
-    assert called.code == 0 and sorted(p.name for p in tmp_path.glob("d-*.svg")) == ["d-budget.svg", "d-links.svg", "d-pins.svg", "d-wires.svg"]
-    assert cli("draw", device, "--what", "pins", "--out", tmp_path / "one.png").code == 0 and (tmp_path / "one.png").exists()
+    assert called.code == 0 and sorted(p.name for p in tmp_path.glob("d-*.svg")) == [
+        "d-budget.svg",
+        "d-links.svg",
+        "d-pins.svg",
+        "d-wires.svg",
+    ]
+    assert (
+        cli("draw", device, "--what", "pins", "--out", tmp_path / "one.png").code == 0
+        and (tmp_path / "one.png").exists()
+    )
     called = cli("draw", device, "--out", tmp_path / "d.gif")
     assert called.code == 2 and "ends in" in called.err
     assert cli("draw", device, "--shopping", tmp_path / "buy.csv").code == 0
     rows = list(csv.reader(io.StringIO((tmp_path / "buy.csv").read_text())))
-    assert rows[0] == ["count", "what", "value", "for"] and ["2", "resistor", "330 ohm", "ready, state"] in rows
+    assert (
+        rows[0] == ["count", "what", "value", "for"] and ["2", "resistor", "330 ohm", "ready, state"] in rows
+    )
 
 
 def test_a_timeline_with_outages_and_failures_stays_readable(site):

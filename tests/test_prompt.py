@@ -61,7 +61,9 @@ def there(put):
 def test_the_files_go_over_and_start(there, board):
     design, chip, flash, files = there(board)
     told = []
-    done = by_prompt(design.board.chip, files, FOLDERS, chip.name, tell=lambda what, share: told.append((what, share)))
+    done = by_prompt(
+        design.board.chip, files, FOLDERS, chip.name, tell=lambda what, share: told.append((what, share))
+    )
     assert tree(flash) == files and chip.started and done.verified
     assert done.said == ("bench 1.0.0", "wifi joined")
     shares = [share for what, share in told if what == "writing"]
@@ -109,7 +111,9 @@ def test_the_wrong_board_and_nobody(there, put):
     _, chip, flash, files = there("esp32c3-mini")
     other = designs(put, "esp32-38pin")[0]
     before = tree(flash)
-    with pytest.raises(NotDelivered, match="calls itself Generic board with ESP32C3, and the device file wants an esp32"):
+    with pytest.raises(
+        NotDelivered, match="calls itself Generic board with ESP32C3, and the device file wants an esp32"
+    ):
         by_prompt(other.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None)
     assert tree(flash) == before
     _, deaf, _, _ = there(deaf=True)
@@ -134,3 +138,31 @@ def test_settings_alone_are_exchanged_by_the_command(there, cli, put, tmp_path):
     called = cli("deliver", device, "--port", deaf.name, "--settings", "--out", tmp_path / "out")
     assert called.code == 2 and "answers as MicroPython's prompt" in called.err
     assert "goes with --port alone" in cli("deliver", device, "--base", site, "--settings").err
+
+
+def test_a_full_flash_and_an_old_version_are_one_line(there, monkeypatch):
+    design, chip, flash, files = there()
+    with flash.system.open("ballast.bin", "wb") as file:
+        file.write(b"x" * 300 * 1024)
+    monkeypatch.setattr("zapato.deliver.prompt.write_all", _kept_ballast)
+    with pytest.raises(NotDelivered, match="could not be written") as told:
+        by_prompt(design.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None)
+    assert told.value.fix and "\n" not in str(told.value)
+    monkeypatch.undo()
+    monkeypatch.setattr("zapato.deliver.prompt.runs_on", lambda version: False)
+    _, chip, flash, _ = there()
+    before = tree(flash)
+    with pytest.raises(
+        NotDelivered, match=r"MicroPython 1\.\d+\.\d+ is on the board, and the program needs"
+    ) as told:
+        by_prompt(design.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None)
+    assert "--base" in told.value.fix and tree(flash) == before
+
+
+def _kept_ballast(prompt_there, files, folders, tell):
+    """As `write_all`, but what fills the flash stays."""
+    for folder in folders:
+        prompt_there.run(f"os.mkdir({'/' + folder!r})")
+    for path, data in files.items():
+        prompt.write_file(prompt_there, f"/{path}", data)
+    return 0

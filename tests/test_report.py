@@ -11,15 +11,23 @@ import zapato
 from zapato.pages import device_page
 from zapato.pages.site import row_of, site_page
 
-CHROMIUM = pytest.mark.skipif(not shutil.which("chromium"), reason="Debian's chromium and chromium-driver are not there")
+CHROMIUM = pytest.mark.skipif(
+    not shutil.which("chromium"), reason="Debian's chromium and chromium-driver are not there"
+)
 
 
 def test_a_page_stands_alone_and_tells_no_secret(site):
-    (site / "secrets.toml").write_text('wifi_password = "gentian-and-edelweiss"\nmqtt_password = "marmot-whistle"\n')
+    (site / "secrets.toml").write_text(
+        'wifi_password = "gentian-and-edelweiss"\nmqtt_password = "marmot-whistle"\n'
+    )
     for name in ("boot-dryer", "gear-locker"):
         text = device_page(site / "devices" / f"{name}.toml")
         assert "gentian" not in text and "marmot-whistle" not in text and "refuge-hall" not in text
-        assert not re.search(r'(?:src|href)="(?!#)[^"]*//', text) and "<script" not in text and "@import" not in text
+        assert (
+            not re.search(r'(?:src|href)="(?!#)[^"]*//', text)
+            and "<script" not in text
+            and "@import" not in text
+        )
         assert text == device_page(site / "devices" / f"{name}.toml")
 
 
@@ -44,11 +52,15 @@ def test_the_pages_of_a_site_in_a_real_browser(site, cli, tmp_path):
         assert page.texts("h1") == ["Mountain refuge"] and len(page.all("tbody tr td a")) == 5
         page.click("tbody tr td a")
         assert page.texts("h1") == ["Boot dryer"]
-        assert len(page.all("svg")) == 5 and {"Verdict", "Pins", "Wiring", "Budgets", "Topics"} <= set(page.texts("h2"))
+        assert len(page.all("svg")) == 5 and {"Verdict", "Pins", "Wiring", "Budgets", "Topics"} <= set(
+            page.texts("h2")
+        )
         wide = page.driver.execute_script("return document.documentElement.scrollWidth - window.innerWidth")
         assert wide <= 0 and page.errors() == []
         page.driver.set_window_size(420, 800)
-        assert page.driver.execute_script("return document.documentElement.scrollWidth - window.innerWidth") <= 0
+        assert (
+            page.driver.execute_script("return document.documentElement.scrollWidth - window.innerWidth") <= 0
+        )
         printed = page.driver.execute_cdp_cmd("Page.printToPDF", {"paperWidth": 8.27, "paperHeight": 11.69})
     assert len(printed["data"]) > 50_000
 
@@ -66,7 +78,13 @@ def test_the_command_says_what_is_wrong(site, cli, tmp_path):
 def changed(site):
     path = site / "devices" / "boot-dryer.toml"
     text = path.read_text()
-    for old, new in (("[relay.vent]", "[relay.fan]"), ("vent.", "fan."), ('"vent"', '"fan"'), ('"15min"', '"20min"'), ("pin  = 33", "pin  = 4")):
+    for old, new in (
+        ("[relay.vent]", "[relay.fan]"),
+        ("vent.", "fan."),
+        ('"vent"', '"fan"'),
+        ('"15min"', '"20min"'),
+        ("pin  = 33", "pin  = 4"),
+    ):
         assert old in text
         text = text.replace(old, new)
     path.write_text(text)
@@ -74,7 +92,10 @@ def changed(site):
 
 
 def test_what_changes_from_a_revision(site, cli):
-    run = lambda *words: subprocess.run(["git", "-c", "user.name=x", "-c", "user.email=x@y.z", *words], cwd=site, check=True, capture_output=True)  # noqa: E731
+    def run(*words):
+        call = ["git", "-c", "user.name=x", "-c", "user.email=x@y.z", *words]
+        subprocess.run(call, cwd=site, check=True, capture_output=True)
+
     run("init", "-q")
     run("add", "site.toml", "devices", "rehearsals")
     run("commit", "-qm", "first")
@@ -89,7 +110,9 @@ def test_what_changes_from_a_revision(site, cli):
         "for 15min",
     ):
         assert line in called.out
-    rows = {row["device"]: row["changes"] for row in json.loads(cli("diff", "HEAD", site, "--format", "json").out)}
+    rows = {
+        row["device"]: row["changes"] for row in json.loads(cli("diff", "HEAD", site, "--format", "json").out)
+    }
     assert rows["boot-dryer"] and not rows["porch-light"]
     assert {row["group"] for row in rows["boot-dryer"]} == {"parts", "wires", "topics", "links"}
     (site / "devices" / "porch-light.toml").unlink()
@@ -111,7 +134,10 @@ def test_two_files_and_where_their_traces_part(site, cli, tmp_path):
 
 def test_a_rehearsal_tells_its_day(bench, put):
     rows = '[[step]]\nat = "5s"\nact = "b.press"\nnote = "Somebody comes"\n[[step]]\nwithin = "1s"\nexpect = "r.on"\n[[step]]\nat = "20s"\nact = "power.cut"\n[[step]]\nat = "40s"\nexpect = "r.on"\n'
-    result = bench('[relay.r]\npin = 26\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "r.toggle"\n', rows)
+    result = bench(
+        '[relay.r]\npin = 26\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "r.toggle"\n',
+        rows,
+    )
     story = [(m.what, m.text, m.note) for m in result.story]
     assert story[0] == ("act", "b.press", "Somebody comes") and story[1][:2] == ("expect", "r.on")
     assert ("power", "the power is gone", "") in story and ("power", "the power is back", "") in story
@@ -121,5 +147,9 @@ def test_a_rehearsal_tells_its_day(bench, put):
     from zapato.cli.report import brief_line, rehearsal_lines
 
     text = "\n".join(rehearsal_lines(result))
-    assert "- Somebody comes" in text and text.index("b.press") < text.index("the power is gone") < text.index("FAILED")
-    assert brief_line(result).startswith("failed bench: 1 of 2 expectations held") and "r.on" in brief_line(result)
+    assert "- Somebody comes" in text and text.index("b.press") < text.index(
+        "the power is gone"
+    ) < text.index("FAILED")
+    assert brief_line(result).startswith("failed bench: 1 of 2 expectations held") and "r.on" in brief_line(
+        result
+    )

@@ -26,7 +26,13 @@ def access(folder: Path) -> None:
     device = folder / "site" / "devices" / "kettle-plug.toml"
     site = folder / "site" / "site.toml"
     lines = site.read_text("utf-8").split("\n")
-    site.write_text("\n".join(each for each in lines if not each.startswith(("name     = \"refuge-hall", "password = { secret = \"wifi"))))
+    site.write_text(
+        "\n".join(
+            each
+            for each in lines
+            if not each.startswith(('name     = "refuge-hall', 'password = { secret = "wifi'))
+        )
+    )
     rows: list[dict[str, object]] = []
     live = Live(device, on_row=lambda row: rows.append(dict(row)))
     live.start()

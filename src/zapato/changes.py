@@ -66,7 +66,9 @@ def _parts(old: Design, new: Design) -> Iterable[Change]:
         a, b = old.parts.get(name), new.parts.get(name)
         if a and b and a.kind is b.kind:
             one, two = _given(old, a.path), _given(new, b.path)
-            yield from _compared("parts", *({f"{name} {key}": _told(v) for key, v in each.items()} for each in (one, two)))
+            yield from _compared(
+                "parts", *({f"{name} {key}": _told(v) for key, v in each.items()} for each in (one, two))
+            )
             continue
         if a:
             yield Change("parts", "removed", name, _table(old, a.path))
@@ -151,7 +153,13 @@ def _memory(old: Design, new: Design) -> Iterable[Change]:
     if a and b:
         for what, x, y in (("heap", a.heap, b.heap), ("flash", a.flash, b.flash)):
             if abs(x - y) >= 51:  # a twentieth of a KiB
-                yield Change("memory", "changed", what, f"{x / 1024:.1f} KiB", f"{y / 1024:.1f} KiB ({(y - x) / 1024:+.1f})")
+                yield Change(
+                    "memory",
+                    "changed",
+                    what,
+                    f"{x / 1024:.1f} KiB",
+                    f"{y / 1024:.1f} KiB ({(y - x) / 1024:+.1f})",
+                )
 
 
 Row = tuple[float, str, str, str]
@@ -171,12 +179,15 @@ def first_difference(old: Sequence[Row], new: Sequence[Row]) -> int | None:
 def plain_rows(rows: Sequence[Mapping[str, Any]], design: Design) -> list[Row]:
     """A trace with pins called after their parts, so that one that moved is the same; without vitals."""
     names = {
-        f"GPIO{use.pin.gpio}": use.part.name if len(use.part.pins) == 1 else f"{use.part.name} {use.need.field}"
+        f"GPIO{use.pin.gpio}": use.part.name
+        if len(use.part.pins) == 1
+        else f"{use.part.name} {use.need.field}"
         for use in design.uses
     }
     kept = (r for r in rows if r["what"] in KEPT and not str(r["name"]).endswith("/vitals"))
     found = [
-        (r["t"] / 1000, str(r["what"]), names.get(str(r["name"]), str(r["name"])), str(r["value"])) for r in kept
+        (r["t"] / 1000, str(r["what"]), names.get(str(r["name"]), str(r["name"])), str(r["value"]))
+        for r in kept
     ]
     start = [row for row in found if row[0] == 0]
     return [*sorted(start), *found[len(start) :]]

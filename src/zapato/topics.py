@@ -58,7 +58,9 @@ def topics(design: Design) -> list[Topic]:
 def _topics(design: Design) -> Iterator[Topic]:
     base, qos = design.topic, int((design.mqtt or {}).get("qos") or 0)
     yield Topic(f"{base}/state", "from", "state", "online, offline", "online", True, qos)
-    yield Topic(f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "{…}", True, 1)
+    yield Topic(
+        f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "{…}", True, 1
+    )
     for part in design.parts.values():
         yield from _of_part(base, part, qos)
     vitals = '{"uptime": 3600, "signal": -58, "heap": 8000, "version": "1.0.0", "dropped": 0}'
@@ -86,10 +88,20 @@ def _of_part(base: str, part: Part, qos: int) -> Iterator[Topic]:
     for event in part.kind.events:
         if event not in part.properties:
             yield Topic(
-                f"{base}/{part.name}/{event}", "from", "event", "{}", "{}", qos=qos, part=part.name, what=event, label=part.label
+                f"{base}/{part.name}/{event}",
+                "from",
+                "event",
+                "{}",
+                "{}",
+                qos=qos,
+                part=part.name,
+                what=event,
+                label=part.label,
             )
     for action, about in part.kind.actions.items():
-        words = ", ".join(f"{each.name} ({'s' if each.type == 'time' else each.type})" for each in about.arguments)
+        words = ", ".join(
+            f"{each.name} ({'s' if each.type == 'time' else each.type})" for each in about.arguments
+        )
         given = [_argument(part, each) for each in about.arguments]
         text = "" if not given else given[0] if len(given) == 1 else f"[{', '.join(given)}]"
         yield Topic(
@@ -107,7 +119,9 @@ def example(known: Property) -> str:
     if known.type == "text":
         return '"#ff8000"' if "rrggbb" in known.help else '"text"'
     low, high = known.low, known.high
-    middle = (low + high) / 2 if low is not None and high is not None else low if low is not None else high or 21.5
+    middle = (
+        (low + high) / 2 if low is not None and high is not None else low if low is not None else high or 21.5
+    )
     return f"{middle:g}"
 
 

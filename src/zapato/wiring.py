@@ -100,20 +100,32 @@ def _board(design: Design, board: Board) -> Iterator[Wire]:
     if main:
         volts = main.get("voltage", 5.0)
         kind: Kind = "12V" if volts > 6 else "5V" if volts > 4 else "3V3"
-        yield Wire(f"{main.name} +", "board supply input", kind, "board", note=f"{volts:g} V; {board.supply[0] if board.supply else ''}")
+        yield Wire(
+            f"{main.name} +",
+            "board supply input",
+            kind,
+            "board",
+            note=f"{volts:g} V; {board.supply[0] if board.supply else ''}",
+        )
         yield Wire(f"{main.name} -", f"board {GROUND}", "ground", "board")
     elif board.supply:
         mains = "mains" in board.supply[0]
         start = "USB port" if any("USB" in each for each in board.supply) else "mains" if mains else "supply"
         low: Kind = "3V3" if "3.3 V" in board.supply[0] and start == "supply" else "5V"
-        yield Wire(start, "board supply input", "mains" if mains else low, "board", note="; ".join(board.supply))
+        yield Wire(
+            start, "board supply input", "mains" if mains else low, "board", note="; ".join(board.supply)
+        )
     for part in design.of_kind("supply"):
         if part is not main:
             yield Wire(f"{part.name} -", f"board {GROUND}", "ground", "board", note="grounds joined")
     if board.usb.startswith("none"):
-        tx, rx = (next((p for p in board.chip.pins.values() if p.console == line), None) for line in ("tx", "rx"))
+        tx, rx = (
+            next((p for p in board.chip.pins.values() if p.console == line), None) for line in ("tx", "rx")
+        )
         if tx and rx:
-            yield Wire("adapter TX", place(board, rx.gpio), "serial", "board", note="crossed: TX to RX; 3.3 V levels")
+            yield Wire(
+                "adapter TX", place(board, rx.gpio), "serial", "board", note="crossed: TX to RX; 3.3 V levels"
+            )
             yield Wire("adapter RX", place(board, tx.gpio), "serial", "board", note="crossed: RX to TX")
             yield Wire("adapter GND", f"board {GROUND}", "ground", "board")
             yield Wire("adapter 3V3", "board 3V3", "3V3", "board", note="never with the mains connected")
@@ -131,12 +143,25 @@ def _part(design: Design, board: Board, part: Part) -> Iterator[Wire]:
         named = part.kind.terminals
         terminal = named.get(f"{need.field} {need.active}") or named.get(need.field, need.field.upper())
         start = place(board, pin.gpio) if pin.gpio >= 0 else pin.name.replace(".", " ")
-        through = ", ".join(f"{x.value} {x.what}" if x.what == "resistor" else x.value for x in beside if x.field == need.field and ("series" in x.where or "between" in x.where or "wire" in x.where))
+        through = ", ".join(
+            f"{x.value} {x.what}" if x.what == "resistor" else x.value
+            for x in beside
+            if x.field == need.field and ("series" in x.where or "between" in x.where or "wire" in x.where)
+        )
         note = _mind(part, need.volts, board)
-        yield Wire(start, f"{part.name} {terminal}", "serial" if part.kind.name == "uart" else "signal", part.name, through, note)
+        yield Wire(
+            start,
+            f"{part.name} {terminal}",
+            "serial" if part.kind.name == "uart" else "signal",
+            part.name,
+            through,
+            note,
+        )
         if need.operated and terminal == "one side":
             back = GROUND if need.operated == "low" else RAIL
-            yield Wire(f"board {back}", f"{part.name} other side", "ground" if back == GROUND else "3V3", part.name)
+            yield Wire(
+                f"board {back}", f"{part.name} other side", "ground" if back == GROUND else "3V3", part.name
+            )
     bus = part.linked.get("bus")
     if bus is not None:
         for line in bus.pins:
@@ -150,17 +175,40 @@ def _feeds(design: Design, part: Part) -> Iterator[Wire]:
     for feed in feeds:
         supply = design.parts.get(feed)
         main = feeder(design)
-        volts = supply.get("voltage", 5.0) if supply else 3.3 if feed == RAIL else main.get("voltage", 5.0) if main else 5.0
+        volts = (
+            supply.get("voltage", 5.0)
+            if supply
+            else 3.3
+            if feed == RAIL
+            else main.get("voltage", 5.0)
+            if main
+            else 5.0
+        )
         kind: Kind = "12V" if volts > 6 else "5V" if volts > 4 else "3V3"
         strip = next((each for each in strips(design) if each.part is part), None)
-        note = f"{strip.wire:g} mm2; fed at {strip.feeds} place{'s' * (strip.feeds > 1)}" if strip and strip.wire else ""
-        start = f"{feed} +" if supply else f"board {feed}" if feed == RAIL or _gives_input(design) else "5 V supply"
+        note = (
+            f"{strip.wire:g} mm2; fed at {strip.feeds} place{'s' * (strip.feeds > 1)}"
+            if strip and strip.wire
+            else ""
+        )
+        start = (
+            f"{feed} +"
+            if supply
+            else f"board {feed}"
+            if feed == RAIL or _gives_input(design)
+            else "5 V supply"
+        )
         yield Wire(start, f"{part.name} +", kind, part.name, note=note)
         yield Wire(f"{feed} -" if supply else f"board {GROUND}", f"{part.name} -", "ground", part.name)
 
     if not feeds and part.kind.name == "led":
         other = GROUND if part.get("active", "high") == "high" else RAIL
-        yield Wire(f"board {other}", f"{part.name} short leg" if other == GROUND else f"{part.name} long leg", "ground" if other == GROUND else "3V3", part.name)
+        yield Wire(
+            f"board {other}",
+            f"{part.name} short leg" if other == GROUND else f"{part.name} long leg",
+            "ground" if other == GROUND else "3V3",
+            part.name,
+        )
 
 
 def _gives_input(design: Design) -> bool:
@@ -246,7 +294,12 @@ def _row(design: Design, board: Board, side: str, place: HeaderPin) -> PinRow:
     if place.gpio is None:
         return PinRow(side, place.label, None, "supply")
     pin = board.chip.pins[place.gpio]
-    uses = ", ".join(dict.fromkeys(f"{use.part.name} {use.need.field}" if len(use.part.pins) > 1 else use.part.name for use in design.users.get(pin.gpio, ())))
+    uses = ", ".join(
+        dict.fromkeys(
+            f"{use.part.name} {use.need.field}" if len(use.part.pins) > 1 else use.part.name
+            for use in design.users.get(pin.gpio, ())
+        )
+    )
     words = (
         ("in", pin.reads), ("out", pin.drives), ("pwm", pin.pwm), ("adc", bool(pin.adc)),
         ("touch", pin.touch is not None), ("dac", pin.dac is not None),

@@ -50,7 +50,11 @@ def analog(design: Design) -> list[AnalogBudget]:
         wanted = part.values["range"][1] if part.values.get("range") else None
         error = 2 * TOLERANCE * (1 - 1 / by) * most + step
         fits = wanted is None or wanted <= most
-        found.append(AnalogBudget(part, most, wanted, step, error, None if fits else divider(wanted or 0, board.analog.high)))
+        found.append(
+            AnalogBudget(
+                part, most, wanted, step, error, None if fits else divider(wanted or 0, board.analog.high)
+            )
+        )
     return found
 
 
@@ -64,6 +68,25 @@ def rows(design: Design) -> Iterator[Row]:
     for each in analog(design):
         name, source = each.part.name, design.board.analog.source if design.board else ""
         if each.wanted is not None:
-            yield row("analog", name, "its range", each.wanted, "V", each.most, formula="range of the pin x divider", source=source)
-        yield row("analog", name, "one count", each.step, "V", formula="range / 2^bits x divider", source=source)
-        yield row("analog", name, "off by at full scale", each.error, "V", formula="2 x 1 % x (1 - 1 / divider) x range + one count", source="resistors of 1 %")
+            yield row(
+                "analog",
+                name,
+                "its range",
+                each.wanted,
+                "V",
+                each.most,
+                formula="range of the pin x divider",
+                source=source,
+            )
+        yield row(
+            "analog", name, "one count", each.step, "V", formula="range / 2^bits x divider", source=source
+        )
+        yield row(
+            "analog",
+            name,
+            "off by at full scale",
+            each.error,
+            "V",
+            formula="2 x 1 % x (1 - 1 / divider) x range + one count",
+            source="resistors of 1 %",
+        )

@@ -58,7 +58,9 @@ def i2c(design: Design) -> list[I2cBudget]:
         farad = PER_CHIP * (chips + 1) + PER_METRE * bus.get("length", 0.3)
         least, most = pull_up_range(volts, farad, bus.get("speed", 100e3))
         given = bus.values.get("pull_ups")
-        found.append(I2cBudget(bus, chips, farad, least, most, given or BREAKOUT / max(1, chips), given is None))
+        found.append(
+            I2cBudget(bus, chips, farad, least, most, given or BREAKOUT / max(1, chips), given is None)
+        )
     return found
 
 
@@ -74,13 +76,58 @@ def serial_reach(part: Part) -> float | None:
 def rows(design: Design) -> Iterator[Row]:
     """The figures of every bus."""
     for each in i2c(design):
-        guess = "one breakout of 10 kohm a chip, taken where pull_ups says nothing" if each.guessed else "the device file"
+        guess = (
+            "one breakout of 10 kohm a chip, taken where pull_ups says nothing"
+            if each.guessed
+            else "the device file"
+        )
         worked = f"{each.chips + 1} pins x 10 pF + {each.bus.get('length', 0.3):g} m x 100 pF/m"
-        yield row("buses", each.bus.name, "capacitance of a line", each.farad, "F", 400e-12, formula=worked, source=SOURCE)
-        yield row("buses", each.bus.name, "pull-up", each.ohm, "ohm", each.most, formula="rise time / (0.8473 C)", source=f"{SOURCE}; {guess}")
-        yield row("buses", each.bus.name, "pull-up, at least", each.ohm, "ohm", each.least, formula="(V - 0.4 V) / 3 mA", source=SOURCE, least=True)
+        yield row(
+            "buses",
+            each.bus.name,
+            "capacitance of a line",
+            each.farad,
+            "F",
+            400e-12,
+            formula=worked,
+            source=SOURCE,
+        )
+        yield row(
+            "buses",
+            each.bus.name,
+            "pull-up",
+            each.ohm,
+            "ohm",
+            each.most,
+            formula="rise time / (0.8473 C)",
+            source=f"{SOURCE}; {guess}",
+        )
+        yield row(
+            "buses",
+            each.bus.name,
+            "pull-up, at least",
+            each.ohm,
+            "ohm",
+            each.least,
+            formula="(V - 0.4 V) / 3 mA",
+            source=SOURCE,
+            least=True,
+        )
     for part in design.of_kind("uart"):
         reach = serial_reach(part)
         if reach is not None:
-            source = "TIA-485; TIA TSB-89: 10^8 bit m/s" if part.values.get("enable") is not None else "a rule of thumb for links without drivers"
-            yield row("buses", part.name, "its length", part.get("length", 0.0), "m", reach, formula="min(1200 m, 10^8 / baud)", source=source)
+            source = (
+                "TIA-485; TIA TSB-89: 10^8 bit m/s"
+                if part.values.get("enable") is not None
+                else "a rule of thumb for links without drivers"
+            )
+            yield row(
+                "buses",
+                part.name,
+                "its length",
+                part.get("length", 0.0),
+                "m",
+                reach,
+                formula="min(1200 m, 10^8 / baud)",
+                source=source,
+            )

@@ -52,4 +52,13 @@ def rows(design: Design) -> Iterator[Row]:
     chip = design.board.chip if design.board else None
     if chip and chip.total and pin_currents(design):
         source = chip.sources.get("total", "")
-        yield row("pins", "the chip", "all outputs together", total(design), "A", chip.total, formula="sum", source=source)
+        yield row(
+            "pins",
+            "the chip",
+            "all outputs together",
+            total(design),
+            "A",
+            chip.total,
+            formula="sum",
+            source=source,
+        )

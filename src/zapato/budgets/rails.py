@@ -97,7 +97,8 @@ def _input(design: Design, board: Board, inner: Sequence[tuple[str, Load]]) -> R
     voltage, given = main.get("voltage", 5.0), main.values.get("current")
     share = 5.0 / (voltage * EFFICIENCY) if voltage > SWITCHED else 1.0
     scaled = [
-        (name, Load(x.what, x.feed, x.idle * share, x.typical * share, x.peak * share, x.source)) for name, x in hang
+        (name, Load(x.what, x.feed, x.idle * share, x.typical * share, x.peak * share, x.source))
+        for name, x in hang
     ]
     source = "the device file" if given else "not stated"
     return _rail(INPUT, voltage, scaled, given, bool(given), source, main.get("battery", 0.0))
@@ -121,7 +122,9 @@ def _rail(
     source: str,
     battery: float = 0.0,
 ) -> Rail:
-    sums = [sum(row) for row in zip(*((x.idle, x.typical, x.peak) for _, x in hang), strict=True)] or [0.0] * 3
+    sums = [sum(row) for row in zip(*((x.idle, x.typical, x.peak) for _, x in hang), strict=True)] or [
+        0.0
+    ] * 3
     return Rail(name, voltage, tuple(hang), sums[0], sums[1], sums[2], gives, stated, source, battery)
 
 
@@ -130,10 +133,14 @@ def rows(design: Design) -> Iterator[Row]:
     for rail in rails(design):
         for word in ("idle", "typical", "peak"):
             formula = "sum of what hangs on it: " + ", ".join(
-                f"{name} {getattr(load, word) * 1000:.0f} mA" for name, load in rail.loads if getattr(load, word) >= 5e-4
+                f"{name} {getattr(load, word) * 1000:.0f} mA"
+                for name, load in rail.loads
+                if getattr(load, word) >= 5e-4
             )
             value, limit = getattr(rail, word), rail.gives if word == "peak" else None
             yield row("supply", rail.name, word, value, "A", limit, formula=formula, source=rail.source)
         if rail.hours is not None:
             formula = f"{rail.battery:g} Ah / {rail.typical * 1000:.0f} mA"
-            yield row("supply", rail.name, "battery", rail.hours, "h", formula=formula, source="typical current")
+            yield row(
+                "supply", rail.name, "battery", rail.hours, "h", formula=formula, source="typical current"
+            )

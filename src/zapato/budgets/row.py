@@ -51,6 +51,8 @@ def row(
     """A figure held against its limit; with `least` the limit is the least that is wanted."""
     verdict: Verdict = ""
     if limit is not None:
-        share = (limit / value if value else float("inf")) if least else value / limit if limit else float("inf")
+        share = (
+            (limit / value if value else float("inf")) if least else value / limit if limit else float("inf")
+        )
         verdict = "over" if share > 1 else "close" if share > CLOSE else "ok"
     return Row(topic, of, what, value, unit, limit, verdict, formula, source)

@@ -43,7 +43,9 @@ def traffic(design: Design) -> Traffic | None:
         if every:
             rate = 1000 / max(every, least)
             topics += [(f"{part.name}/{name}", rate) for name in part.properties]
-    bytes_a_second = sum(rate * (len(design.topic) + 1 + len(topic) + HEAD + PAYLOAD) for topic, rate in topics)
+    bytes_a_second = sum(
+        rate * (len(design.topic) + 1 + len(topic) + HEAD + PAYLOAD) for topic, rate in topics
+    )
     return Traffic(design.name, tuple(topics), bytes_a_second)
 
 
@@ -59,4 +61,12 @@ def rows(design: Design) -> Iterator[Row]:
         worked = "1 / every, for each value; vitals once a minute"
         source = "a rule of thumb: hubs keep every value"
         yield row("traffic", found.name, "messages", found.rate, "1/s", DEVICE, formula=worked, source=source)
-        yield row("traffic", found.name, "bytes", found.size, "B/s", formula="topic + payload + 9 B", source="MQTT 3.1.1, PUBLISH")
+        yield row(
+            "traffic",
+            found.name,
+            "bytes",
+            found.size,
+            "B/s",
+            formula="topic + payload + 9 B",
+            source="MQTT 3.1.1, PUBLISH",
+        )

@@ -52,6 +52,27 @@ def budget(what: Design | Path | str) -> Budget:
         found += each.rows(design)
     if known := memory(design):
         source = "measured in the VM (tools/costs.py)"
-        found.append(row("memory", "heap", "at its peak", known.heap, "B", known.heap_has, formula="sum of its pieces", source=source))
-        found.append(row("memory", "flash", "one version", known.flash, "B", formula="sum of its modules", source=source))
+        found.append(
+            row(
+                "memory",
+                "heap",
+                "at its peak",
+                known.heap,
+                "B",
+                known.heap_has,
+                formula="sum of its pieces",
+                source=source,
+            )
+        )
+        found.append(
+            row(
+                "memory",
+                "flash",
+                "one version",
+                known.flash,
+                "B",
+                formula="sum of its modules",
+                source=source,
+            )
+        )
     return Budget(design, tuple(found))

@@ -51,7 +51,9 @@ def as_it_was(path: Path, revision: str) -> Generator[Path]:
             ["git", "archive", revision, "--", str(below)], cwd=root, capture_output=True, check=False
         )
     except ZapatoError as error:
-        raise ZapatoError(f"{revision} is no file here, and {error}", "name a file, a folder, or a revision of git") from None
+        raise ZapatoError(
+            f"{revision} is no file here, and {error}", "name a file, a folder, or a revision of git"
+        ) from None
     if done.returncode:
         raise ZapatoError(
             f"{revision} is no file here, and no revision in which git knows {path}",

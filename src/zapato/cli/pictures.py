@@ -25,7 +25,9 @@ def on_a_board(design: Design) -> Design:
     """The design, where it stands on a board that exists. Raises ZapatoError."""
     if design.board is None:
         name = design.name or "the device"
-        raise ZapatoError(f"{name} stands on no board that is known", "zapato check tells what is wrong with the file")
+        raise ZapatoError(
+            f"{name} stands on no board that is known", "zapato check tells what is wrong with the file"
+        )
     return design
 
 
@@ -65,7 +67,8 @@ def as_data(design: Design, chosen: Sequence[str]) -> dict[str, object]:
             "loader": list(sheet.steps),
         },
         "links": [
-            {"from": sources(link), "to": targets(link), "link": dict(written(design, link))} for link in design.links
+            {"from": sources(link), "to": targets(link), "link": dict(written(design, link))}
+            for link in design.links
         ],
         "budget": [row.as_dict() for row in budget(design).rows],
     }
@@ -119,10 +122,17 @@ def wires_text(design: Design) -> str:
     if sheet.apart:
         blocks.append(styled(f"mains at: {', '.join(sheet.apart)}; kept apart from all the rest", fg="red"))
     if sheet.items:
-        goods = [{"count": each.count, "what": each.what, "value": each.value, "for": each.why} for each in sheet.items]
+        goods = [
+            {"count": each.count, "what": each.what, "value": each.value, "for": each.why}
+            for each in sheet.items
+        ]
         blocks += ["", styled("to buy", bold=True), table(goods, droppable="for")]
     if sheet.steps:
-        blocks += ["", styled("into the loader", bold=True), *(f"  {n}. {step}" for n, step in enumerate(sheet.steps, 1))]
+        blocks += [
+            "",
+            styled("into the loader", bold=True),
+            *(f"  {n}. {step}" for n, step in enumerate(sheet.steps, 1)),
+        ]
     return "\n".join(blocks)
 
 
@@ -130,7 +140,8 @@ def _links_text(design: Design) -> str:
     from zapato.draw.links import sources, targets
 
     rows = [
-        {"link": link.number, "from": ", ".join(sources(link)), "to": ", ".join(targets(link))} for link in design.links
+        {"link": link.number, "from": ", ".join(sources(link)), "to": ", ".join(targets(link))}
+        for link in design.links
     ]
     return f"{styled('links', bold=True)}\n{table(rows)}"
 
@@ -145,7 +156,9 @@ def budget_text(budget: Budget) -> str:
             "of": each.of,
             "what": each.what.removesuffix(", at least"),
             "value": shown(each.value, each.unit),
-            "limit": "" if each.limit is None else f"{'>= ' if each.what.endswith('at least') else ''}{shown(each.limit, each.unit)}",
+            "limit": ""
+            if each.limit is None
+            else f"{'>= ' if each.what.endswith('at least') else ''}{shown(each.limit, each.unit)}",
             "": each.verdict,
             "how": each.formula,
         }

@@ -50,5 +50,11 @@ class Rollout:
         for turn in self.turns:
             color = ENDS.get(turn.state, "")
             bar = "" if turn.state in ("waiting", "left") else f"{turn.share:4.0%}"
-            made.add_row(str(turn.wave), turn.name, f"[{color}]{turn.state}[/]" if color else turn.state, bar, turn.text)
+            made.add_row(
+                str(turn.wave),
+                turn.name,
+                f"[{color}]{turn.state}[/]" if color else turn.state,
+                bar,
+                turn.text,
+            )
         return made

@@ -104,5 +104,7 @@ def table(rows: Sequence[Row], droppable: str = "") -> str:
     if droppable in names and sum(widths.values()) + 2 * (len(names) - 1) > width():
         names.remove(droppable)
     lines = ["  ".join(name.ljust(widths[name]) for name in names)]
-    lines += ["  ".join(row[name] + " " * (widths[name] - long[row[name]]) for name in names) for row in texts]
+    lines += [
+        "  ".join(row[name] + " " * (widths[name] - long[row[name]]) for name in names) for row in texts
+    ]
     return "\n".join(line.rstrip() for line in lines)

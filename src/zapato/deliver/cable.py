@@ -111,9 +111,7 @@ def by_cable(
         loader.restart()
         line.set_rate(115_200)
         reset(line)
-        return Written(
-            found, sum(len(data) for _, data in regions), took, verified, said(line, loader.heard)
-        )
+        return Written(found, sum(len(data) for _, data in regions), took, verified, said(line, loader.heard))
     except Silence as silence:
         raise NotDelivered(
             f"the chip on {port} stopped answering ({silence.what})",

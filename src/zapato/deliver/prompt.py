@@ -155,7 +155,9 @@ def identify(prompt: Prompt, chip: Chip) -> str:
     return found
 
 
-def write_file(prompt: Prompt, path: str, data: bytes, tell: Callable[[int], None] = lambda size: None) -> None:
+def write_file(
+    prompt: Prompt, path: str, data: bytes, tell: Callable[[int], None] = lambda size: None
+) -> None:
     """Write one file beside its place, hold it against its digest, and put it there. Raises Silence, NotDelivered."""
     wanted = hashlib.sha256(data).hexdigest()
     why = "it does not hold what was written"
@@ -191,7 +193,9 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
             if f"/{folder}/" not in there:
                 prompt.run(f"dog.feed(); os.mkdir({'/' + folder!r})")
     except Wrong as wrong:
-        raise NotDelivered(f"the board's files cannot be changed: {wrong}", "--base FILE writes the whole flash") from None
+        raise NotDelivered(
+            f"the board's files cannot be changed: {wrong}", "--base FILE writes the whole flash"
+        ) from None
     total, done, sent = sum(map(len, paths.values())), 0, 0
     for path, data in sorted(paths.items(), key=lambda row: row[0].endswith("main.py")):
 
@@ -219,7 +223,13 @@ def _digest(prompt: Prompt, path: str) -> object:
 
 
 def by_prompt(
-    chip: Chip, files: Mapping[str, bytes], folders: Iterable[str], port: str, *, only: bool = False, tell: Tell
+    chip: Chip,
+    files: Mapping[str, bytes],
+    folders: Iterable[str],
+    port: str,
+    *,
+    only: bool = False,
+    tell: Tell,
 ) -> Written | None:
     """Write files through the prompt of the MicroPython that is on the board, and start it; None where none answers.
 

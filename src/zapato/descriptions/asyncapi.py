@@ -24,11 +24,18 @@ def asyncapi(design: Design) -> dict[str, Any]:
     for topic in topics(design):
         name = re.sub(r"[^A-Za-z0-9]+", "_", topic.name.removeprefix(f"{design.topic}/"))
         channels[name] = {"address": topic.name, "messages": {"value": _message(topic)}}
-        operation: dict[str, Any] = {"action": "send" if topic.way == "from" else "receive", "channel": {"$ref": f"#/channels/{name}"}}
+        operation: dict[str, Any] = {
+            "action": "send" if topic.way == "from" else "receive",
+            "channel": {"$ref": f"#/channels/{name}"},
+        }
         if topic.way == "from":
-            operation["bindings"] = {"mqtt": {"qos": topic.qos, "retain": topic.retained, "bindingVersion": "0.2.0"}}
+            operation["bindings"] = {
+                "mqtt": {"qos": topic.qos, "retain": topic.retained, "bindingVersion": "0.2.0"}
+            }
         operations[name] = operation
-    secured: dict[str, Any] = {"security": [{"type": "userPassword"}]} if (design.mqtt or {}).get("user") else {}
+    secured: dict[str, Any] = (
+        {"security": [{"type": "userPassword"}]} if (design.mqtt or {}).get("user") else {}
+    )
     return {
         "asyncapi": "3.0.0",
         "info": {
@@ -37,7 +44,13 @@ def asyncapi(design: Design) -> dict[str, Any]:
             "description": f"What {design.name} says and hears over MQTT.",
         },
         "defaultContentType": "application/json",
-        "servers": {"broker": {"host": at.netloc, "protocol": "secure-mqtt" if at.scheme == "mqtts" else "mqtt", **secured}},
+        "servers": {
+            "broker": {
+                "host": at.netloc,
+                "protocol": "secure-mqtt" if at.scheme == "mqtts" else "mqtt",
+                **secured,
+            }
+        },
         "channels": channels,
         "operations": operations,
     }

@@ -39,7 +39,11 @@ def thing(design: Design) -> dict[str, Any]:
         if topic.of == "property":
             properties[key] = _property(topic, writable.get((topic.part, topic.what)), at)
         elif topic.of == "event":
-            events[key] = {"title": f"{topic.label}: {topic.what}", "data": {"type": "object"}, "forms": [_heard(topic, at, "event")]}
+            events[key] = {
+                "title": f"{topic.label}: {topic.what}",
+                "data": {"type": "object"},
+                "forms": [_heard(topic, at, "event")],
+            }
         elif topic.of == "action":
             actions[key] = _action(topic, at)
         elif topic.of == "state":
@@ -47,7 +51,11 @@ def thing(design: Design) -> dict[str, Any]:
                 "title": "On the broker", "type": "string", "enum": ["online", "offline"], "readOnly": True, "observable": True,
                 "forms": [_heard(topic, at, "property", TEXT)],
             }  # fmt: skip
-    return found | {name: each for name, each in (("properties", properties), ("actions", actions), ("events", events)) if each}
+    return found | {
+        name: each
+        for name, each in (("properties", properties), ("actions", actions), ("events", events))
+        if each
+    }
 
 
 def broker(design: Design) -> str:
@@ -61,7 +69,11 @@ def broker(design: Design) -> str:
 
 
 def _property(topic: Topic, writes: Topic | None, at: str) -> dict[str, Any]:
-    found: dict[str, Any] = {"title": f"{topic.label}: {topic.what}", **value_schema(topic), "observable": True}
+    found: dict[str, Any] = {
+        "title": f"{topic.label}: {topic.what}",
+        **value_schema(topic),
+        "observable": True,
+    }
     if topic.unit:
         found["unit"] = topic.unit
     if writes is None:
@@ -73,14 +85,21 @@ def _property(topic: Topic, writes: Topic | None, at: str) -> dict[str, Any]:
 
 
 def _action(topic: Topic, at: str) -> dict[str, Any]:
-    found: dict[str, Any] = {"title": f"{topic.label}: {topic.what}", "forms": [_said(topic, at, "invokeaction")]}
+    found: dict[str, Any] = {
+        "title": f"{topic.label}: {topic.what}",
+        "forms": [_said(topic, at, "invokeaction")],
+    }
     given = input_schema(topic)
     return found | ({"input": given} if given else {})
 
 
 def _heard(topic: Topic, at: str, of: str, kind: str = JSON) -> dict[str, Any]:
     """A form for what the device says."""
-    ops = ["subscribeevent", "unsubscribeevent"] if of == "event" else ["readproperty", "observeproperty", "unobserveproperty"]
+    ops = (
+        ["subscribeevent", "unsubscribeevent"]
+        if of == "event"
+        else ["readproperty", "observeproperty", "unobserveproperty"]
+    )
     return {
         "href": at, "op": ops, "contentType": kind, "mqv:controlPacket": "subscribe", "mqv:filter": topic.name,
         "mqv:qos": str(topic.qos), "mqv:retain": topic.retained,

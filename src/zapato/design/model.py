@@ -82,9 +82,7 @@ class Design:
     mqtt: Mapping[str, Any] | None = None
     time: Mapping[str, Any] | None = None
     links: list[Link] = field(default_factory=list["Link"])
-    known: dict[object, Any] = field(
-        default_factory=dict[object, Any], init=False, repr=False, compare=False
-    )
+    known: dict[object, Any] = field(default_factory=dict[object, Any], init=False, repr=False, compare=False)
     """What was worked out of it already; see `once`."""
 
     @property

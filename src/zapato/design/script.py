@@ -352,7 +352,14 @@ def _expectation(script: Script, design: Design, values: Mapping[str, Any], path
     place = script.document.place(where)
     script.steps.append(
         Step(
-            len(script.steps), written, expression.code, False, place, reads=reads, note=values.get("note") or "", **_timing(values)
+            len(script.steps),
+            written,
+            expression.code,
+            False,
+            place,
+            reads=reads,
+            note=values.get("note") or "",
+            **_timing(values),
         )
     )
 
@@ -375,7 +382,9 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
             timing |= {"at": values.get("at"), "wait": 0} if values.get("at") is not None else {"wait": 0}
         place = script.document.place(where)
         note = "" if index else values.get("note") or ""
-        script.steps.append(Step(len(script.steps), written, "", True, place, act_call=call, note=note, **timing))
+        script.steps.append(
+            Step(len(script.steps), written, "", True, place, act_call=call, note=note, **timing)
+        )
 
 
 def read_act(design: Design, written: str) -> tuple[Call | None, Mistake | None]:
@@ -422,7 +431,9 @@ def _filled_in(design: Design, node: ast.Call) -> tuple[Call | None, Mistake | N
     """Somebody gives the page of the device's access point a network."""
     given = [_literal(each) for each in node.args]
     if len(given) != 2 or not all(isinstance(each, str) for each in given):
-        return None, Mistake(0, "settings takes a network and its password: settings('refuge-hall', 'rehearsal')")
+        return None, Mistake(
+            0, "settings takes a network and its password: settings('refuge-hall', 'rehearsal')"
+        )
     if design.wifi is None:
         return None, Mistake(0, "the device has no wifi, so nobody gives it another network", ("[wifi]",))
     return Call("fill_in", tuple(given)), None

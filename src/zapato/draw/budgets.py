@@ -32,7 +32,14 @@ def budget_chart(budget: Budget) -> Figure:
         bars = figure.subplots()
     _bars(bars, held)
     title = f"{budget.design.label or budget.design.name}: what it takes of what there is"
-    figure.suptitle(title if len(title) < 110 else f"{title[:109]}…", x=0.01, ha="left", fontsize=14, weight="bold", color=INK)
+    figure.suptitle(
+        title if len(title) < 110 else f"{title[:109]}…",
+        x=0.01,
+        ha="left",
+        fontsize=14,
+        weight="bold",
+        color=INK,
+    )
     return figure
 
 
@@ -52,7 +59,15 @@ def shown(value: float, unit: str) -> str:
         return f"{value:.0%}"
     if not unit:
         return f"{value:g}"
-    for scale, prefix in ((1e6, "M"), (1e3, "k"), (1, ""), (1e-3, "m"), (1e-6, "u"), (1e-9, "n"), (1e-12, "p")):
+    for scale, prefix in (
+        (1e6, "M"),
+        (1e3, "k"),
+        (1, ""),
+        (1e-3, "m"),
+        (1e-6, "u"),
+        (1e-9, "n"),
+        (1e-12, "p"),
+    ):
         if abs(value) >= scale * 0.9995 and unit in ("A", "V", "s", "ohm", "F", "W"):
             return f"{value / scale:.3g} {prefix}{unit}"
     return f"{value:.3g} {unit}"
@@ -61,13 +76,25 @@ def shown(value: float, unit: str) -> str:
 def _bars(axis: Axes, held: list[Row]) -> None:
     for at, row in enumerate(held):
         taken = min(share(row), MOST)
-        axis.barh(-at, taken, height=0.62, color=COLORS[row.verdict], hatch=HATCHES[row.verdict], edgecolor=INK, linewidth=0.6)
+        axis.barh(
+            -at,
+            taken,
+            height=0.62,
+            color=COLORS[row.verdict],
+            hatch=HATCHES[row.verdict],
+            edgecolor=INK,
+            linewidth=0.6,
+        )
         more = " …" if share(row) > MOST else ""
         word = "at least " if row.what.endswith("at least") else "of "
         text = f"{shown(row.value, row.unit)} {word}{shown(row.limit or 0, row.unit)}{more}"
         axis.text(taken + 0.015, -at, text, va="center", fontsize=9, color=INK)
     names = [f"{row.of}: {row.what.removesuffix(', at least')}" for row in held]
-    axis.set_yticks([-at for at in range(len(held))], [name if len(name) < 46 else name[:45] + "…" for name in names], fontsize=9)
+    axis.set_yticks(
+        [-at for at in range(len(held))],
+        [name if len(name) < 46 else name[:45] + "…" for name in names],
+        fontsize=9,
+    )
     axis.axvline(1, color=WRONG, lw=1.4)
     axis.axvline(CLOSE, color=GRID, lw=1, ls="--")
     axis.set_xlim(0, max([1.3, *(min(share(row), MOST) + 0.35 for row in held)]))

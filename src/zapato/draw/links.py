@@ -42,7 +42,15 @@ def link_graph(design: Design) -> Figure:
     axis.set_axis_off()
     axis.set_xlim(0, 12.8)
     axis.set_ylim(-deepest - 0.2, 1.3)
-    axis.text(0.1, 0.85, f"{design.label or design.name}: what follows what", fontsize=14, weight="bold", color=INK, va="center")
+    axis.text(
+        0.1,
+        0.85,
+        f"{design.label or design.name}: what follows what",
+        fontsize=14,
+        weight="bold",
+        color=INK,
+        va="center",
+    )
     y_left, y_right = _spread(left, deepest), _spread(right, deepest)
     y_link = _spread([str(link.number) for link in links], deepest)
     for link in links:
@@ -50,7 +58,9 @@ def link_graph(design: Design) -> Figure:
         for name in sources(link):
             axis.plot([2.6, 4.0], [y_left[name], y], color=INTO, lw=1.4)
         for name in targets(link):
-            axis.annotate("", (10.3, y_right[name]), (8.9, y), arrowprops={"arrowstyle": "-|>", "color": OUT, "lw": 1.4})
+            axis.annotate(
+                "", (10.3, y_right[name]), (8.9, y), arrowprops={"arrowstyle": "-|>", "color": OUT, "lw": 1.4}
+            )
         _rule(axis, written(design, link), y)
     for name, y in y_left.items():
         _box(axis, name, 2.6, y, INTO, "right")
@@ -93,9 +103,23 @@ def _rule(axis: Axes, row: Mapping[str, Any], y: float) -> None:
 
     axis.add_patch(Rectangle((4.0, y - 0.36), 4.9, 0.72, fc=PAPER, ec=GRID, lw=1.2, zorder=3))
     when = str(row.get("when") or (f"at {row['at']}" if "at" in row else f"every {row.get('every', '')}"))
-    rest = [f"{key} {row[key]}" for key in ("if", "for", "after", "held", "every", "times") if key in row and f"every {row[key]}" != when]
+    rest = [
+        f"{key} {row[key]}"
+        for key in ("if", "for", "after", "held", "every", "times")
+        if key in row and f"every {row[key]}" != when
+    ]
     lines = [_short(when), _short("; ".join(rest))] if rest else [_short(when)]
-    axis.text(6.45, y, "\n".join(lines), fontsize=8.5, color=INK, ha="center", va="center", linespacing=1.25, zorder=4)
+    axis.text(
+        6.45,
+        y,
+        "\n".join(lines),
+        fontsize=8.5,
+        color=INK,
+        ha="center",
+        va="center",
+        linespacing=1.25,
+        zorder=4,
+    )
 
 
 def _short(text: str) -> str:

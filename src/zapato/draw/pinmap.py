@@ -69,7 +69,13 @@ def _body(axis: Axes, deepest: int, names: list[str]) -> None:
 
     low, wide = -deepest - 0.25, 2 * GAP
     box = FancyBboxPatch(
-        (6.4 - GAP, low), wide, deepest + 0.5, boxstyle="round,pad=0.02,rounding_size=0.18", fc="#eef1f2", ec=INK, lw=1.4
+        (6.4 - GAP, low),
+        wide,
+        deepest + 0.5,
+        boxstyle="round,pad=0.02,rounding_size=0.18",
+        fc="#eef1f2",
+        ec=INK,
+        lw=1.4,
     )
     axis.add_patch(box)
     for name, x, side in zip(names, (6.4 - GAP + 0.1, 6.4 + GAP - 0.1), ("left", "right"), strict=True):
@@ -87,7 +93,16 @@ def _pin(axis: Axes, row: PinRow, y: float, *, left: bool) -> None:
     axis.add_patch(Rectangle((edge - 0.14, y - 0.33), 0.28, 0.66, fc=fill, ec=INK, lw=1.0, hatch=hatch))
     inner, outer = ("left", "right") if left else ("right", "left")
     chip = "" if row.gpio is None or row.label == str(row.gpio) else f"  {row.gpio}"
-    axis.text(edge - sign * 0.26, y, f"{row.label}{chip}", fontsize=9.5, color=INK, ha=inner, va="center", weight="bold")
+    axis.text(
+        edge - sign * 0.26,
+        y,
+        f"{row.label}{chip}",
+        fontsize=9.5,
+        color=INK,
+        ha=inner,
+        va="center",
+        weight="bold",
+    )
     x = edge + sign * 0.3
     if row.use:
         shown = row.use if len(row.use) <= NAME else row.use[: NAME - 1] + "…"
@@ -117,4 +132,13 @@ def _legend(axis: Axes, y: float) -> None:
         axis.add_patch(Rectangle((x, y - 0.3), 0.28, 0.6, fc=fill, ec=INK, lw=1.0, hatch=hatch))
         axis.text(x + 0.4, y, word, fontsize=9, color=INK, va="center")
         x += 0.9 + 0.088 * len(word)
-    axis.text(12.7, y, "seen from above, in the board's own order", fontsize=8, color=INK, va="center", ha="right", style="italic")
+    axis.text(
+        12.7,
+        y,
+        "seen from above, in the board's own order",
+        fontsize=8,
+        color=INK,
+        va="center",
+        ha="right",
+        style="italic",
+    )

@@ -98,7 +98,9 @@ def _verdicts(axis: Axes, result: Rehearsal, scale: float) -> None:
         if each.at is not None:
             style = {"marker": "o", "color": FEEL} if each.passed else {"marker": "X", "color": WRONG}
             axis.plot([each.at / scale], [0], markersize=9 if not each.passed else 7, clip_on=False, **style)  # type: ignore[arg-type]
-    _told(axis, [e for e in result.expectations if e.passed is False and e.at is not None], result.lasts, scale)
+    _told(
+        axis, [e for e in result.expectations if e.passed is False and e.at is not None], result.lasts, scale
+    )
     if result.crash:
         axis.plot([result.crash.at / scale], [0], marker="X", color=WRONG, markersize=13, clip_on=False)
         axis.annotate("crash", (result.crash.at / scale, 0.3), color=WRONG, fontsize=10)
@@ -126,9 +128,26 @@ def _outages(axis: Axes, result: Rehearsal, scale: float, *, named: bool) -> Non
     for what, since, to in result.outages:
         color, hatch = BANDS[what]
         end = max(to, since + least)
-        axis.axvspan(since / scale, end / scale, facecolor=color, alpha=0.16, hatch=hatch, edgecolor=color, linewidth=0, zorder=0)
+        axis.axvspan(
+            since / scale,
+            end / scale,
+            facecolor=color,
+            alpha=0.16,
+            hatch=hatch,
+            edgecolor=color,
+            linewidth=0,
+            zorder=0,
+        )
         if named:
-            axis.annotate(what, ((since + end) / 2 / scale, 0.92), fontsize=8, color=INK, ha="center", va="top", annotation_clip=False)
+            axis.annotate(
+                what,
+                ((since + end) / 2 / scale, 0.92),
+                fontsize=8,
+                color=INK,
+                ha="center",
+                va="top",
+                annotation_clip=False,
+            )
 
 
 def _acts(axis: Axes, result: Rehearsal, scale: float) -> None:

@@ -15,7 +15,15 @@ if TYPE_CHECKING:
 COLORS = {
     "signal": INTO, "serial": NET, "3V3": OUT, "5V": WRONG, "12V": "#7a4b12", "ground": INK, "mains": "#000000",
 }  # fmt: skip
-STYLES = {"ground": (0, (1, 1.2)), "serial": (0, (5, 2)), "3V3": "-", "5V": "-", "12V": "-", "signal": "-", "mains": "-"}
+STYLES = {
+    "ground": (0, (1, 1.2)),
+    "serial": (0, (5, 2)),
+    "3V3": "-",
+    "5V": "-",
+    "12V": "-",
+    "signal": "-",
+    "mains": "-",
+}
 """How a line is drawn, so that it is told apart in grey, too."""
 TALL = 24
 """Rows of one column; a sheet with more of them has two."""
@@ -73,9 +81,15 @@ def _group(axis: Axes, name: str, wires: list[Wire], x: float, width: float, y: 
     low = y - len(wires) - 0.15
     place, high, form = (right, low), len(wires) + 0.3, "round,pad=0.0,rounding_size=0.12"
     if apart:
-        axis.add_patch(FancyBboxPatch(place, 0.35 * width, high, boxstyle=form, fc="#fdecea", ec="#f2c4bf", lw=0, hatch="//"))
+        axis.add_patch(
+            FancyBboxPatch(
+                place, 0.35 * width, high, boxstyle=form, fc="#fdecea", ec="#f2c4bf", lw=0, hatch="//"
+            )
+        )
     fill = "none" if apart else "#eef1f2"
-    axis.add_patch(FancyBboxPatch(place, 0.35 * width, high, boxstyle=form, fc=fill, ec=WRONG if apart else INK, lw=1.4))
+    axis.add_patch(
+        FancyBboxPatch(place, 0.35 * width, high, boxstyle=form, fc=fill, ec=WRONG if apart else INK, lw=1.4)
+    )
     axis.text(
         right + 0.335 * width, y - len(wires) / 2, _short(name, 16), fontsize=11, weight="bold", color=INK, ha="right", va="center",
         bbox={"boxstyle": "round,pad=0.15", "fc": PAPER, "ec": "none"},
@@ -87,7 +101,14 @@ def _group(axis: Axes, name: str, wires: list[Wire], x: float, width: float, y: 
 
 def _wire(axis: Axes, wire: Wire, y: float, x: float, left: float, right: float, name: str) -> None:
     color = COLORS[wire.kind]
-    axis.plot([left, right], [y, y], color=color, lw=3.0 if wire.kind == "mains" else 2.0, ls=STYLES[wire.kind], solid_capstyle="butt")
+    axis.plot(
+        [left, right],
+        [y, y],
+        color=color,
+        lw=3.0 if wire.kind == "mains" else 2.0,
+        ls=STYLES[wire.kind],
+        solid_capstyle="butt",
+    )
     axis.plot([left, right], [y, y], ls="", marker="o", ms=5, color=color)
     axis.text(left - 0.08, y, _short(wire.start, 22), fontsize=9.5, color=INK, ha="right", va="center")
     end = wire.end.removeprefix(f"{name} ")
@@ -102,7 +123,9 @@ def _wire(axis: Axes, wire: Wire, y: float, x: float, left: float, right: float,
             bbox={"boxstyle": "square,pad=0.25", "fc": PAPER, "ec": INK, "lw": 1.0},
         )  # fmt: skip
     elif wire.note:
-        axis.text(middle, y + 0.14, _short(wire.note, 44), fontsize=7, color="#5a666e", ha="center", va="bottom")
+        axis.text(
+            middle, y + 0.14, _short(wire.note, 44), fontsize=7, color="#5a666e", ha="center", va="bottom"
+        )
 
 
 def _short(text: str, most: int) -> str:
@@ -112,12 +135,31 @@ def _short(text: str, most: int) -> str:
 
 
 def _legend(axis: Axes, y: float, kinds: set[str]) -> None:
-    words = {"signal": "signal", "serial": "serial, crossed", "3V3": "3.3 V", "5V": "5 V", "12V": "more than 5 V", "ground": "ground", "mains": "mains, kept apart"}
+    words = {
+        "signal": "signal",
+        "serial": "serial, crossed",
+        "3V3": "3.3 V",
+        "5V": "5 V",
+        "12V": "more than 5 V",
+        "ground": "ground",
+        "mains": "mains, kept apart",
+    }
     x = 0.2
     for kind, word in words.items():
         if kind in kinds:
-            axis.plot([x, x + 0.55], [y, y], color=COLORS[kind], lw=3.0 if kind == "mains" else 2.0, ls=STYLES[kind])
+            axis.plot(
+                [x, x + 0.55], [y, y], color=COLORS[kind], lw=3.0 if kind == "mains" else 2.0, ls=STYLES[kind]
+            )
             axis.text(x + 0.68, y, word, fontsize=9, color=INK, va="center")
             x += 1.1 + 0.095 * len(word)
     axis.plot([0.1, 12.7], [y + 0.9, y + 0.9], color=GRID, lw=1)
-    axis.text(12.7, y, "a square in a line stands in it", fontsize=8, color=FEEL, va="center", ha="right", style="italic")
+    axis.text(
+        12.7,
+        y,
+        "a square in a line stands in it",
+        fontsize=8,
+        color=FEEL,
+        va="center",
+        ha="right",
+        style="italic",
+    )

@@ -95,7 +95,9 @@ def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
     tree = ast.parse(text)
     own = {target.id: name for node in tree.body for target in _given(node)}
     read = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
-    brought = {each.name for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) for each in node.names}
+    brought = {
+        each.name for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) for each in node.names
+    }
     wanted: dict[str, list[str]] = {}
     for each in sorted(read - own.keys() - brought):
         if each in known:
@@ -307,7 +309,6 @@ def _radio(design: Design, mqtt: str) -> Iterable[str]:
     yield f"    {name}(d, w['name'], w['password'], {mqtt}, w['country'])"
     if design.address:
         yield "    d.net.address = settings.get('address')"
-
 
 
 def _cable(design: Design, mqtt: str) -> Iterable[str]:

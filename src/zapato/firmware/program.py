@@ -92,9 +92,11 @@ class Program:
     @property
     def files(self) -> dict[str, bytes]:
         """What a slot holds of it, by path there."""
-        return {f"{name}.mpy": data for name, data in self.modules.items()} | {
-            f"{SAFE}/{name}.mpy": data for name, data in self.safe.items()
-        } | ({f"{SAFE}/{PAGE}": self.page} if self.page else {})
+        return (
+            {f"{name}.mpy": data for name, data in self.modules.items()}
+            | {f"{SAFE}/{name}.mpy": data for name, data in self.safe.items()}
+            | ({f"{SAFE}/{PAGE}": self.page} if self.page else {})
+        )
 
 
 def read_map(app: Path) -> Map:

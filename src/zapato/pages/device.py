@@ -24,7 +24,10 @@ if TYPE_CHECKING:
 
 
 def device_page(
-    what: Design | Path | str, rehearsal: Rehearsal | None = None, *, told: Callable[[float], None] = lambda share: None
+    what: Design | Path | str,
+    rehearsal: Rehearsal | None = None,
+    *,
+    told: Callable[[float], None] = lambda share: None,
 ) -> str:
     """One self-contained page of HTML about a device: verdict, pins, wiring, budgets, links, topics, rehearsal.
 
@@ -58,7 +61,9 @@ def device_page(
         budget=budget(design),
         budget_topics=TOPICS,
         shown=shown,
-        links=[(link.number, sources(link), targets(link), dict(written(design, link))) for link in design.links],
+        links=[
+            (link.number, sources(link), targets(link), dict(written(design, link))) for link in design.links
+        ],
         topics=topics(design),
         rehearsal=rehearsal,
         version=__version__,

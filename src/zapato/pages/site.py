@@ -38,7 +38,13 @@ def site_page(rows: Sequence[Row]) -> str:
     designs = [row.design for row in rows]
     site = designs[0].site if designs else None
     return page(
-        "site.html", site=site, rows=rows, rate=of_site(designs), rate_most=SITE, version=__version__, lan=site.lan if site else None
+        "site.html",
+        site=site,
+        rows=rows,
+        rate=of_site(designs),
+        rate_most=SITE,
+        version=__version__,
+        lan=site.lan if site else None,
     )
 
 
@@ -48,7 +54,9 @@ def row_of(design: Design, rehearsal: Rehearsal | None) -> Row:
     taken, said = memory(design), traffic(design)
     heap = f"{taken.heap / 1024:.0f} of {taken.heap_has // 1024} KiB" if taken else ""
     address = design.address[0] if design.address else ""
-    return Row(design, counts["error"], counts["warning"], heap, said.rate if said else 0.0, address, rehearsal)
+    return Row(
+        design, counts["error"], counts["warning"], heap, said.rate if said else 0.0, address, rehearsal
+    )
 
 
 def write_site(

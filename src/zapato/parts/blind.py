@@ -50,7 +50,9 @@ def _loads(part: Part) -> Iterable[Load]:
     yield Load("the coil of one direction", part.get("fed_from", INPUT), 0, 0, part.get("coil", COIL), source)
     for line in ("open", "close"):
         if line in part.pins:
-            yield Load(f"the driver to {line}", PIN, 0, 0, DRIVER, usual("5 mA for the input of a relay board"), line)
+            yield Load(
+                f"the driver to {line}", PIN, 0, 0, DRIVER, usual("5 mA for the input of a relay board"), line
+            )
 
 
 KIND = Kind(

@@ -70,7 +70,7 @@ KIND = Kind(
     name="dimmer",
     help="a lamp or motor with a level from 0 to 100 %",
     fields=(
-        *fed('no supply', "what the lamp takes"),
+        *fed("no supply", "what the lamp takes"),
         *switched_pin("the dimmer"),
         choice("by", "how the level leaves the pin", "pwm", "dac", default="pwm"),
         number("gamma", "the light follows the level to this power; 2.2 suits the eye", 1),

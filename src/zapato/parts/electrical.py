@@ -39,7 +39,10 @@ def fed(feed: str, help: str = "what it draws at the most") -> tuple[Field, Fiel
     """The fields of a part that draws something: how much, and where from."""
     return (
         measured("current", help, "A", None, most=200),
-        text("fed_from", f'the rail or supply that it hangs on: "3V3", "5V", or the name of a supply; {feed} where absent'),
+        text(
+            "fed_from",
+            f'the rail or supply that it hangs on: "3V3", "5V", or the name of a supply; {feed} where absent',
+        ),
     )
 
 

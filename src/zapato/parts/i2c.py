@@ -51,7 +51,14 @@ KIND = Kind(
             default="software",
         ),
         measured("speed", "the clock rate", "Hz", 100e3, least=10e3, most=1e6),
-        measured("pull_ups", "the pull-up resistor of each line, all of them together", "ohm", None, least=100, most=1e6),
+        measured(
+            "pull_ups",
+            "the pull-up resistor of each line, all of them together",
+            "ohm",
+            None,
+            least=100,
+            most=1e6,
+        ),
         measured("length", "of all its wires together", "m", 0.3, most=20),
     ),
     properties=lambda part: {

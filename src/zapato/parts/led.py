@@ -36,14 +36,20 @@ def _loads(part: Part) -> Iterable[Load]:
     given = part.values.get("current")
     ohm = part.get("resistor", RESISTOR)
     taken = given if given is not None else max(0.0, LOGIC - part.get("forward", FORWARD)) / (ohm or BARE)
-    source = OWN if given is not None or part.values.get("resistor") not in (None, RESISTOR) else usual("330 ohm in series")
+    source = (
+        OWN
+        if given is not None or part.values.get("resistor") not in (None, RESISTOR)
+        else usual("330 ohm in series")
+    )
     yield Load("the LED", PIN, 0, taken / 2, taken, source, "pin")
 
 
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
     ohm = part.get("resistor", RESISTOR)
     if ohm:
-        yield Passive("resistor", ohms(ohm), "in series with the LED", "lets no more flow than LED and pin bear", "pin")
+        yield Passive(
+            "resistor", ohms(ohm), "in series with the LED", "lets no more flow than LED and pin bear", "pin"
+        )
 
 
 def _driver(part: Part) -> Driver:

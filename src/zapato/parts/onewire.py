@@ -22,7 +22,9 @@ def crc8(data: bytes) -> int:
 
 
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
-    yield Passive("resistor", "4.7 kohm", "from the data line to 3.3 V", "holds the line high, once a bus", "pin")
+    yield Passive(
+        "resistor", "4.7 kohm", "from the data line to 3.3 V", "holds the line high, once a bus", "pin"
+    )
 
 
 KIND = Kind(

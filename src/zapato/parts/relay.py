@@ -81,7 +81,11 @@ KIND = Kind(
         measured("coil", "the current of its coil", "A", None, least=0.001, most=5),
         measured("current", "what the input of its driver takes from the pin", "A", None, most=1),
         measured("switches", "the voltage at its contact, for the wiring sheet", "V", None, most=1000),
-        text("fed_from", 'what its coil hangs on: "5V", "3V3", a supply, or "pin" for a bare coil on the pin', INPUT),
+        text(
+            "fed_from",
+            'what its coil hangs on: "5V", "3V3", a supply, or "pin" for a bare coil on the pin',
+            INPUT,
+        ),
     ),
     loads=_loads,
     terminals={"pin": "IN"},

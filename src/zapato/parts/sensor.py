@@ -130,16 +130,33 @@ def _beside(part: Part, logic: float) -> Iterable[Passive]:
     name = found.name if found else ""
     if name == "analog" and part.values.get("divider"):
         upper, lower = part.values["divider"]
-        yield Passive("resistor", ohms(upper), "between sensor and pin", "the upper one of the divider", "pin")
+        yield Passive(
+            "resistor", ohms(upper), "between sensor and pin", "the upper one of the divider", "pin"
+        )
         yield Passive("resistor", ohms(lower), "from the pin to ground", "the lower one of the divider")
     elif name == "ntc":
         other = "3.3 V" if part.get("side", "ground") == "ground" else "ground"
-        yield Passive("resistor", ohms(part.get("series", 10_000)), f"from the pin to {other}", "divides with the thermistor")
+        yield Passive(
+            "resistor",
+            ohms(part.get("series", 10_000)),
+            f"from the pin to {other}",
+            "divides with the thermistor",
+        )
     elif name in ("dht11", "dht22"):
-        yield Passive("resistor", "10 kohm", "from DATA to 3.3 V, where the breakout has none", "holds the line high")
+        yield Passive(
+            "resistor", "10 kohm", "from DATA to 3.3 V, where the breakout has none", "holds the line high"
+        )
     elif name == "echo":
-        yield Passive("resistor", "1 kohm", "between ECHO and the pin, for a module of 5 V", "upper one of a divider", "pin")
-        yield Passive("resistor", "1.8 kohm", "from the pin to ground, for a module of 5 V", "lower one of a divider")
+        yield Passive(
+            "resistor",
+            "1 kohm",
+            "between ECHO and the pin, for a module of 5 V",
+            "upper one of a divider",
+            "pin",
+        )
+        yield Passive(
+            "resistor", "1.8 kohm", "from the pin to ground, for a module of 5 V", "lower one of a divider"
+        )
 
 
 INSIDE = ("board", "die")

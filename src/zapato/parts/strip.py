@@ -23,15 +23,27 @@ def _loads(part: Part) -> Iterable[Load]:
     source = OWN if part.values.get("current") else usual("60 mA an LED at full white")
     lit = max(each * limit, DARK)
     yield Load(
-        f"{count} LEDs", part.get("fed_from", INPUT), DARK * count, (DARK + (lit - DARK) / 3) * count, lit * count, source
+        f"{count} LEDs",
+        part.get("fed_from", INPUT),
+        DARK * count,
+        (DARK + (lit - DARK) / 3) * count,
+        lit * count,
+        source,
     )
 
 
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
     if part.get("level", 0.0) > logic:
-        yield Passive("gate", "74HCT125", "between pin and strip, at the strip's supply", "3.3 V in, 5 V out", "pin")
+        yield Passive(
+            "gate", "74HCT125", "between pin and strip, at the strip's supply", "3.3 V in, 5 V out", "pin"
+        )
     yield Passive("resistor", "330 ohm", "in the data wire, at the first LED", "no echoes on the wire", "pin")
-    yield Passive("capacitor", "1000 uF", "across the strip's supply, where it is fed", "bears the switching of all LEDs at once")
+    yield Passive(
+        "capacitor",
+        "1000 uF",
+        "across the strip's supply, where it is fed",
+        "bears the switching of all LEDs at once",
+    )
 
 
 def _driver(part: Part) -> Driver:
@@ -59,9 +71,23 @@ KIND = Kind(
         whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
         measured("supply", "what its LEDs run on", "V", 5, least=3, most=30),
         *fed('"5V"', "what one LED takes at full white"),
-        measured("length", "of the strip, for the voltage along it; 60 LEDs a metre where absent", "m", None, least=0.01, most=200),
+        measured(
+            "length",
+            "of the strip, for the voltage along it; 60 LEDs a metre where absent",
+            "m",
+            None,
+            least=0.01,
+            most=200,
+        ),
         measured("cable", "length of the wires from the supply to the strip", "m", 0.5, most=100),
-        measured("level", "the high level at its data input, where a level shifter is fitted", "V", None, least=1, most=30),
+        measured(
+            "level",
+            "the high level at its data input, where a level shifter is fitted",
+            "V",
+            None,
+            least=1,
+            most=30,
+        ),
     ),
     loads=_loads,
     terminals={"pin": "DIN"},

@@ -44,7 +44,10 @@ class Phone:
         return guest
 
     def ask(
-        self, path: str, body: Mapping[str, object] | None = None, told: Callable[[bytes], None] = lambda data: None
+        self,
+        path: str,
+        body: Mapping[str, object] | None = None,
+        told: Callable[[bytes], None] = lambda data: None,
     ) -> Guest | None:
         """One request as a browser makes it."""
         text = b"" if body is None else json.dumps(body).encode()

@@ -221,11 +221,7 @@ def result_of(
 ) -> Rehearsal:
     """What the trace tells of the script."""
     verdicts = {r["number"]: r for r in trace.rows if r["what"] == "expect"}
-    expectations = [
-        _expectation(step, verdicts.get(step.number))
-        for step in script.steps
-        if not step.act
-    ]
+    expectations = [_expectation(step, verdicts.get(step.number)) for step in script.steps if not step.act]
     return Rehearsal(
         design.name,
         script.title,

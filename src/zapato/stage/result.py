@@ -127,14 +127,23 @@ class Rehearsal:
 
     def _around(self, t: float) -> tuple[tuple[float, str], ...]:
         """What happened around a moment."""
-        near = [r for r in self.records if t - BEFORE <= r["t"] / 1000 <= t + AFTER and r["what"] in ("pin", "mqtt", "print", "message", "net")]
+        near = [
+            r
+            for r in self.records
+            if t - BEFORE <= r["t"] / 1000 <= t + AFTER
+            and r["what"] in ("pin", "mqtt", "print", "message", "net")
+        ]
         return tuple((r["t"] / 1000, f"{r['what']} {r['name']} {r['value']}".strip()) for r in near[-SHOWN:])
 
     @property
     def outages(self) -> tuple[tuple[str, float, float], ...]:
         """When power, network and broker were away: which, from, to, s."""
         found: list[tuple[str, float, float]] = []
-        for what, name, word in (("power", "on", "power"), ("net", "wifi", "network"), ("net", "broker", "broker")):
+        for what, name, word in (
+            ("power", "on", "power"),
+            ("net", "wifi", "network"),
+            ("net", "broker", "broker"),
+        ):
             since: float | None = None
             for row in self.records:
                 if row["what"] == what and row["name"] == name:

@@ -40,7 +40,10 @@ def _find_total(design: Design) -> Iterator[Finding]:
             ("device",),
             f"the outputs of this device take {_ma(taken)} together, and the chip gives {_ma(chip.total)}",
             why=f"{chip.sources.get('total', '')}.",
-            fixes=("transistors, or a driver chip, between pins and loads", "resistors in series that let less flow"),
+            fixes=(
+                "transistors, or a driver chip, between pins and loads",
+                "resistors in series that let less flow",
+            ),
             of="key",
         )
 

@@ -20,7 +20,9 @@ def _find(design: Design) -> Iterator[Finding]:
         guessed = rail.name == INPUT and not rail.stated
         if guessed and rail.typical <= rail.gives and rail.peak <= SHORT * rail.gives:
             continue
-        severity: Severity = "error" if rail.typical > rail.gives and (rail.stated or rail.name == RAIL) else "warning"
+        severity: Severity = (
+            "error" if rail.typical > rail.gives and (rail.stated or rail.name == RAIL) else "warning"
+        )
         most = sorted(rail.loads, key=lambda row: -row[1].peak)[:4]
         draws = ", ".join(f"{name} {_amps(load.peak)} ({load.source})" for name, load in most)
         yield design.finding(
@@ -31,7 +33,13 @@ def _find(design: Design) -> Iterator[Finding]:
             why=f"most of it: {draws}; what feeds it: {rail.source}.",
             fixes=(
                 'a [supply.name] with enough current, and fed_from = "name" at the part that draws most',
-                *(("a [supply.name] with board = true and its current, where the board does not hang on USB",) if rail.name == INPUT and not rail.stated else ()),
+                *(
+                    (
+                        "a [supply.name] with board = true and its current, where the board does not hang on USB",
+                    )
+                    if rail.name == INPUT and not rail.stated
+                    else ()
+                ),
                 "a lower `limit`, where it is a strip",
             ),
             of="value" if rail.stated else "key",
@@ -80,6 +88,10 @@ and even the usual draw is more, it is an error; where only the peak is, or wher
 current with its source.
 """,
     failing=device(_STRIP + 'fed_from = "3V3"'),
-    mended=device('[supply.strip]\nvoltage = "5V"\ncurrent = "20A"\n' + _STRIP + 'fed_from = "strip"\nlimit = 3\nlength = "5m"'),
+    mended=device(
+        '[supply.strip]\nvoltage = "5V"\ncurrent = "20A"\n'
+        + _STRIP
+        + 'fed_from = "strip"\nlimit = 3\nlength = "5m"'
+    ),
     find=_find,
 )

@@ -235,11 +235,17 @@ The data of an addressable strip is a train of exact pulses, sent by a circuit o
 beyond the number of such circuits wait until another one is done, so all of them get slower.
 """,
         failing=device(
-            "".join(f'[strip.s{n}]\npin = {n + 3}\ncount = 3\nchip = "ws2812b"\nlevel = "5V"\n\n' for n in range(3)),
+            "".join(
+                f'[strip.s{n}]\npin = {n + 3}\ncount = 3\nchip = "ws2812b"\nlevel = "5V"\n\n'
+                for n in range(3)
+            ),
             "esp32c3-mini",
         ),
         mended=device(
-            "".join(f'[strip.s{n}]\npin = {n + 3}\ncount = 4\nchip = "ws2812b"\nlevel = "5V"\n\n' for n in range(2)),
+            "".join(
+                f'[strip.s{n}]\npin = {n + 3}\ncount = 4\nchip = "ws2812b"\nlevel = "5V"\n\n'
+                for n in range(2)
+            ),
             "esp32c3-mini",
         ),
         find=_pulse,

@@ -33,7 +33,11 @@ RULE = Rule(
 `fed_from` names what a part draws its current from: "3V3", what the board gives at 3.3 V; "5V", what feeds the board; or a
 `[supply.name]` of the device file. A relay's coil may hang on "pin" itself, which is a mistake of its own.
 """,
-    failing=device('[supply.bench]\nvoltage = "5V"\n[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = 8\nlevel = "5V"\nfed_from = "bnech"'),
-    mended=device('[supply.bench]\nvoltage = "5V"\n[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = 8\nlevel = "5V"\nfed_from = "bench"'),
+    failing=device(
+        '[supply.bench]\nvoltage = "5V"\n[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = 8\nlevel = "5V"\nfed_from = "bnech"'
+    ),
+    mended=device(
+        '[supply.bench]\nvoltage = "5V"\n[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = 8\nlevel = "5V"\nfed_from = "bench"'
+    ),
     find=_find,
 )

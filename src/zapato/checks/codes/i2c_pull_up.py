@@ -25,9 +25,18 @@ def _find(design: Design) -> Iterator[Finding]:
             "warning",
             (*each.bus.path, "pull_ups") if not each.guessed else each.bus.path,
             f"{whose} make {each.ohm:.0f} ohm on {each.bus.id}, "
-            + (f"less than the {each.least:.0f} ohm that a chip can pull low" if strong else f"more than the {each.most:.0f} ohm with which a line rises in time"),
+            + (
+                f"less than the {each.least:.0f} ohm that a chip can pull low"
+                if strong
+                else f"more than the {each.most:.0f} ohm with which a line rises in time"
+            ),
             why=f"{each.farad * 1e12:.0f} pF a line at {each.bus.get('speed', 100e3) / 1000:g} kHz ({SOURCE}).",
-            fixes=(f"{ohms(low)} to {ohms(high)} altogether", "a lower `speed`, shorter wires" if not strong else "pull-ups taken off some of the breakouts"),
+            fixes=(
+                f"{ohms(low)} to {ohms(high)} altogether",
+                "a lower `speed`, shorter wires"
+                if not strong
+                else "pull-ups taken off some of the breakouts",
+            ),
             of="value" if not each.guessed else "key",
         )
 
@@ -42,7 +51,11 @@ A chip pulls an I2C line low, a resistor lets it rise. Too strong a resistor, an
 does not rise in time for the clock. Most breakouts carry 10 kohm each: with many of them on one bus they are too strong together.
 Capacitance is counted as 10 pF a chip and 100 pF a metre of wire (`length`).
 """,
-    failing=device('[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\npull_ups = "47kohm"\nlength = "1m"\n[sensor.sky]\nchip = "bh1750"\nbus = "main"'),
-    mended=device('[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\npull_ups = "2.2kohm"\nlength = "1m"\n[sensor.sky]\nchip = "bh1750"\nbus = "main"'),
+    failing=device(
+        '[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\npull_ups = "47kohm"\nlength = "1m"\n[sensor.sky]\nchip = "bh1750"\nbus = "main"'
+    ),
+    mended=device(
+        '[i2c.main]\nsda = 21\nscl = 22\nspeed = "400kHz"\npull_ups = "2.2kohm"\nlength = "1m"\n[sensor.sky]\nchip = "bh1750"\nbus = "main"'
+    ),
     find=_find,
 )

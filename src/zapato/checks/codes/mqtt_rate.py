@@ -43,7 +43,10 @@ def _device(design: Design, found: Traffic) -> Finding:
 
 
 _BODY = 'zapato = 1\n\n[device]\nname = "example"\nboard = "esp32-38pin"\n\n'
-_FAST = "".join(f'[sensor.s{n}]\nchip = "analog"\npin = {pin}\nevery = "{{every}}"\n' for n, pin in enumerate((32, 33, 34, 35)))
+_FAST = "".join(
+    f'[sensor.s{n}]\nchip = "analog"\npin = {pin}\nevery = "{{every}}"\n'
+    for n, pin in enumerate((32, 33, 34, 35))
+)
 
 RULE = Rule(
     code="mqtt-rate",

@@ -23,7 +23,9 @@ def _slow(design: Design) -> Iterator[Finding]:
                 (*part.path, "count"),
                 f"a frame of {count} LEDs takes {took * 1000:.0f} ms: {1 / took:.0f} a second, and effects stumble",
                 why="24 bits at 800 kHz are 30 us an LED, one after the other (WS2812B datasheet, data transfer time).",
-                fixes=(f"split over {split(count, OWN_PACE)} pins for {OWN_PACE:g} frames a second, over {split(count)} for 60",),
+                fixes=(
+                    f"split over {split(count, OWN_PACE)} pins for {OWN_PACE:g} frames a second, over {split(count)} for 60",
+                ),
             )
 
 
@@ -36,7 +38,9 @@ def _drop(design: Design) -> Iterator[Finding]:
         if each.lost <= DROP:
             continue
         end = each.volts[-1]
-        severity: Severity = "error" if each.supply <= 6 and end < NEEDS and each.part.values.get("length") else "warning"
+        severity: Severity = (
+            "error" if each.supply <= 6 and end < NEEDS and each.part.values.get("length") else "warning"
+        )
         dark = f", and its LEDs need {NEEDS} V" if each.supply <= 6 and end < NEEDS else ""
         yield design.finding(
             "strip-drop",
@@ -46,7 +50,11 @@ def _drop(design: Design) -> Iterator[Finding]:
             why=f"{each.amps:.1f} A flow through two copper rails of 0.06 ohm a metre; the far end turns red, then dark.",
             fixes=(
                 f"fed in at {each.feeds} places, evenly, both ends among them",
-                *((f"wires of {each.wire:g} mm2 from the supply",) if each.wire else ("a supply nearer to the strip",)),
+                *(
+                    (f"wires of {each.wire:g} mm2 from the supply",)
+                    if each.wire
+                    else ("a supply nearer to the strip",)
+                ),
                 "a lower `limit`",
             ),
             of="key",

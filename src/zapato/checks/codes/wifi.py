@@ -47,9 +47,7 @@ def _password(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
     )
 
 
-def _passphrase(
-    table: Mapping[str, Any], key: str, whose: str, way: str
-) -> tuple[str, str, str, str] | None:
+def _passphrase(table: Mapping[str, Any], key: str, whose: str, way: str) -> tuple[str, str, str, str] | None:
     password: str = table.get(key) or ""
     if not password or re.fullmatch(r"[\x20-\x7e]{8,63}|[0-9a-fA-F]{64}", password):
         return None

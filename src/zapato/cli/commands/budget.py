@@ -13,9 +13,15 @@ TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--topic", type=click.Choice(TOPICS), multiple=True, help="These alone.")
 @click.option("--sources", is_flag=True, help="Tell where each figure is from, too.")
-@click.option("--out", type=click.Path(path_type=Path), help="Draw it: a .png, .svg or .pdf file, of one device.")
-@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it.")
-def COMMAND(paths: tuple[Path, ...], topic: tuple[str, ...], sources: bool, out: Path | None, form: str) -> int:
+@click.option(
+    "--out", type=click.Path(path_type=Path), help="Draw it: a .png, .svg or .pdf file, of one device."
+)
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it."
+)
+def COMMAND(
+    paths: tuple[Path, ...], topic: tuple[str, ...], sources: bool, out: Path | None, form: str
+) -> int:
     """Work out supply, pin currents, strips, analog inputs, buses, traffic, flash and heap, each with its formula.
 
     Exit code 0: nothing passes its limit; 1: something does.
@@ -43,10 +49,14 @@ def COMMAND(paths: tuple[Path, ...], topic: tuple[str, ...], sources: bool, out:
                 click.echo(f"{chr(10) if number else ''}{each.design.name}")
             click.echo(budget_text(each))
             if sources:
-                told = dict.fromkeys(f"  {row.of}: {row.what}: {row.source}" for row in each.rows if row.source)
+                told = dict.fromkeys(
+                    f"  {row.of}: {row.what}: {row.source}" for row in each.rows if row.source
+                )
                 click.echo("\n".join(told))
         if len(found) > 1:
-            click.echo(f"\nthe site says up to {of_site([each.design for each in found]):.2g} values a second (of {SITE:g})")
+            click.echo(
+                f"\nthe site says up to {of_site([each.design for each in found]):.2g} values a second (of {SITE:g})"
+            )
     if out:
         from zapato.draw import budget_chart, save
 

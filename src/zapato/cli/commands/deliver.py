@@ -122,7 +122,9 @@ def _all_by_air(
 
     with shown.shown():
         roll_out(turns, deliver, failures=failures, changed=shown.changed)
-    count = {state: sum(turn.state == state for turn in turns) for state in ("done", "there", "failed", "left")}
+    count = {
+        state: sum(turn.state == state for turn in turns) for state in ("done", "there", "failed", "left")
+    }
     words = ("updated", "had their version", "failed", "left as they are; the same call goes on with them")
     click.echo(", ".join(f"{n} {word}" for n, word in zip(count.values(), words, strict=True) if n))
     return 1 if count["failed"] or count["left"] else 0
@@ -146,7 +148,12 @@ def _by_cable(
         meter.at(share, what)
 
     try:
-        if port and not base and not Path(port).is_dir() and (found := _at_prompt(design, port, only_settings, tell)):
+        if (
+            port
+            and not base
+            and not Path(port).is_dir()
+            and (found := _at_prompt(design, port, only_settings, tell))
+        ):
             return found
         return _by_loader(design, built, port, base, rate, tell)
     finally:
@@ -171,7 +178,8 @@ def _at_prompt(
     done = by_prompt(design.board.chip, files, FOLDERS, port, only=only_settings, tell=tell)
     if done is None and only_settings:
         raise NotDelivered(
-            f"nothing on {port} answers as MicroPython's prompt", "without --settings the whole device is written"
+            f"nothing on {port} answers as MicroPython's prompt",
+            "without --settings the whole device is written",
         )
     if done is None:
         return None

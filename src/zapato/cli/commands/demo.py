@@ -33,7 +33,10 @@ def COMMAND(out: Path, force: bool) -> int:
         report = check([path])
         click.echo(f"\n{styled(path.stem, bold=True)} {'-' * (70 - len(path.stem))}")
         click.echo(text_of(report) + f"checked {summary(report)}")
-        row: dict[str, object] = {"device": path.stem, "findings": summary(report).partition(": ")[2] or "none"}
+        row: dict[str, object] = {
+            "device": path.stem,
+            "findings": summary(report).partition(": ")[2] or "none",
+        }
         if report.ok:
             row |= _build_and_rehearse(path, out, not missing)
         rows.append(row)

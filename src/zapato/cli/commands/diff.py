@@ -20,8 +20,14 @@ WIDTH = 56
 @click.command("diff")
 @click.argument("old")
 @click.argument("new", type=click.Path(path_type=Path))
-@click.option("--rehearsal", is_flag=True, help="Run both through the new one's rehearsal, and show where the traces part.")
-@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it.")
+@click.option(
+    "--rehearsal",
+    is_flag=True,
+    help="Run both through the new one's rehearsal, and show where the traces part.",
+)
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it."
+)
 def COMMAND(old: str, new: Path, rehearsal: bool, form: str) -> int:
     """Tell what changes: on the wires, in the topics, in the links, in size and heap.
 
@@ -42,7 +48,13 @@ def COMMAND(old: str, new: Path, rehearsal: bool, form: str) -> int:
             rows = _changes(a, b)
             relied |= any(each.relied for each in rows) or b is None
             traces = _traces(a, b, new) if rehearsal and a and b else {}
-            told.append({"device": name, "changes": [each.as_dict() for each in rows], **({"traces": traces} if traces else {})})
+            told.append(
+                {
+                    "device": name,
+                    "changes": [each.as_dict() for each in rows],
+                    **({"traces": traces} if traces else {}),
+                }
+            )
             if form == "text":
                 click.echo("\n".join(_text(name, a, b, rows, traces)))
     if form == "json":

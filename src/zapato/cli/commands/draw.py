@@ -18,14 +18,20 @@ WHAT = ("pins", "wires", "links", "budget")
 
 @click.command("draw")
 @click.argument("path", type=click.Path(path_type=Path))
-@click.option("--what", type=click.Choice([*WHAT, "all"]), default="all", show_default=True, help="What to draw.")
+@click.option(
+    "--what", type=click.Choice([*WHAT, "all"]), default="all", show_default=True, help="What to draw."
+)
 @click.option(
     "--out",
     type=click.Path(path_type=Path),
     help="A .png, .svg or .pdf file; with --what all a file for each, called after it. Without it the same as text.",
 )
-@click.option("--shopping", type=click.Path(path_type=Path), help="Write the list of small parts to buy, as CSV.")
-@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it as text.")
+@click.option(
+    "--shopping", type=click.Path(path_type=Path), help="Write the list of small parts to buy, as CSV."
+)
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it as text."
+)
 def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form: str) -> int:
     """Draw a device: the board's pins by use and hazard, every wire, what follows what, and the budgets.
 
@@ -37,7 +43,9 @@ def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form
     from zapato.lang.files import write
 
     if path.is_dir():
-        raise ZapatoError(f"{path} is a folder, and one device is drawn", "name its file; zapato report draws a whole site")
+        raise ZapatoError(
+            f"{path} is a folder, and one device is drawn", "name its file; zapato report draws a whole site"
+        )
     design = on_a_board(resolve(path))
     chosen = WHAT if what == "all" else (what,)
     if shopping:
@@ -60,4 +68,9 @@ def figures() -> dict[str, Callable[[Design], Figure]]:
     from zapato.budgets.whole import budget
     from zapato.draw import budget_chart, link_graph, pin_map, wiring_sheet
 
-    return {"pins": pin_map, "wires": wiring_sheet, "links": link_graph, "budget": lambda design: budget_chart(budget(design))}
+    return {
+        "pins": pin_map,
+        "wires": wiring_sheet,
+        "links": link_graph,
+        "budget": lambda design: budget_chart(budget(design)),
+    }

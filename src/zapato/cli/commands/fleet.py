@@ -11,7 +11,12 @@ import click
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--broker", metavar="HOST[:PORT]", help="Another broker than the site's.")
 @click.option("--listen", default=5.0, show_default=True, metavar="SECONDS", help="How long to listen.")
-@click.option("--describe", "describes", is_flag=True, help="Leave each device's Thing Description at the broker, under about.")
+@click.option(
+    "--describe",
+    "describes",
+    is_flag=True,
+    help="Leave each device's Thing Description at the broker, under about.",
+)
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
 )

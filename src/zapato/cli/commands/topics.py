@@ -36,7 +36,11 @@ def COMMAND(paths: tuple[Path, ...], form: str) -> int:
         return 0
     found = [(design.name, each) for design in designs for each in topics(design)]
     if form == "json":
-        click.echo(json.dumps([{"device": name, **each.as_dict()} for name, each in found], indent=2, ensure_ascii=False))
+        click.echo(
+            json.dumps(
+                [{"device": name, **each.as_dict()} for name, each in found], indent=2, ensure_ascii=False
+            )
+        )
         return 0
     rows: list[dict[str, object]] = [
         {

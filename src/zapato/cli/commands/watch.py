@@ -21,8 +21,12 @@ COLORS = {"fault": "red", "note": "cyan", "value": "green", "state": "yellow"}
 @click.option("--only", type=click.Choice(WHAT), multiple=True, help="These alone.")
 @click.option("--grep", metavar="TEXT", help="What has this text in it, names of parts included.")
 @click.option("--lasts", type=float, metavar="SECONDS", help="End after so long; else Ctrl-C ends it.")
-@click.option("--save", type=click.Path(path_type=Path), help="Write it into this file, too, a JSON object a line.")
-@click.option("--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it.")
+@click.option(
+    "--save", type=click.Path(path_type=Path), help="Write it into this file, too, a JSON object a line."
+)
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it."
+)
 def COMMAND(
     paths: tuple[Path, ...],
     broker: str | None,
@@ -63,7 +67,9 @@ def COMMAND(
             file = held.enter_context(open(save, "a", encoding="utf-8")) if save else None
         except OSError as error:
             raise Unwritable(f"cannot write {save}: {(error.strerror or str(error)).lower()}") from None
-        way = held.enter_context(connected(designs[0], broker_of(broker), [f"{each.topic}/#" for each in designs]))
+        way = held.enter_context(
+            connected(designs[0], broker_of(broker), [f"{each.topic}/#" for each in designs])
+        )
         try:
             for said in watch(designs, way, goes_on=goes_on, wanted=wanted):
                 row = json.dumps(said.as_dict(), ensure_ascii=False)
