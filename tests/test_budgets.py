@@ -12,7 +12,7 @@ import zapato
 from zapato.budgets.analog import analog, divider
 from zapato.budgets.buses import i2c, pull_up_range, serial_reach
 from zapato.budgets.eseries import E24, above, below
-from zapato.budgets.rails import rails
+from zapato.budgets.rails import heaviest, rails
 from zapato.budgets.strips import frame_time, ladder, split, strips
 from zapato.budgets.traffic import of_site, traffic
 
@@ -178,3 +178,39 @@ def test_the_command_tells_prints_and_draws(site, cli, tmp_path):
     assert cli("budget", site, "--out", picture).code == 2
     frame = zapato.budget(site / "devices" / "rack-strip.toml").frame
     assert set(frame["topic"]) >= {"supply", "pins", "strips", "traffic", "memory"}
+
+
+@given(
+    st.dictionaries(st.sampled_from("abcdefg"), st.integers(1, 200), min_size=1),
+    st.lists(st.tuples(st.sampled_from("abcdefg"), st.sampled_from("abcdefg")), max_size=9),
+)
+def test_of_relays_that_exclude_each_other_the_most_at_once_is_counted(coils, pairs):
+    """Against every choice there is."""
+    from itertools import combinations
+
+    apart: dict[str, set[str]] = {}
+    for one, other in pairs:
+        if one != other:
+            apart.setdefault(one, set()).add(other)
+            apart.setdefault(other, set()).add(one)
+    choices = (choice for size in range(len(coils) + 1) for choice in combinations(sorted(coils), size))
+    allowed = (
+        choice for choice in choices if not any(b in apart.get(a, ()) for a, b in combinations(choice, 2))
+    )
+    assert heaviest(coils, apart) == max(sum(coils[each] for each in choice) for choice in allowed)
+
+
+def test_a_heater_and_a_fan_that_exclude_each_other_and_a_coil_before_the_regulator(put, site):
+    body = '[relay.a]\npin = 26\ncoil = "90mA"\nexcludes = ["b"]\n[relay.b]\npin = 25\ncoil = "60mA"\n'
+    both = next(r for r in rails(design(put, body.replace('excludes = ["b"]\n', ""))) if r.name == "5V")
+    one = next(r for r in rails(design(put, body)) if r.name == "5V")
+    assert both.peak - one.peak == pytest.approx(0.06)
+    fed = (
+        body.replace("coil", 'fed_from = "box"\ncoil')
+        + '[supply.box]\nvoltage = "12V"\ncurrent = "1A"\nboard = true\n'
+    )
+    rail = next(r for r in rails(design(put, fed)) if r.name == "5V")
+    inside = 0.1 + 0.005 * 2
+    assert rail.peak == pytest.approx(
+        0.09 + inside * 5 / (12 * 0.85)
+    )  # the coils hang on 12 V, the rest behind the regulator

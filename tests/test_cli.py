@@ -1,6 +1,7 @@
 """The command line as a stranger meets it: exit codes, one clear line, pipes, Ctrl-C, files of all sorts."""
 
 import json
+import re
 import signal
 import subprocess
 import sys
@@ -10,6 +11,7 @@ import pytest
 
 import zapato
 from zapato.boards import board_ids
+from zapato.demo.copy import copy_site
 
 ZAPATO = [sys.executable, "-m", "zapato"]
 
@@ -18,12 +20,24 @@ def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
     first = cli("demo", "--out", tmp_path / "demo")
     assert first.code == 0, first.out + first.err
     assert "5 of 5 devices checked, built and rehearsed without a fault" in first.out
+    head, *rows = first.out.rstrip().split("\n")[-8:-2]
+    assert head.split() == ["device", "findings", "flash", "heap", "expectations", "took"]
+    assert [row.split()[0] for row in rows] == [
+        "boot-dryer",
+        "gear-locker",
+        "kettle-plug",
+        "porch-light",
+        "rack-strip",
+    ]
+    assert all(
+        "no findings" in row and " KiB " in row and re.search(r"(\d+) of \1 held", row) for row in rows
+    )
     changed = tmp_path / "demo" / "devices" / "porch-light.toml"
     changed.write_text(changed.read_text() + "# mine\n")
     again = cli("demo", "--out", tmp_path / "demo")
     assert again.code == 0 and f"kept {changed}" in again.out and "--force" in again.out
     assert changed.read_text().endswith("# mine\n")
-    cli("demo", "--out", tmp_path / "demo", "--force")
+    assert all(what != "kept" for _, what in copy_site(tmp_path / "demo", True))
     assert not changed.read_text().endswith("# mine\n")
 
 

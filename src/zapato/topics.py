@@ -67,7 +67,7 @@ def _topics(design: Design) -> Iterator[Topic]:
     yield Topic(f"{base}/vitals", "from", "vitals", "uptime, signal, heap, version, dropped", vitals, qos=qos)
     yield Topic(f"{base}/notes", "from", "notes", "text", "broker reached", qos=qos)
     for action in ITSELF:
-        payload, example = ("version and seal", '["1.1.0", "…"]') if action == "update" else ("empty", "")
+        payload, example = ("version and seal", "") if action == "update" else ("empty", "")
         yield Topic(f"{base}/device/do/{action}", "to", "device", payload, example, what=action)
 
 

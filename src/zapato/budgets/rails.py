@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from zapato.boards.model import Board
 from zapato.budgets.row import Row, row
@@ -20,6 +20,8 @@ AWAKE = 0.1
 SWITCHED = 6.0
 """V from which on a board is taken to have a switching regulator before its 5 V."""
 EFFICIENCY = 0.85
+EXACT = 24
+"""Relays that exclude others for which the most at once is worked out; of more, all are counted."""
 
 
 @dataclass(frozen=True)
@@ -71,7 +73,8 @@ def rails(design: Design) -> list[Rail]:
     on_pins = [(part.name, load) for part, load in loads(design) if load.feed == PIN]
     inner = [(part.name, load) for part, load in loads(design) if load.feed == RAIL] + on_pins
     gives = board.rail_ma / 1000 or None
-    found = [_rail(RAIL, board.chip.logic, inner, gives, False, board.rail_note or "not stated")]
+    apart = excluded(design)
+    found = [_rail(RAIL, board.chip.logic, inner, apart, gives, False, board.rail_note or "not stated")]
     found.append(_input(design, board, inner))
     main = feeder(design)
     for part in design.of_kind("supply"):
@@ -81,7 +84,9 @@ def rails(design: Design) -> list[Rail]:
         given = part.values.get("current")
         source = "the device file" if given else "not stated"
         battery = part.get("battery", 0.0)
-        found.append(_rail(part.name, part.get("voltage", 5.0), hang, given, bool(given), source, battery))
+        found.append(
+            _rail(part.name, part.get("voltage", 5.0), hang, apart, given, bool(given), source, battery)
+        )
     return found
 
 
@@ -93,15 +98,27 @@ def _input(design: Design, board: Board, inner: Sequence[tuple[str, Load]]) -> R
     hang += [*inner, ("the chip", chip_load(design, board))]
     if main is None:
         usb = any("USB" in each for each in board.supply)
-        return _rail(INPUT, 5.0, hang, USB if usb else None, False, USB_SOURCE if usb else "not stated")
+        return _rail(
+            INPUT,
+            5.0,
+            hang,
+            excluded(design),
+            USB if usb else None,
+            False,
+            USB_SOURCE if usb else "not stated",
+        )
     voltage, given = main.get("voltage", 5.0), main.values.get("current")
     share = 5.0 / (voltage * EFFICIENCY) if voltage > SWITCHED else 1.0
-    scaled = [
-        (name, Load(x.what, x.feed, x.idle * share, x.typical * share, x.peak * share, x.source))
-        for name, x in hang
-    ]
+    scaled = [(name, x if x.feed == main.name else _scaled(x, share)) for name, x in hang]
     source = "the device file" if given else "not stated"
-    return _rail(INPUT, voltage, scaled, given, bool(given), source, main.get("battery", 0.0))
+    return _rail(
+        INPUT, voltage, scaled, excluded(design), given, bool(given), source, main.get("battery", 0.0)
+    )
+
+
+def _scaled(load: Load, share: float) -> Load:
+    """What a load behind the regulator takes before it."""
+    return replace(load, idle=load.idle * share, typical=load.typical * share, peak=load.peak * share)
 
 
 def chip_load(design: Design, board: Board) -> Load:
@@ -109,7 +126,7 @@ def chip_load(design: Design, board: Board) -> Load:
     draw = board.chip.draw
     source = draw.source or UNSTATED_SOURCE
     typical = draw.typical or AWAKE
-    peak = (draw.peak or UNSTATED) if design.wifi is not None or board.chip.id == "rp2040" else typical
+    peak = (draw.peak or UNSTATED) if design.wifi is not None else typical
     return Load("the chip, sending at the peak", RAIL, draw.idle or typical, typical, peak, source)
 
 
@@ -117,15 +134,45 @@ def _rail(
     name: str,
     voltage: float,
     hang: Sequence[tuple[str, Load]],
+    apart: Mapping[str, set[str]],
     gives: float | None,
     stated: bool,
     source: str,
     battery: float = 0.0,
 ) -> Rail:
-    sums = [sum(row) for row in zip(*((x.idle, x.typical, x.peak) for _, x in hang), strict=True)] or [
-        0.0
-    ] * 3
-    return Rail(name, voltage, tuple(hang), sums[0], sums[1], sums[2], gives, stated, source, battery)
+    """The sums; of relays that exclude each other the most that can be on at once."""
+    coils = {whose: load.peak for whose, load in hang if load.feed != PIN and whose in apart}
+    left_out = sum(coils.values()) - heaviest(coils, apart)
+    rows = [(load.idle, load.typical, load.peak) for _, load in hang]
+    sums = [sum(row) for row in zip(*rows, strict=True)] or [0.0, 0.0, 0.0]
+    return Rail(
+        name, voltage, tuple(hang), sums[0], sums[1], sums[2] - left_out, gives, stated, source, battery
+    )
+
+
+def excluded(design: Design) -> dict[str, set[str]]:
+    """Each relay that excludes others, with those that are never on while it is."""
+    found: dict[str, set[str]] = {}
+    for part in design.of_kind("relay"):
+        for key, other in part.linked.items():
+            if key.startswith("excludes."):
+                found.setdefault(part.name, set()).add(other.name)
+                found.setdefault(other.name, set()).add(part.name)
+    return found
+
+
+def heaviest(weights: Mapping[str, float], apart: Mapping[str, set[str]]) -> float:
+    """The most that these can weigh together where some are never there at the same time."""
+    if not weights:
+        return 0.0
+    if len(weights) > EXACT:
+        return sum(weights.values())
+    name = max(weights, key=lambda each: (len(apart.get(each, set()) & weights.keys()), each))
+    rest = {key: value for key, value in weights.items() if key != name}
+    without = {key: value for key, value in rest.items() if key not in apart.get(name, set())}
+    if len(without) == len(rest):
+        return weights[name] + heaviest(rest, apart)
+    return max(weights[name] + heaviest(without, apart), heaviest(rest, apart))
 
 
 def rows(design: Design) -> Iterator[Row]:

@@ -1,0 +1,118 @@
+"""Small promises that much else stands on: work done once, pieces that ship, figures in any shape of output."""
+
+import dataclasses
+import json
+import subprocess
+import sys
+
+import pytest
+from conftest import HEADER, NETWORK, told
+
+import zapato
+from zapato.boards import boards
+from zapato.budgets.memory import memory
+from zapato.budgets.traffic import traffic
+from zapato.design.model import once
+from zapato.design.program import drivers, runtime_modules
+from zapato.lang.pieces import SHIPPED, shipped
+from zapato.topics import topics
+from zapato.wiring import wiring
+
+
+def test_what_is_worked_out_once_is_not_carried_to_another_design(put):
+    """A changed copy of a design works everything out anew, and the two do not share what they know."""
+    made = zapato.load(
+        put(
+            {
+                "site.toml": NETWORK.format(qos=0),
+                "device.toml": HEADER.format(board="esp32-38pin") + "[relay.r]\npin = 26\n",
+            }
+        )
+    )
+    counted: list[str] = []
+
+    @once
+    def work(design):
+        counted.append(design.name)
+        return len(design.parts)
+
+    assert work(made) == work(made) == 1 and counted == ["bench"]
+    alone = dataclasses.replace(made, parts={}, mqtt=None)
+    assert work(alone) == 0 and counted == ["bench", "bench"] and work(made) == 1
+    assert "mqtt" in runtime_modules(made) and "mqtt" not in runtime_modules(alone)
+    assert drivers(made).keys() == {"r"} and drivers(alone) == {}
+    assert topics(alone) == [] and traffic(alone) is None and memory(alone).heap < memory(made).heap
+
+
+@pytest.mark.parametrize("name", shipped())
+def test_a_piece_that_ships_passes_the_check_on_every_board_that_has_the_pins(put, name):
+    gaps = {"settings-button": "settings_pin"}
+    tried = 0
+    for board in boards():
+        free = [pin for pin in board.free if pin.reads and pin.pull_up and not pin.boot]
+        if not free:
+            continue
+        tried += 1
+        head = HEADER.format(board=board.id).replace(
+            "[device]", f'use = ["{name}"]\nwith = {{ {gaps[name]} = {free[0].gpio} }}\n[device]'
+        )
+        report = told(zapato.check(put({"site.toml": NETWORK.format(qos=0), "device.toml": head})))
+        assert report.ok and not [f for f in report if f.severity == "warning"], (board.id, list(report))
+    assert tried > 10
+    text = (SHIPPED / f"{name}.toml").read_text("utf-8")
+    assert text.startswith("# ") and gaps[name] in text
+
+
+CALLS = (
+    ("draw", "-", "--what", "wires"),
+    ("budget", "-", "--topic", "pins"),
+    ("topics", "-"),
+    ("draw", "-", "--what", "pins", "--format", "json"),
+)
+
+
+@pytest.mark.parametrize("words", CALLS, ids=" ".join)
+def test_a_device_comes_through_a_pipe_and_goes_into_one(put, words):
+    """Standard input, no colour, ASCII where that is all there is, and a reader that has had enough."""
+    device = put(
+        {
+            "site.toml": NETWORK.format(qos=0),
+            "device.toml": HEADER.format(board="esp32-38pin")
+            + '[relay.r]\npin = 26\nlabel = "Pumpe für Öl"\n',
+        }
+    )
+    run = subprocess.run(
+        [sys.executable, "-m", "zapato", *words],
+        input=device.read_bytes(),
+        capture_output=True,
+        cwd=device.parent,
+        env={"PATH": "", "PYTHONIOENCODING": "ascii", "HOME": str(device.parent)},
+        check=False,
+    )
+    assert run.returncode == 0 and b"\x1b" not in run.stdout and b"Traceback" not in run.stderr, run.stderr
+    text = run.stdout.decode("ascii")
+    assert "26" in text or "/r/on" in text
+    if "json" in words:
+        assert json.loads(text)["pins"]
+    piped = subprocess.Popen(
+        [sys.executable, "-m", "zapato", *words],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        cwd=device.parent,
+    )
+    piped.stdout.close()
+    _, err = piped.communicate(device.read_bytes())
+    assert b"Traceback" not in err
+
+
+def test_every_supply_that_is_named_is_drawn_and_grounded(put):
+    body = (
+        '[supply.box]\nvoltage = "24V"\ncurrent = "2A"\nboard = true\n[supply.strip]\nvoltage = "5V"\ncurrent = "4A"\n'
+        '[strip.s]\npin = 13\ncount = 30\nchip = "ws2812b"\nlevel = "5V"\nfed_from = "strip"\nlength = "1m"\n[relay.r]\npin = 26\nfed_from = "box"\n'
+    )
+    made = zapato.load(put(HEADER.format(board="esp32-38pin") + body))
+    wires = [(wire.start, wire.end, wire.kind) for wire in wiring(made).wires]
+    assert ("box +", "board supply input", "12V") in wires and ("box -", "board GND", "ground") in wires
+    assert ("strip -", "board GND", "ground") in wires and ("strip +", "s +", "5V") in wires
+    assert ("box +", "r +", "12V") in wires and not any("USB" in start for start, *_ in wires)
