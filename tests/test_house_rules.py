@@ -73,7 +73,7 @@ CALLS = (
 
 @pytest.mark.parametrize("words", CALLS, ids=" ".join)
 def test_a_device_comes_through_a_pipe_and_goes_into_one(put, words):
-    """Standard input, no colour, ASCII where that is all there is, and a reader that has had enough."""
+    """Standard input, no colour, and a reader that has had enough."""
     device = put(
         {
             "site.toml": NETWORK.format(qos=0),
@@ -90,7 +90,7 @@ def test_a_device_comes_through_a_pipe_and_goes_into_one(put, words):
         check=False,
     )
     assert run.returncode == 0 and b"\x1b" not in run.stdout and b"Traceback" not in run.stderr, run.stderr
-    text = run.stdout.decode("ascii")
+    text = run.stdout.decode("utf-8")
     assert "26" in text or "/r/on" in text
     if "json" in words:
         assert json.loads(text)["pins"]

@@ -59,7 +59,7 @@ def _topics(design: Design) -> Iterator[Topic]:
     base, qos = design.topic, int((design.mqtt or {}).get("qos") or 0)
     yield Topic(f"{base}/state", "from", "state", "online, offline", "online", True, qos)
     yield Topic(
-        f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "{…}", True, 1
+        f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "", True, 1
     )
     for part in design.parts.values():
         yield from _of_part(base, part, qos)
