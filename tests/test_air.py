@@ -14,6 +14,7 @@ import zapato
 from zapato.deliver.air import over_the_air
 from zapato.deliver.fleet import fleet
 from zapato.deliver.offer import Offer, version_of
+from zapato.design.model import once
 from zapato.errors import NotDelivered, NotOffered
 from zapato.firmware.image import data_image, sizes
 from zapato.firmware.layout import FOLDERS, delivered
@@ -36,6 +37,12 @@ LAMP = (
 )
 
 
+@once
+def whole(design) -> dict[str, bytes]:
+    """Every file of a new device's flash, made once for each design."""
+    return delivered(design, compile_device(design), settings(design, KEY))
+
+
 @dataclass
 class Place:
     """A device with its flash, a broker, and whoever wants to update it."""
@@ -50,7 +57,7 @@ class Place:
         self.trace = Trace(self.clock)
         self.air = Air(self.clock, self.trace, ("hall", ""))
         self.broker = Broker(self.clock, self.trace)
-        data = delivered(design, compile_device(design), settings(design, KEY))
+        data = whole(design)
         given = {"flash": self.flash} if self.flash else {}
         self.board = Board(
             design.board, data, shims(design.board.chip.port), 7, self.clock, self.trace, Random(1), self.air, self.broker, **given
@@ -120,7 +127,7 @@ def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board)
 
 def imaged(design):
     """A new device's flash, as the real file system has it."""
-    data = delivered(design, compile_device(design), settings(design, KEY))
+    data = whole(design)
     size = 392 * 1024  # what a flash of 1 MiB has
     image = data_image(design.board.chip, data, FOLDERS, size).ljust(size, b"\xff")
     return LittleFlash(design.board.chip, image, lambda: PowerCut(500))

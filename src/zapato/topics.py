@@ -58,9 +58,7 @@ def topics(design: Design) -> list[Topic]:
 def _topics(design: Design) -> Iterator[Topic]:
     base, qos = design.topic, int((design.mqtt or {}).get("qos") or 0)
     yield Topic(f"{base}/state", "from", "state", "online, offline", "online", True, qos)
-    yield Topic(
-        f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "", True, 1
-    )
+    yield Topic(f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "", True, 1)
     for part in design.parts.values():
         yield from _of_part(base, part, qos)
     vitals = '{"uptime": 3600, "signal": -58, "heap": 8000, "version": "1.0.0", "dropped": 0}'

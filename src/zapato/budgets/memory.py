@@ -12,7 +12,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 
 from zapato.design.links import Link
 from zapato.design.model import Design, once
@@ -106,4 +106,4 @@ def _group(what: str) -> str:
 @cache
 def costs() -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature."""
-    return json.loads((files("zapato") / "budgets" / "costs.json").read_text("utf-8"))
+    return json.loads((Path(__file__).parent / "costs.json").read_text("utf-8"))

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from zapato.boards.model import Pin
 from zapato.budgets.rails import loads
-from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
 from zapato.parts.electrical import PIN, Load
 from zapato.parts.model import Part
 
+if TYPE_CHECKING:
+    from zapato.budgets.row import Row
 
-@dataclass(frozen=True)
+
+@dataclass(eq=False, repr=False)
 class PinCurrent:
     """The current of one pin, A: whose, on which pin, and what the pin bears."""
 
@@ -43,6 +46,8 @@ def total(design: Design) -> float:
 
 def rows(design: Design) -> Iterator[Row]:
     """The figures of every pin, and their sum."""
+    from zapato.budgets.row import row
+
     for each in pin_currents(design):
         name = design.called(each.pin)
         yield row(

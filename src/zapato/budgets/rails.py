@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from zapato.boards.model import Board
-from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
 from zapato.parts.electrical import INPUT, PIN, RAIL, Load
 from zapato.parts.model import Part
+
+if TYPE_CHECKING:
+    from zapato.budgets.row import Row
 
 USB, USB_SOURCE = 0.5, "USB 2.0 Specification, 7.2.1: a port gives 500 mA"
 UNSTATED = 0.35
@@ -24,7 +27,7 @@ EXACT = 24
 """Relays that exclude others for which the most at once is worked out; of more, all are counted."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Rail:
     """One rail.
 
@@ -177,6 +180,8 @@ def heaviest(weights: Mapping[str, float], apart: Mapping[str, set[str]]) -> flo
 
 def rows(design: Design) -> Iterator[Row]:
     """The figures of every rail."""
+    from zapato.budgets.row import row
+
     for rail in rails(design):
         for word in ("idle", "typical", "peak"):
             formula = "sum of what hangs on it: " + ", ".join(

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
+
+if TYPE_CHECKING:
+    from zapato.budgets.row import Row
 
 VITALS = 1 / 60
 """Messages a second of `vitals`."""
@@ -18,7 +21,7 @@ DEVICE, SITE = 10.0, 100.0
 """Messages a second of one device, and of a site, from which on small brokers and the hubs behind them, which keep every value, fall behind."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Traffic:
     """What a device says at the most, by topic under its own: messages a second. Sensors that report every reading."""
 
@@ -56,6 +59,8 @@ def of_site(designs: Sequence[Design]) -> float:
 
 def rows(design: Design) -> Iterator[Row]:
     """The figures of a device's traffic."""
+    from zapato.budgets.row import row
+
     found = traffic(design)
     if found:
         worked = "1 / every, for each value; vitals once a minute"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import tomllib
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
@@ -107,15 +106,12 @@ def _not_a_device(path: Path) -> Finding | None:
     )
 
 
-_PLAINLY = re.compile(r"^\[device\]", re.MULTILINE)
-_OTHERWISE = re.compile(r"update_keys|rehearsal")
-
-
 def _values(path: Path) -> dict[str, Any]:
     """What the file has; nothing where it is plainly a device file, which is read soon enough."""
     try:
         text = path.read_text("utf-8-sig")
-        return {} if _PLAINLY.search(text) and not _OTHERWISE.search(text) else tomllib.loads(text)
+        plainly = "\n[device]" in f"\n{text}" and "update_keys" not in text and "rehearsal" not in text
+        return {} if plainly else tomllib.loads(text)
     except (OSError, ValueError, RecursionError):
         return {}
 

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from importlib.resources import files
+from pathlib import Path
 
 _NAME = r"(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]+>)"
 _TIME = r"[+-]?\d+(?::\d+(?::\d+)?)?"
 _RULE = re.compile(rf"{_NAME}({_TIME})(?:{_NAME}({_TIME})?,([^,]+),([^,]+))?")
 _CHANGE = re.compile(rf"M(\d+)\.(\d)\.(\d)(?:/({_TIME}))?")
+
+
+def _data() -> Path:
+    """Where the zones' own package keeps them."""
+    import tzdata
+
+    return Path(tzdata.__path__[0])
 
 
 @dataclass(frozen=True)
@@ -49,7 +56,7 @@ def zone(name: str) -> Zone | None:
     """The rule in force from now on in a zone such as "Europe/Zurich"; None where no zone is called that."""
     if not re.fullmatch(r"[A-Za-z0-9_+-]+(?:/[A-Za-z0-9_+-]+){0,2}", name):
         return None
-    path = files("tzdata").joinpath("zoneinfo", *name.split("/"))
+    path = _data().joinpath("zoneinfo", *name.split("/"))
     try:
         data = path.read_bytes()
     except OSError:
@@ -63,7 +70,7 @@ def zone(name: str) -> Zone | None:
 
 def zone_names() -> list[str]:
     """Every zone that there is."""
-    return files("tzdata").joinpath("zones").read_text("utf-8").split()
+    return (_data() / "zones").read_text("utf-8").split()
 
 
 def _rule(text: str) -> Zone | None:

@@ -15,7 +15,7 @@ RAIL, INPUT, PIN = "3V3", "5V", "pin"
 """Where a part may hang without a supply of its own: the board's 3.3 V, what feeds the board, the pin itself."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Load:
     """A current that a part draws.
 
@@ -66,7 +66,7 @@ def drawing(what: str, feed: str, taken: float) -> Callable[[Part], Iterable[Loa
     return loads
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Passive:
     """A small part that is wired beside a part.
 
