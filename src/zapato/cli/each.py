@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.terminal import progress, styled
+from zapato.cli.terminal import styled
 from zapato.errors import Refused, ZapatoError
 
 SHOWN = 10
@@ -18,11 +18,12 @@ def each_device(files: Sequence[Path], done: str, work: Callable[[Path], bool], 
     """Do `work` for each file; ends with how many were `done`, the others named. Gives the exit code.
 
     With a single file an error is left to the caller, as for any other call. `quiet` leaves the last line out.
+    What `work` writes for each file is the progress: a second line of it would stand in between.
     """
     if len(files) == 1:
         return 0 if work(files[0]) else 1
     failed: list[str] = []
-    for path in progress(files, done):
+    for path in files:
         try:
             good = work(path)
         except ZapatoError as error:
