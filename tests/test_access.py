@@ -13,9 +13,11 @@ from hypothesis import strategies as st
 from test_air import KEY, Place, imaged, offered, tree
 
 import zapato
+from zapato.stage.files import NO_DEVICE
 from zapato.stage.little import Blocks, LittleFlash
 from zapato.stage.phone import Phone
 from zapato.stage.player import PowerCut
+from zapato.stage.wasi import Fault
 
 NAMELESS = '[site]\nname = "refuge"\n[wifi]\n[mqtt]\nhost = "192.168.4.2"\n'
 LAMP = '[relay.lamp]\npin = 14\n[led.light]\npin = 2\nactive = "low"\nshows = "status"\n'
@@ -133,7 +135,7 @@ def test_requests_that_are_none_and_connections_that_stay_open(put):
             | st.booleans()
             | st.integers()
             | st.text(max_size=70)
-            | st.lists(st.integers(), max_size=2),
+            | st.lists(st.text(max_size=1), max_size=9),
         ),
         min_size=1,
         max_size=8,
@@ -141,6 +143,8 @@ def test_requests_that_are_none_and_connections_that_stay_open(put):
 )
 @example([{"name": "hall", "password": "x" * 64, "host": "h", "port": 1883}])
 @example([{"name": "", "host": "", "port": True}])
+@example([{"name": "hall", "password": ["a"] * 8, "host": "h", "port": 1883}])
+@example([{"name": "hall", "host": ["h"], "port": 1883}])
 @example([{"name": "é" * 17, "host": "b", "port": 1}])
 def test_whatever_the_form_holds_the_page_answers(put, rows):
     requests = []
@@ -198,6 +202,21 @@ def test_a_link_and_the_broker_open_it_and_a_forgotten_device_asks_again(put):
     kept = json.loads(place.board.flash.files["settings.json"])
     assert kept["wifi"] == {"country": ""} and "host" not in kept["mqtt"] and kept["update_key"] == KEY
     assert len(opened(place)) == 3 and place.board.station.access == ("bench", "")
+
+
+def test_what_cannot_be_forgotten_is_not_said_to_be(put):
+    def refuse(name: str) -> None:
+        raise Fault(NO_DEVICE)
+
+    place, _ = placed(put, NETWORK.format(qos=0), seconds=60)
+    place.air.known = ("hall", "")
+    place.clock.at(15_000, lambda: setattr(place.board.flash, "before_write", refuse))
+    offered(place, "refuge/bench/device/do/forget", "", 20_000)
+    offered(place, "refuge/bench/device/do/forget", "", 22_000)
+    place.run()
+    said = [r["value"] for r in place.trace.rows if str(r["name"]).endswith("/notes")]
+    assert "kept values are; network and broker could not be forgotten" in said, said
+    assert json.loads(place.board.flash.files["settings.json"])["wifi"]["name"] == "hall"
 
 
 def test_a_password_of_its_own(put):

@@ -107,6 +107,20 @@ def test_a_line_that_garbles_is_found_out_by_the_digest_and_written_again(there,
     assert tree(flash) == files
 
 
+def test_a_list_of_files_that_was_harmed_is_one_line(there, monkeypatch):
+    design, chip, flash, files = there()
+    whole = prompt.Prompt.run
+    monkeypatch.setattr(
+        prompt.Prompt,
+        "run",
+        lambda self, code, *more: "['/ma" if "all('')" in code else whole(self, code, *more),
+    )
+    before = tree(flash)
+    with pytest.raises(NotDelivered, match="harmed on the way"):
+        by_prompt(design.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None)
+    assert tree(flash) == before
+
+
 def test_the_wrong_board_and_nobody(there, put):
     _, chip, flash, files = there("esp32c3-mini")
     other = designs(put, "esp32-38pin")[0]

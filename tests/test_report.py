@@ -38,7 +38,24 @@ def test_what_somebody_wrote_is_text_in_the_page(put):
     assert "pin-input-only" in text
     nothing = device_page(put('zapato = 1\n[device]\nname = "x"\nboard = "none-such"\n'))
     assert "unknown-board" in nothing
-    assert "Devices" in site_page([]) and row_of(zapato.load(put(body)), None).errors == 1
+    assert "Devices" in site_page([]) and row_of(zapato.load(put(body)), "a.html", None).errors == 1
+
+
+def test_every_device_of_a_site_has_a_page_of_its_own(put, cli, tmp_path):
+    """However it is called: like the index, like another one, not at all, or like a place elsewhere."""
+    names = ("index", "lamp", "lamp", "../../elsewhere", "")
+    body = 'zapato = 1\n[device]\nname = "{}"\nboard = "esp32-38pin"\n'
+    put(
+        {"site.toml": '[site]\nname = "refuge"\n'}
+        | {f"devices/d{n}.toml": body.format(each) for n, each in enumerate(names)}
+    )
+    cli("report", tmp_path, "--out", tmp_path / "a" / "b", "--no-rehearsal")
+    pages = sorted(path.name for path in tmp_path.rglob("*.html"))
+    assert pages == sorted(path.name for path in (tmp_path / "a" / "b").iterdir()) and len(pages) == 1 + len(
+        names
+    )
+    index = (tmp_path / "a" / "b" / "index.html").read_text()
+    assert all(f'href="{page}"' in index for page in pages if page != "index.html")
 
 
 @CHROMIUM

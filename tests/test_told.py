@@ -4,19 +4,23 @@ import io
 
 import click
 import pytest
-from conftest import HEADER, steps
+from conftest import HEADER, NETWORK, steps
 from hypothesis import given
 from hypothesis import strategies as st
 
 import zapato
 from zapato.budgets.row import row
+from zapato.cli.commands.watch import _line as line_of
 from zapato.cli.pictures import budget_text, pins_text, wires_text
 from zapato.cli.report import _years, brief_line
 from zapato.cli.rollout import Rollout
 from zapato.cli.terminal import table
+from zapato.deliver import broker
 from zapato.deliver.rollout import roll_out, waves
-from zapato.draw.budgets import share, shown
+from zapato.deliver.watch import Said
+from zapato.draw.budgets import shown
 from zapato.errors import AlreadyThere, NotDelivered
+from zapato.stage.embedded import EmbeddedBroker
 
 SHOWN = {
     (0.0039, "A"): "3.9 mA", (4.32, "A"): "4.32 A", (0, "A"): "0 A", (1e-10, "F"): "100 pF", (4700, "ohm"): "4.7 kohm",
@@ -40,12 +44,12 @@ def test_no_figure_needs_more_than_a_few_letters(value, unit):
 def test_a_verdict_follows_the_share_of_its_limit(value, limit):
     most, least = (
         row("t", "x", "what", value, "A", limit),
-        row("t", "x", "what, at least", value, "A", limit, least=True),
+        row("t", "x", "what", value, "A", limit, least=True),
     )
     assert (most.verdict == "over") == (value > limit) and (least.verdict == "over") == (value < limit)
-    assert share(most) == pytest.approx(value / limit) and share(least) == pytest.approx(limit / value)
+    assert most.share == pytest.approx(value / limit) and least.share == pytest.approx(limit / value)
     for each in (most, least):
-        assert (each.verdict == "close") == (0.8 < share(each) <= 1)
+        assert (each.verdict == "close") == (0.8 < each.share <= 1)
 
 
 @pytest.mark.parametrize(("years", "text"), [(0.5, "6 months"), (1.9, "23 months"), (2.0, "2 years"), (44.2, "44 years"), (1234, "over 100 years")])  # fmt: skip
@@ -117,3 +121,34 @@ def test_a_rehearsal_in_one_line(bench):
     assert "0 of 1" in wrong and "first not: r.on (" in wrong and "script.toml:" in wrong
     again = brief_line(bench(body.format(do="device.restart"), steps("5s: b.press")))
     assert "restarted at 0:00:05" in again
+
+
+HOSTILE = "\x1b[2J[/red] gone\n[bold]\x07"
+
+
+def test_nothing_that_a_device_says_steers_the_terminal():
+    """Escapes are taken out of what is told of a device, and markup is text."""
+    from rich.console import Console
+
+    turns = waves(["a"])
+    turns[0].state, turns[0].text = "failed", HOSTILE
+    held = io.StringIO()
+    Console(file=held, width=100).print(Rollout(turns)._table())
+    said = Said(0.0, "lamp", "note", HOSTILE, HOSTILE)
+    for text in (held.getvalue(), line_of(said, True)):
+        assert "[/red] gone" in text and "\x1b" not in text and "\x07" not in text
+
+
+def test_a_broker_that_goes_away_is_one_line(put, monkeypatch):
+    design = zapato.load(
+        put({"site.toml": NETWORK.format(qos=0), "device.toml": HEADER.format(board="esp32-38pin")})
+    )
+    there = EmbeddedBroker()
+    there.start()
+    with broker.connected(design, (there.host, there.port), ["refuge/bench/state"]) as way:
+        assert broker.describe(design, way) is None
+        there.stop()
+        monkeypatch.setattr(broker, "JOIN", 0.5)
+        way.publish("refuge/bench/device/do/tell", "")
+        with pytest.raises(NotDelivered, match="the description of bench did not get to the broker"):
+            broker.describe(design, way)

@@ -8,6 +8,7 @@ from typing import Any, Literal, cast
 
 from zapato.budgets.memory import memory
 from zapato.design import Design
+from zapato.design.links import starts
 from zapato.topics import topics
 from zapato.wiring import wiring
 
@@ -120,25 +121,20 @@ def _links(old: Design, new: Design) -> Iterable[Change]:
     a, b = _written(old), _written(new)
     left, right = [each for each in a if each not in b], [each for each in b if each not in a]
     for each in list(left):
-        same = next((other for other in right if _key(other) == _key(each)), None)
+        same = next((other for other in right if starts(other) == starts(each)), None)
         if same:
             left.remove(each)
             right.remove(same)
             differ = [key for key in {**each, **same} if each.get(key) != same.get(key)]
             one, two = ({key: row[key] for key in differ if key in row} for row in (each, same))
-            yield Change("links", "changed", _key(each), _short(one) or "-", _short(two) or "-")
-    yield from (Change("links", "removed", _key(each), _short(each)) for each in left)
-    yield from (Change("links", "added", _key(each), "", _short(each)) for each in right)
+            yield Change("links", "changed", starts(each), _short(one) or "-", _short(two) or "-")
+    yield from (Change("links", "removed", starts(each), _short(each)) for each in left)
+    yield from (Change("links", "added", starts(each), "", _short(each)) for each in right)
 
 
 def _written(design: Design) -> list[dict[str, Any]]:
     rows = cast(Sequence[dict[str, Any]], design.document.data.get("link", []))
     return [dict(row) for row in rows] if isinstance(rows, list) else []
-
-
-def _key(row: Mapping[str, Any]) -> str:
-    """What starts it."""
-    return str(row.get("when") or (f"at {row['at']}" if "at" in row else f"every {row.get('every', '')}"))
 
 
 def _short(row: Mapping[str, Any]) -> str:

@@ -11,7 +11,7 @@ from zapato.budgets.analog import analog
 from zapato.budgets.rails import feeder
 from zapato.budgets.strips import strips
 from zapato.design.model import Design
-from zapato.parts.electrical import PIN, RAIL, Passive, ohms
+from zapato.parts.electrical import PIN, RAIL, ohms
 from zapato.parts.model import Part
 
 if TYPE_CHECKING:
@@ -94,16 +94,19 @@ def place(board: Board, gpio: int) -> str:
     return f"board {label}"
 
 
+def _carries(volts: float) -> Kind:
+    return "12V" if volts > 6 else "5V" if volts > 4 else "3V3"
+
+
 def _board(design: Design, board: Board) -> Iterator[Wire]:
     """What feeds the board, and a serial adapter where it has no USB of its own."""
     main = feeder(design)
     if main:
         volts = main.get("voltage", 5.0)
-        kind: Kind = "12V" if volts > 6 else "5V" if volts > 4 else "3V3"
         yield Wire(
             f"{main.name} +",
             "board supply input",
-            kind,
+            _carries(volts),
             "board",
             note=f"{volts:g} V; {board.supply[0] if board.supply else ''}",
         )
@@ -184,7 +187,6 @@ def _feeds(design: Design, part: Part) -> Iterator[Wire]:
             if main
             else 5.0
         )
-        kind: Kind = "12V" if volts > 6 else "5V" if volts > 4 else "3V3"
         strip = next((each for each in strips(design) if each.part is part), None)
         note = (
             f"{strip.wire:g} mm2; fed at {strip.feeds} place{'s' * (strip.feeds > 1)}"
@@ -198,7 +200,7 @@ def _feeds(design: Design, part: Part) -> Iterator[Wire]:
             if feed == RAIL or _gives_input(design)
             else "5 V supply"
         )
-        yield Wire(start, f"{part.name} +", kind, part.name, note=note)
+        yield Wire(start, f"{part.name} +", _carries(volts), part.name, note=note)
         yield Wire(f"{feed} -" if supply else f"board {GROUND}", f"{part.name} -", "ground", part.name)
 
     if not feeds and part.kind.name == "led":
@@ -244,7 +246,7 @@ def _items(design: Design, board: Board) -> Iterator[Item]:
     for part in design.parts.values():
         if _on_board(board, part):
             continue
-        for each in _beside(part, board):
+        for each in part.kind.beside(part, board.chip.logic):
             found.setdefault((each.what, each.value), []).append(part.name)
     for budget in analog(design):
         for ohm in budget.divider or ():
@@ -254,10 +256,6 @@ def _items(design: Design, board: Board) -> Iterator[Item]:
             found.setdefault(("wire, two cores", f"{strip.wire:g} mm2"), []).append(strip.part.name)
     for (what, value), names in sorted(found.items()):
         yield Item(what, value, len(names), ", ".join(dict.fromkeys(names)))
-
-
-def _beside(part: Part, board: Board) -> Iterator[Passive]:
-    yield from part.kind.beside(part, board.chip.logic)
 
 
 State = Literal["used", "free", "mind", "forbidden", "supply"]

@@ -105,7 +105,7 @@ def rows(design: Design) -> Iterator[Row]:
         yield row(
             "buses",
             each.bus.name,
-            "pull-up, at least",
+            "pull-up",
             each.ohm,
             "ohm",
             each.least,

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
+from math import inf
 from typing import Literal
 
+TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory")
 Verdict = Literal["", "ok", "close", "over"]
 CLOSE = 0.8
 """The share of a limit from which on a figure is close to it."""
@@ -15,10 +17,9 @@ class Row:
     """One figure.
 
     Attributes:
-        topic: supply, pins, strips, analog, buses, traffic or memory.
+        topic: one of TOPICS.
         of: whose it is: a rail, a pin, a part, a bus; what: what it is of it.
-        value: in `unit`, an SI unit; limit: that it must not pass, or None.
-        verdict: "ok", "close", "over"; empty where there is no limit.
+        value: in `unit`, an SI unit; limit: that it must not pass, or None; least: the limit is the least that is wanted.
         formula: how it was worked out; source: where its figures are from.
     """
 
@@ -28,12 +29,27 @@ class Row:
     value: float
     unit: str
     limit: float | None = None
-    verdict: Verdict = ""
     formula: str = ""
     source: str = ""
+    least: bool = False
+
+    @property
+    def share(self) -> float:
+        """How much of its limit it takes; of a least that is wanted, how much of the figure that is. 0 without a limit."""
+        if self.limit is None:
+            return 0.0
+        part, whole = (self.limit, self.value) if self.least else (self.value, self.limit)
+        return part / whole if whole else inf
+
+    @property
+    def verdict(self) -> Verdict:
+        """Empty where there is no limit."""
+        if self.limit is None:
+            return ""
+        return "over" if self.share > 1 else "close" if self.share > CLOSE else "ok"
 
     def as_dict(self) -> dict[str, object]:
-        return asdict(self)
+        return {**asdict(self), "verdict": self.verdict}
 
 
 def row(
@@ -48,11 +64,5 @@ def row(
     source: str = "",
     least: bool = False,
 ) -> Row:
-    """A figure held against its limit; with `least` the limit is the least that is wanted."""
-    verdict: Verdict = ""
-    if limit is not None:
-        share = (
-            (limit / value if value else float("inf")) if least else value / limit if limit else float("inf")
-        )
-        verdict = "over" if share > 1 else "close" if share > CLOSE else "ok"
-    return Row(topic, of, what, value, unit, limit, verdict, formula, source)
+    """A figure held against its limit."""
+    return Row(topic, of, what, value, unit, limit, formula, source, least)

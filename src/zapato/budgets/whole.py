@@ -14,8 +14,6 @@ from zapato.design import Design, resolve
 if TYPE_CHECKING:
     import pandas as pd
 
-TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory")
-
 
 @dataclass(frozen=True)
 class Budget:

@@ -85,7 +85,9 @@ def run(arguments: Sequence[str]) -> int:
 
 def complain(message: str, fix: str = "") -> int:
     """One clear line on standard error, with the way out; returns the exit code for a wrong call."""
-    click.echo(f"zapato: {message}" + (f" ({fix})" if fix else ""), err=True)
+    from zapato.cli.terminal import harmless
+
+    click.echo(harmless(f"zapato: {message}" + (f" ({fix})" if fix else "")), err=True)
     return USAGE
 
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from zapato.cli.terminal import is_terminal, styled
+from zapato.cli.terminal import harmless, is_terminal, styled
 from zapato.errors import Refused, ZapatoError
 
 if TYPE_CHECKING:
@@ -145,5 +145,5 @@ class _Shown:
         elif what == "pin":
             text = f"{self._names.get(name, '')} {name} {value}".strip()
         else:
-            text = name if what == "act" else f"{name} {value}".strip()
+            text = harmless(name if what == "act" else f"{name} {value}".strip())
         click.echo(f"{row['t'] / 1000:10.3f}  {styled(f'{what:<7}', fg=COLORS.get(what))}  {text}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -14,6 +14,8 @@ from zapato.errors import ZapatoError
 from zapato.wiring import State, pin_rows, wiring
 
 if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
     from zapato.budgets.whole import Budget
     from zapato.design import Design
 
@@ -33,13 +35,19 @@ def on_a_board(design: Design) -> Design:
 
 def write_pictures(design: Design, chosen: Sequence[str], out: Path, *, one: bool) -> Iterator[Path]:
     """Write each picture; several get what they show behind the name. Raises ZapatoError, Unwritable."""
-    from zapato.cli.commands.draw import figures
-    from zapato.draw import check_name, save
+    from zapato.budgets.whole import budget
+    from zapato.draw import budget_chart, check_name, link_graph, pin_map, save, wiring_sheet
 
+    drawn: dict[str, Callable[[Design], Figure]] = {
+        "pins": pin_map,
+        "wires": wiring_sheet,
+        "links": link_graph,
+        "budget": lambda design: budget_chart(budget(design)),
+    }
     check_name(out)
     for what in chosen:
         path = out if one else out.with_name(f"{out.stem}-{what}{out.suffix}")
-        save(figures()[what](design), path)
+        save(drawn[what](design), path)
         yield path
 
 
@@ -154,11 +162,11 @@ def budget_text(budget: Budget) -> str:
         {
             "topic": each.topic,
             "of": each.of,
-            "what": each.what.removesuffix(", at least"),
+            "what": each.what,
             "value": shown(each.value, each.unit),
             "limit": ""
             if each.limit is None
-            else f"{'>= ' if each.what.endswith('at least') else ''}{shown(each.limit, each.unit)}",
+            else f"{'>= ' if each.least else ''}{shown(each.limit, each.unit)}",
             "": each.verdict,
             "how": each.formula,
         }

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
-from zapato.cli.terminal import styled, wrapped
+from zapato.cli.terminal import harmless, styled, wrapped
 from zapato.findings import Finding, Report
 from zapato.lang.units import shown_time
 
@@ -97,7 +97,7 @@ def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
     shown = row[shift : shift + LONGEST_LINE].replace("\t", " ")
     width = max(1, min(place.width, len(shown) - (place.column - 1 - shift)))
     margin = f"{place.line:>5} | "
-    yield styled(margin, dim=True) + "".join(c if c.isprintable() else "·" for c in shown)
+    yield styled(margin, dim=True) + harmless(shown)
     carets = " " * max(0, place.column - 1 - shift) + "^" * width
     yield styled("      | ", dim=True) + styled(carets, fg=COLORS[finding.severity], bold=True)
 

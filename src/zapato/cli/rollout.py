@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.terminal import is_terminal, plain, styled
+from zapato.cli.terminal import harmless, is_terminal, plain, styled
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -39,22 +39,24 @@ class Rollout:
         """One of them did something."""
         if self.live is None and turn.state in ENDS:
             word = styled(turn.state, fg=ENDS[turn.state])
-            click.echo(f"wave {turn.wave}  {turn.name}: {word}{f'  {turn.text}' if turn.text else ''}")
+            click.echo(
+                f"wave {turn.wave}  {turn.name}: {word}{f'  {harmless(turn.text)}' if turn.text else ''}"
+            )
 
     def _table(self) -> RenderableType:
         from rich.table import Table
+        from rich.text import Text
 
         made = Table(box=None, pad_edge=False)
         for name in ("wave", "device", "state", "", "told last"):
             made.add_column(name, no_wrap=name != "told last")
         for turn in self.turns:
-            color = ENDS.get(turn.state, "")
             bar = "" if turn.state in ("waiting", "left") else f"{turn.share:4.0%}"
             made.add_row(
                 str(turn.wave),
                 turn.name,
-                f"[{color}]{turn.state}[/]" if color else turn.state,
+                Text(turn.state, ENDS.get(turn.state, "")),
                 bar,
-                turn.text,
+                Text(harmless(turn.text)),
             )
         return made

@@ -36,6 +36,11 @@ def styled(text: str, **style: object) -> str:
     return click.style(text, **style) if is_terminal(sys.stdout) and not plain() else text  # type: ignore[arg-type]
 
 
+def harmless(text: str) -> str:
+    """What came from elsewhere, without what would steer a terminal."""
+    return "".join(c if c.isprintable() else "·" for c in text)
+
+
 class Meter:
     """How far some work is, on one line of standard error, once it takes longer than a second."""
 
@@ -46,7 +51,7 @@ class Meter:
     def at(self, share: float, more: str = "") -> None:
         """So much of it is done, from 0 to 1."""
         if self.looked and time.monotonic() - self.begun > PATIENCE:
-            text = f"{self.label} {share:4.0%}{f' ({more})' if more else ''}"[: _columns() - 1]
+            text = harmless(f"{self.label} {share:4.0%}{f' ({more})' if more else ''}")[: _columns() - 1]
             if text != self.shown:
                 sys.stderr.write("\r" + text.ljust(len(self.shown)))
                 sys.stderr.flush()

@@ -33,6 +33,7 @@ class Connection:
         self._topics = topics
         self._joined, self._refused = threading.Event(), ""
         self._client = mqtt.Client(CallbackAPIVersion.VERSION2)
+        self._last: mqtt.MQTTMessageInfo | None = None
         if user:
             self._client.username_pw_set(user, password or None)
         if ca:
@@ -67,7 +68,16 @@ class Connection:
         self.heard.put((message.topic, bytes(message.payload)))
 
     def publish(self, topic: str, payload: str | bytes, retain: bool = False) -> None:
-        self._client.publish(topic, payload, 1, retain).wait_for_publish(JOIN)
+        self._last = self._client.publish(topic, payload, 1, retain)
+
+    def arrived(self) -> bool:
+        """Wait until what was published last is at the broker; False where it does not get there."""
+        if self._last is None:
+            return True
+        with contextlib.suppress(ValueError, RuntimeError):  # it was not even sent
+            self._last.wait_for_publish(JOIN)
+            return self._last.is_published()
+        return False
 
     def next(self, seconds: float) -> tuple[str, bytes] | None:
         """The next message; None where none comes in time."""
@@ -84,9 +94,15 @@ def describe(design: Design, way: Connection) -> None:
     """Leave the device's Thing Description at the broker, retained under `about`.
 
     The desk says it, not the device: it takes more than the heap of the smallest chip, and its flash has no room for it twice.
+    Raises NotDelivered.
     """
     about = json.dumps(thing(design), separators=(",", ":"), ensure_ascii=False)
     way.publish(f"{design.topic}/about", about, retain=True)
+    if not way.arrived():
+        raise NotDelivered(
+            f"the description of {design.name} did not get to the broker",
+            "zapato fleet --describe repeats it",
+        )
 
 
 @contextlib.contextmanager

@@ -9,7 +9,6 @@ from __future__ import annotations
 import ast
 import contextlib
 import hashlib
-import json
 import time
 from base64 import b64encode
 from collections.abc import Callable, Iterable, Mapping
@@ -211,8 +210,10 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
 
 
 def _listed(prompt: Prompt) -> list[object]:
-    found = json.loads(prompt.run("print(__import__('json').dumps(all('')))"))
-    return list(found)
+    found = prompt.value("all('')")
+    if not isinstance(found, list):
+        raise Wrong("an answer that was harmed on the way")
+    return cast(list[object], found)
 
 
 def _digest(prompt: Prompt, path: str) -> object:

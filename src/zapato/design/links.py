@@ -133,6 +133,11 @@ class Link:
         yield from ((key, each) for key, each in (("when", self.when), ("if", self.condition)) if each)
 
 
+def starts(row: Mapping[str, Any]) -> str:
+    """What starts a link, as its table has it."""
+    return str(row.get("when") or (f"at {row['at']}" if "at" in row else f"every {row.get('every', '')}"))
+
+
 def read_links(document: Document, parts: Mapping[str, Part]) -> list[Link]:
     """The [[link]] tables of a document; every mistake becomes a finding of it."""
     raw = document.data.get("link", [])

@@ -111,9 +111,9 @@ NETWORK: Mapping[str, Call] = {
 }
 """What can happen around the device: the access point, the broker, the look-up of names (8 s when slow), the time server, the flash (cut: the power goes for 1 s in the middle of the next writing)."""
 MESSAGES = {"message": False, "retained": True}
+"""Acts that publish, and whether the broker keeps the message."""
 SETTINGS = "settings"
 """The act of who stands beside the device with a phone."""
-"""Acts that publish, and whether the broker keeps the message."""
 CUT = "power.cut"
 OFF_FOR = 1000
 """How long a power cut lasts without `over`, ms."""

@@ -43,14 +43,6 @@ def budget_chart(budget: Budget) -> Figure:
     return figure
 
 
-def share(row: Row) -> float:
-    """How much of its limit a figure takes; of a least that is wanted, how much of the figure that is."""
-    if not row.limit:
-        return 0.0
-    least = row.what.endswith("at least")
-    return row.limit / row.value if least and row.value else row.value / row.limit
-
-
 def shown(value: float, unit: str) -> str:
     """A figure with its unit, in a size that people read."""
     if unit == "B":
@@ -75,7 +67,7 @@ def shown(value: float, unit: str) -> str:
 
 def _bars(axis: Axes, held: list[Row]) -> None:
     for at, row in enumerate(held):
-        taken = min(share(row), MOST)
+        taken = min(row.share, MOST)
         axis.barh(
             -at,
             taken,
@@ -85,11 +77,11 @@ def _bars(axis: Axes, held: list[Row]) -> None:
             edgecolor=INK,
             linewidth=0.6,
         )
-        more = " …" if share(row) > MOST else ""
-        word = "at least " if row.what.endswith("at least") else "of "
+        more = " …" if row.share > MOST else ""
+        word = "at least " if row.least else "of "
         text = f"{shown(row.value, row.unit)} {word}{shown(row.limit or 0, row.unit)}{more}"
         axis.text(taken + 0.015, -at, text, va="center", fontsize=9, color=INK)
-    names = [f"{row.of}: {row.what.removesuffix(', at least')}" for row in held]
+    names = [f"{row.of}: {row.what}" for row in held]
     axis.set_yticks(
         [-at for at in range(len(held))],
         [name if len(name) < 46 else name[:45] + "…" for name in names],
@@ -97,7 +89,7 @@ def _bars(axis: Axes, held: list[Row]) -> None:
     )
     axis.axvline(1, color=WRONG, lw=1.4)
     axis.axvline(CLOSE, color=GRID, lw=1, ls="--")
-    axis.set_xlim(0, max([1.3, *(min(share(row), MOST) + 0.35 for row in held)]))
+    axis.set_xlim(0, max([1.3, *(min(row.share, MOST) + 0.35 for row in held)]))
     axis.set_ylim(-len(held) + 0.3, 0.7)
     axis.set_xticks([0, 0.5, CLOSE, 1], ["0", "50 %", "80 %", "the limit"], fontsize=9)
     for side in ("top", "right"):

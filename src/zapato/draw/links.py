@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.design import Design
-from zapato.design.links import Link
+from zapato.design.links import Link, starts
 from zapato.draw.figure import GRID, INK, INTO, OUT, PAPER, new_figure
 
 if TYPE_CHECKING:
@@ -102,7 +102,7 @@ def _rule(axis: Axes, row: Mapping[str, Any], y: float) -> None:
     from matplotlib.patches import Rectangle
 
     axis.add_patch(Rectangle((4.0, y - 0.36), 4.9, 0.72, fc=PAPER, ec=GRID, lw=1.2, zorder=3))
-    when = str(row.get("when") or (f"at {row['at']}" if "at" in row else f"every {row.get('every', '')}"))
+    when = starts(row)
     rest = [
         f"{key} {row[key]}"
         for key in ("if", "for", "after", "held", "every", "times")

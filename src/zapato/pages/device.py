@@ -9,12 +9,14 @@ from typing import TYPE_CHECKING, Any
 from markupsafe import Markup
 
 from zapato import __version__
-from zapato.budgets.whole import TOPICS, budget
+from zapato.budgets.row import TOPICS
+from zapato.budgets.whole import budget
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
+from zapato.design.links import starts
 from zapato.draw import budget_chart, link_graph, pin_map, timeline, wiring_sheet
 from zapato.draw.budgets import shown
-from zapato.draw.links import sources, targets, written
+from zapato.draw.links import written
 from zapato.pages.frame import page, picture
 from zapato.topics import topics
 from zapato.wiring import wiring
@@ -61,9 +63,7 @@ def device_page(
         budget=budget(design),
         budget_topics=TOPICS,
         shown=shown,
-        links=[
-            (link.number, sources(link), targets(link), dict(written(design, link))) for link in design.links
-        ],
+        links=[(starts(row := written(design, link)), dict(row)) for link in design.links],
         topics=topics(design),
         rehearsal=rehearsal,
         version=__version__,

@@ -30,6 +30,7 @@ class Row:
     heap: str
     rate: float
     address: str
+    page: str
     rehearsal: Rehearsal | None
 
 
@@ -48,15 +49,14 @@ def site_page(rows: Sequence[Row]) -> str:
     )
 
 
-def row_of(design: Design, rehearsal: Rehearsal | None) -> Row:
-    """What the index says of a device."""
+def row_of(design: Design, page: str, rehearsal: Rehearsal | None) -> Row:
+    """What the index says of a device, and the name of its page."""
     counts = report_of([design]).counts
     taken, said = memory(design), traffic(design)
     heap = f"{taken.heap / 1024:.0f} of {taken.heap_has // 1024} KiB" if taken else ""
     address = design.address[0] if design.address else ""
-    return Row(
-        design, counts["error"], counts["warning"], heap, said.rate if said else 0.0, address, rehearsal
-    )
+    rate = said.rate if said else 0.0
+    return Row(design, counts["error"], counts["warning"], heap, rate, address, page, rehearsal)
 
 
 def write_site(
@@ -64,10 +64,15 @@ def write_site(
 ) -> Iterator[Path]:
     """Write index.html and a page for each device into a folder, one after the other. Raises Unwritable."""
     rows: list[Row] = []
+    taken = {"index"}
     for design in designs:
         rehearsal = rehearsed(design)
-        rows.append(row_of(design, rehearsal))
-        path = folder / f"{design.name}.html"
+        name = design.name or "device"
+        while name in taken:
+            name += "-"
+        taken.add(name)
+        path = folder / f"{name}.html"
+        rows.append(row_of(design, path.name, rehearsal))
         write(path, device_page(design, rehearsal).encode())
         yield path
     write(folder / "index.html", site_page(rows).encode())

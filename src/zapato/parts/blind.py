@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from zapato.boards.model import Level
 from zapato.lang.fields import choice, measured, names, pin, text
-from zapato.parts.electrical import INPUT, OWN, PIN, Load, usual
+from zapato.parts.electrical import COIL, DRIVER, INPUT, PIN, Load, coil_source, usual
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
 
 
@@ -41,13 +41,10 @@ def _bench(part: Part) -> Bench:
     return Bench(reads={"position": where}, sets={"position": where})
 
 
-COIL, DRIVER = 0.072, 0.005
-"""A: the coil of a 5 V relay of 0.36 W, of which one is closed at a time; the input of a relay board."""
-
-
 def _loads(part: Part) -> Iterable[Load]:
-    source = OWN if part.values.get("coil") else usual("the coil of a 5 V relay of 0.36 W")
-    yield Load("the coil of one direction", part.get("fed_from", INPUT), 0, 0, part.get("coil", COIL), source)
+    """Of its two relays one is closed at a time."""
+    feed, coil = part.get("fed_from", INPUT), part.get("coil", COIL)
+    yield Load("the coil of one direction", feed, 0, 0, coil, coil_source(part))
     for line in ("open", "close"):
         if line in part.pins:
             yield Load(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import measured, names, text, whole
-from zapato.parts.electrical import INPUT, OWN, PIN, Load, usual
+from zapato.parts.electrical import COIL, DRIVER, INPUT, OWN, PIN, Load, coil_source, usual
 from zapato.parts.model import Driver, Kind, Need, Part
 from zapato.parts.switched import (
     PULSE,
@@ -45,15 +45,10 @@ def _driver(part: Part) -> Driver:
     return Driver("relay", "Relay", arguments, also, sets=sets, wraps=wraps)
 
 
-COIL, DRIVER = 0.072, 0.005
-"""A: the coil of a 5 V relay of 0.36 W; the input of a relay board (an optocoupler's LED behind 1 kohm, or a transistor's base)."""
-
-
 def _loads(part: Part) -> Iterable[Load]:
     feed, coil = part.get("fed_from", INPUT), part.get("coil", COIL)
-    source = OWN if part.values.get("coil") else usual("the coil of a 5 V relay of 0.36 W")
     on_pin = feed == PIN
-    yield Load("the coil", feed, 0, coil / 2, coil, source, "pin" if on_pin else "")
+    yield Load("the coil", feed, 0, coil / 2, coil, coil_source(part), "pin" if on_pin else "")
     if not on_pin:
         own = OWN if part.values.get("current") else usual("5 mA for the input of a relay board")
         taken = part.get("current", DRIVER)

@@ -408,6 +408,8 @@ def strength(row):
 
 
 def plain(text, base=0):
+    if not isinstance(text, str):
+        return False
     for each in text:
         if not 32 <= ord(each) < 127 or base and each not in "0123456789abcdefABCDEF":
             return False

@@ -29,8 +29,7 @@ def forget_all(d):
         except OSError:
             pass
     d.store = None
-    leave_network()
-    d.note("kept values, network and broker are forgotten")
+    d.note("kept values%s forgotten" % (", network and broker are" if leave_network() else " are; network and broker could not be"))
     d.after(500, machine.reset)
 
 
@@ -47,5 +46,6 @@ def leave_network():
         with open("settings.json.new", "w") as file:
             json.dump(found, file)
         os.rename("settings.json.new", "settings.json")
+        return True
     except (OSError, ValueError, TypeError):
-        pass
+        return "settings.json" not in os.listdir()

@@ -6,7 +6,6 @@ import sys
 import machine
 
 
-
 def do(d, given=None):
     sys.modules.pop("own_settings", None)
     with open("ask.json.new", "w") as file:

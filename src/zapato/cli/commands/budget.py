@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory")
+from zapato.budgets.row import TOPICS
 
 
 @click.command("budget")

@@ -2,16 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
-
-if TYPE_CHECKING:
-    from matplotlib.figure import Figure
-
-    from zapato.design import Design
 
 WHAT = ("pins", "wires", "links", "budget")
 
@@ -61,16 +54,3 @@ def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form
     elif not shopping:
         click.echo(as_text(design, chosen))
     return 0
-
-
-def figures() -> dict[str, Callable[[Design], Figure]]:
-    """What draws each of WHAT."""
-    from zapato.budgets.whole import budget
-    from zapato.draw import budget_chart, link_graph, pin_map, wiring_sheet
-
-    return {
-        "pins": pin_map,
-        "wires": wiring_sheet,
-        "links": link_graph,
-        "budget": lambda design: budget_chart(budget(design)),
-    }

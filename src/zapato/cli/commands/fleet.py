@@ -27,7 +27,7 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describe
     """
     from zapato.checks import all_files
     from zapato.cli.live import broker_of
-    from zapato.cli.terminal import table
+    from zapato.cli.terminal import harmless, table
     from zapato.deliver.broker import connected, describe
     from zapato.deliver.fleet import fleet
     from zapato.design import resolve
@@ -53,12 +53,12 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describe
             {
                 "device": each.name,
                 "state": each.state or "unknown",
-                "version": each.version or "",
+                "version": harmless(each.version or ""),
                 "file": "" if each.version == each.wanted else each.wanted,
                 "up": "" if each.uptime is None else shown_time(each.uptime * 1000),
                 "signal": "" if each.signal is None else f"{each.signal} dBm",
                 "free heap": "" if each.heap is None else f"{each.heap / 1024:.1f} KiB",
-                "trouble": each.fault,
+                "trouble": harmless(each.fault),
             }
             for each in members
         ]

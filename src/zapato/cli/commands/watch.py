@@ -83,11 +83,12 @@ def COMMAND(
 
 
 def _line(said: Said, several: bool) -> str:
-    from zapato.cli.terminal import styled
+    from zapato.cli.terminal import harmless, styled
 
-    text = said.text
+    text = harmless(said.text)
     for each in said.found:
         text = text.replace(each, styled(each, bold=True))
-    name = f"{said.name} = {text}" if said.what == "value" else f"{said.name} {text}".strip()
+    whose = harmless(said.name)
+    name = f"{whose} = {text}" if said.what == "value" else f"{whose} {text}".strip()
     device = f"{said.device:<16} " if several else ""
     return f"{said.at:9.3f}  {device}{styled(f'{said.what:<6}', fg=COLORS.get(said.what))}  {name}"
