@@ -184,11 +184,12 @@ def rows(design: Design) -> Iterator[Row]:
 
     for rail in rails(design):
         for word in ("idle", "typical", "peak"):
-            formula = "sum of what hangs on it: " + ", ".join(
-                f"{name} {getattr(load, word) * 1000:.0f} mA"
+            drawn = ", ".join(
+                f"{name} {getattr(load, word) * 1000:.3g} mA"
                 for name, load in rail.loads
                 if getattr(load, word) >= 5e-4
             )
+            formula = f"sum of what hangs on it: {drawn}" if drawn else "nothing draws half a milliampere"
             value, limit = getattr(rail, word), rail.gives if word == "peak" else None
             yield row("supply", rail.name, word, value, "A", limit, formula=formula, source=rail.source)
         if rail.hours is not None:

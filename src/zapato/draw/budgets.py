@@ -78,8 +78,8 @@ def _bars(axis: Axes, held: list[Row]) -> None:
             linewidth=0.6,
         )
         more = " …" if row.share > MOST else ""
-        word = "at least " if row.least else "of "
-        text = f"{shown(row.value, row.unit)} {word}{shown(row.limit or 0, row.unit)}{more}"
+        word = ", at least" if row.least else " of"
+        text = f"{shown(row.value, row.unit)}{word} {shown(row.limit or 0, row.unit)}{more}"
         axis.text(taken + 0.015, -at, text, va="center", fontsize=9, color=INK)
     names = [f"{row.of}: {row.what}" for row in held]
     axis.set_yticks(
