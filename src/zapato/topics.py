@@ -23,7 +23,7 @@ class Topic:
         of: what it is; part, what: whose, and which property, event or action.
         payload: in words; example: one that can be pasted.
         type, unit, low, high, options: of the value, where there is one.
-        arguments: of an action.
+        arguments: of an action; packed: a property goes out as a SenML pack (RFC 8428).
     """
 
     name: str
@@ -42,6 +42,7 @@ class Topic:
     high: float | None = None
     options: tuple[str, ...] = ()
     arguments: tuple[Argument, ...] = ()
+    packed: bool = False
 
     def as_dict(self) -> dict[str, object]:
         """Plain data; arguments as name and type."""
@@ -56,11 +57,12 @@ def topics(design: Design) -> list[Topic]:
 
 
 def _topics(design: Design) -> Iterator[Topic]:
-    base, qos = design.topic, int((design.mqtt or {}).get("qos") or 0)
+    about = design.mqtt or {}
+    base, qos, packed = design.topic, int(about.get("qos") or 0), about.get("report") == "senml"
     yield Topic(f"{base}/state", "from", "state", "online, offline", "online", True, qos)
     yield Topic(f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "", True, 1)
     for part in design.parts.values():
-        yield from _of_part(base, part, qos)
+        yield from _of_part(base, part, qos, packed)
     vitals = '{"uptime": 3600, "signal": -58, "heap": 8000, "version": "1.0.0", "dropped": 0}'
     yield Topic(f"{base}/vitals", "from", "vitals", "uptime, signal, heap, version, dropped", vitals, qos=qos)
     yield Topic(f"{base}/notes", "from", "notes", "text", "broker reached", qos=qos)
@@ -69,7 +71,7 @@ def _topics(design: Design) -> Iterator[Topic]:
         yield Topic(f"{base}/device/do/{action}", "to", "device", payload, example, what=action)
 
 
-def _of_part(base: str, part: Part, qos: int) -> Iterator[Topic]:
+def _of_part(base: str, part: Part, qos: int, packed: bool) -> Iterator[Topic]:
     for name, known in part.properties.items():
         if known.wanted and name not in part.asked:
             continue
@@ -80,7 +82,10 @@ def _of_part(base: str, part: Part, qos: int) -> Iterator[Topic]:
             "low": known.low, "high": known.high, "options": known.options,
         }  # fmt: skip
         value = example(known)
-        yield Topic(f"{base}/{part.name}/{name}", "from", "property", payload, value, True, qos, **about)  # type: ignore[arg-type]
+        said, shown = f"{base}/{part.name}/{name}", (payload, value)
+        if packed:
+            shown = (f"SenML pack: {payload}", _pack(said, known, value))
+        yield Topic(said, "from", "property", *shown, True, qos, packed=packed, **about)  # type: ignore[arg-type]
         if known.settable:
             yield Topic(f"{base}/{part.name}/{name}/set", "to", "set", payload, value, **about)  # type: ignore[arg-type]
     for event in part.kind.events:
@@ -121,6 +126,13 @@ def example(known: Property) -> str:
         (low + high) / 2 if low is not None and high is not None else low if low is not None else high or 21.5
     )
     return f"{middle:g}"
+
+
+def _pack(topic: str, known: Property, value: str) -> str:
+    """A SenML pack of one record, as the device sends it."""
+    unit = f', "u": "{known.unit}"' if known.unit else ""
+    key = {"boolean": "vb", "text": "vs"}.get(known.type, "v")
+    return f'[{{"n": "{topic}"{unit}, "{key}": {value}}}]'
 
 
 def _argument(part: Part, argument: Argument) -> str:

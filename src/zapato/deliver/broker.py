@@ -23,23 +23,30 @@ JOIN = 10.0
 
 
 class Connection:
-    """What was heard waits in `heard`, as (topic, payload); messages are published with QoS 1."""
+    """What was heard waits in `heard`, as (topic, payload); messages are published with QoS 1.
 
-    def __init__(self, host: str, port: int, user: str, password: str, ca: bytes, topics: Sequence[str]):
+    With a `session` the broker keeps by this name what comes while we are away, and each message is acknowledged by hand.
+    """
+
+    def __init__(
+        self, host: str, port: int, user: str, password: str, ca: bytes, topics: Sequence[str], session: str = ""
+    ):
         import paho.mqtt.client as mqtt
         from paho.mqtt.enums import CallbackAPIVersion
 
         self.heard: queue.SimpleQueue[tuple[str, bytes]] = queue.SimpleQueue()
         self._topics = topics
         self._joined, self._refused = threading.Event(), ""
-        self._client = mqtt.Client(CallbackAPIVersion.VERSION2)
+        self._client = mqtt.Client(
+            CallbackAPIVersion.VERSION2, session, clean_session=not session, manual_ack=bool(session)
+        )
         self._last: mqtt.MQTTMessageInfo | None = None
         if user:
             self._client.username_pw_set(user, password or None)
         if ca:
             self._client.tls_set_context(ssl.create_default_context(cadata=ca))
         self._client.on_connect, self._client.on_subscribe = self._connected, self._subscribed
-        self._client.on_message = self._message
+        self._client.on_message, self._client.on_disconnect = self._message, self._lost
         try:
             self._client.connect(host, port)
         except (OSError, ValueError) as error:
@@ -67,8 +74,11 @@ class Connection:
     def _message(self, _client: mqtt.Client, _data: Any, message: mqtt.MQTTMessage) -> None:
         self.heard.put((message.topic, bytes(message.payload)))
 
-    def publish(self, topic: str, payload: str | bytes, retain: bool = False) -> None:
-        self._last = self._client.publish(topic, payload, 1, retain)
+    def _lost(self, *_given: Any) -> None:
+        """The connection is gone; it is made anew by itself."""
+
+    def publish(self, topic: str, payload: str | bytes, retain: bool = False, qos: int = 1) -> None:
+        self._last = self._client.publish(topic, payload, qos, retain)
 
     def arrived(self) -> bool:
         """Wait until what was published last is at the broker; False where it does not get there."""

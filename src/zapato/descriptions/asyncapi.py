@@ -56,11 +56,20 @@ def asyncapi(design: Design) -> dict[str, Any]:
     }
 
 
+def _record(topic: Topic) -> dict[str, Any]:
+    """A record of a SenML pack (RFC 8428, section 4)."""
+    key = {"boolean": "vb", "text": "vs"}.get(topic.type, "v")
+    about = {"n": {"type": "string"}, "u": {"type": "string"}, key: value_schema(topic)}
+    return {"type": "object", "properties": about, "required": ["n", key]}
+
+
 def _message(topic: Topic) -> dict[str, Any]:
     title = " ".join(each for each in (topic.label, topic.what) if each) or topic.of
     found: dict[str, Any] = {"name": topic.name, "title": title, "summary": topic.payload}
     if topic.of in ("state", "notes"):
         found |= {"contentType": "text/plain", "payload": {"type": "string"}}
+    elif topic.packed:
+        found |= {"contentType": "application/senml+json", "payload": {"type": "array", "items": _record(topic)}}
     elif topic.of in ("property", "set"):
         found["payload"] = value_schema(topic) | ({"description": topic.unit} if topic.unit else {})
     elif topic.of == "action" and (given := input_schema(topic)):

@@ -15,7 +15,7 @@ from zapato.lang.source import table
 from zapato.topics import Topic, topics
 
 CONTEXT: list[Any] = ["https://www.w3.org/2022/wot/td/v1.1", {"mqv": "http://www.example.org/mqtt-binding#"}]
-JSON, TEXT = "application/json", "text/plain"
+JSON, TEXT, SENML = "application/json", "text/plain", "application/senml+json"
 
 
 def thing(design: Design) -> dict[str, Any]:
@@ -78,7 +78,7 @@ def _property(topic: Topic, writes: Topic | None, at: str) -> dict[str, Any]:
         found["unit"] = topic.unit
     if writes is None:
         found["readOnly"] = True
-    found["forms"] = [_heard(topic, at, "property")]
+    found["forms"] = [_heard(topic, at, "property", SENML if topic.packed else JSON)]
     if writes:
         found["forms"].append(_said(writes, at, "writeproperty"))
     return found

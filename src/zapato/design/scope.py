@@ -40,6 +40,10 @@ class PartScope:
             raise NotThere(what, self._instead(found, name))
         return Read(known.type, known.unit, f"p_{part}.{name}", known.unknown)
 
+    def far(self, device: str, part: str, name: str) -> Read:
+        fixes = (f"the part's name alone: {part}.{name}",)
+        raise NotThere("a property is written part.property", fixes, "link-type")
+
     def part(self, name: str) -> Part:
         """The part of this name. Raises NotThere with the nearest name."""
         found = self.parts.get(name)

@@ -2,9 +2,10 @@
 
 from zapato.draw.budgets import budget_chart
 from zapato.draw.figure import check_name, save
+from zapato.draw.history import history_chart
 from zapato.draw.links import link_graph
 from zapato.draw.pinmap import pin_map
 from zapato.draw.timeline import timeline
 from zapato.draw.wires import wiring_sheet
 
-__all__ = ["budget_chart", "check_name", "link_graph", "pin_map", "save", "timeline", "wiring_sheet"]
+__all__ = ["budget_chart", "check_name", "history_chart", "link_graph", "pin_map", "save", "timeline", "wiring_sheet"]

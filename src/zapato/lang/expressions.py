@@ -30,6 +30,8 @@ KNOWN = "known"
 """The function that tells whether a property has a value yet."""
 LONGEST = 1000
 """Characters of an expression at the most."""
+_DEVICE = re.compile(r"""'[^']*'|"[^"]*"|(?<![\w.])[a-z][a-z0-9-]*(?=\.[A-Za-z_]\w*\.[A-Za-z_])""")
+"""A text in quotes, or the name of a device: the first of three names, and it may have hyphens."""
 
 
 @dataclass(eq=False, repr=False)
@@ -46,9 +48,9 @@ class Mistake:
 class NotThere(Exception):
     """Raised by a scope for a name it does not know."""
 
-    def __init__(self, message: str, fixes: tuple[str, ...] = ()) -> None:
+    def __init__(self, message: str, fixes: tuple[str, ...] = (), code: str = "link-unknown") -> None:
         super().__init__(message)
-        self.message, self.fixes = message, fixes
+        self.message, self.fixes, self.code = message, fixes, code
 
 
 @dataclass(eq=False, repr=False)
@@ -85,6 +87,10 @@ class Scope(Protocol):
 
     def read(self, part: str, name: str) -> Read:
         """The property `part.name`. Raises NotThere."""
+        ...
+
+    def far(self, device: str, part: str, name: str) -> Read:
+        """The property of another device. Raises NotThere."""
         ...
 
     @property
@@ -140,11 +146,16 @@ def parse(text: str, mode: str = "eval") -> tuple[ast.AST | None, list[Mistake]]
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # the parser's own advice is for people who write Python
-            return ast.parse(text.strip(), mode=mode), []
+            return ast.parse(_DEVICE.sub(_without_hyphens, text.strip()), mode=mode), []
     except SyntaxError as error:
         return None, [Mistake(_syntax_offset(text, error), _syntax_words(text))]
     except (ValueError, RecursionError, MemoryError):
         return None, [Mistake(0, "cannot be read as an expression")]
+
+
+def _without_hyphens(found: re.Match[str]) -> str:
+    """Python's grammar has none in a name, and no device's name has an underscore: one stands for the other."""
+    return found[0] if found[0][0] in "'\"" else found[0].replace("-", "_")
 
 
 def _syntax_offset(text: str, error: SyntaxError) -> int:
@@ -246,15 +257,15 @@ class _Compiler:
         return self.wrong(node, f"{node.id} alone has no value", code="link-unknown")
 
     def attribute(self, node: ast.Attribute) -> Value:
-        if not isinstance(node.value, ast.Name):
-            names = ast.unparse(node).split(".")
-            fix = f"the part's name alone: {'.'.join(names[1:])}" if len(names) == 3 else ""
-            return self.wrong(node, "a property is written part.property", *filter(None, (fix,)))
+        way = ast.unparse(node).split(".")
+        if len(way) > 3 or not all(each.isidentifier() for each in way):
+            return self.wrong(node, "a property is written part.property")
+        device = way[0].replace("_", "-") if len(way) == 3 else ""
         try:
-            found = self.scope.read(node.value.id, node.attr)
+            found = self.scope.far(device, *way[1:]) if device else self.scope.read(*way)
         except NotThere as unknown:
-            return self.wrong(node, unknown.message, *unknown.fixes, code="link-unknown")
-        self.into.reads.append((node.value.id, node.attr))
+            return self.wrong(node, unknown.message, *unknown.fixes, code=unknown.code)
+        self.into.reads.append((f"{device}.{way[1]}" if device else way[0], way[-1]))
         if found.unknown and found.code not in self.into.guards:
             self.into.guards.append(found.code)
         return Value(found.type, found.code, found.unit)

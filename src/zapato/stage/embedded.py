@@ -12,15 +12,19 @@ from typing import Any
 from zapato.errors import ToolMissing
 
 HOST = "127.0.0.1"
+_LOGIN = "zapato.stage.login.Login"
 READY = 10.0
 """Seconds that the broker may take to start."""
 
 
 class EmbeddedBroker:
-    """A broker in a thread; anybody on this machine may connect."""
+    """A broker in a thread; anybody on this machine may connect.
 
-    def __init__(self) -> None:
-        self.host, self.port = HOST, _free_port()
+    At another address than the loopback it takes a `login`, user and password, which everybody then needs.
+    """
+
+    def __init__(self, host: str = HOST, port: int = 0, login: tuple[str, str] | None = None) -> None:
+        self.host, self.port, self._login = host, port or _free_port(), login
         self._loop = asyncio.new_event_loop()
         self._ready = threading.Event()
         self._wrong: Exception | None = None
@@ -63,9 +67,9 @@ class EmbeddedBroker:
         broker = _broker()
         settings = {
             "listeners": {"default": {"type": "tcp", "bind": f"{self.host}:{self.port}"}},
-            "plugins": {
-                "amqtt.plugins.authentication.AnonymousAuthPlugin": {"allow_anonymous": True},
-            },
+            "plugins": {_LOGIN: dict(zip(("user", "password"), self._login, strict=True))}
+            if self._login
+            else {"amqtt.plugins.authentication.AnonymousAuthPlugin": {"allow_anonymous": True}},
         }
         self._broker = broker(settings)
         await self._broker.start()

@@ -1,0 +1,87 @@
+"""The hub without a screen: a line for each change, or a page."""
+
+from __future__ import annotations
+
+import json
+import queue
+import sys
+import threading
+import time
+from typing import TYPE_CHECKING
+
+import click
+
+from zapato.cli.terminal import harmless, is_terminal, styled
+from zapato.errors import ZapatoError
+from zapato.hub import Service
+from zapato.hub.hub import Change, shown
+
+if TYPE_CHECKING:
+    from zapato.cli.hub_run import Asked
+
+COLORS = {"alert": "red", "over": "green", "event": "cyan", "thing": "yellow", "gone": "yellow"}
+
+
+def in_a_pipe(service: Service, asked: Asked) -> int:
+    """Changes as they come, until the time is over or Ctrl-C; lines of standard input are done."""
+    changes: queue.SimpleQueue[Change] = queue.SimpleQueue()
+    stop = service.hub.listen(changes.put)
+    _typed(service)
+    for row in service.hub.table():
+        for each in row["properties"]:
+            if each["at"] is not None:
+                changes.put(Change("value", f"{row['name']}.{each['name']}", each["value"], each["at"]))
+    until = None if asked.lasts is None else time.monotonic() + asked.lasts
+    try:
+        while until is None or time.monotonic() < until:
+            try:
+                change = changes.get(timeout=0.2)
+            except queue.Empty:
+                continue
+            click.echo(line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False))
+    except KeyboardInterrupt:
+        click.echo(err=True)
+    stop()
+    return 0
+
+
+def line(change: Change) -> str:
+    """A change for people."""
+    when = time.strftime("%H:%M:%S", time.localtime(change.at))
+    word = styled(f"{change.what:<6}", fg=COLORS.get(change.what))
+    value = "" if change.value is None else f" = {shown(change.value, change.name)}" if change.what == "value" else f"  {shown(change.value)}"
+    return f"{when}  {word}  {harmless(change.name + value)}"
+
+
+def _typed(service: Service) -> None:
+    """Do the lines of standard input, in a thread of its own."""
+
+    def read() -> None:
+        for each in sys.stdin or ():
+            if each.strip() and not each.lstrip().startswith("#"):
+                try:
+                    service.do(each)
+                except ZapatoError as wrong:
+                    click.echo(harmless(f"zapato: {wrong}" + (f" ({wrong.fix})" if wrong.fix else "")), err=True)
+
+    if sys.stdin and not sys.stdin.closed and not is_terminal(sys.stdin):
+        threading.Thread(target=read, daemon=True).start()
+
+
+def on_a_page(service: Service, asked: Asked) -> int:
+    """The page, until Ctrl-C; alerts are printed, too."""
+    from zapato.hub.web import Page
+
+    page = Page(service, asked.web or "")
+    page.start()
+    click.echo(f"the hub's page: {page.address}")
+    until = None if asked.lasts is None else time.monotonic() + asked.lasts
+    stop = service.hub.listen(lambda change: click.echo(line(change)) if change.what in ("alert", "over") else None)
+    try:
+        while (until is None or time.monotonic() < until) and page.runs:
+            time.sleep(0.2)
+    except KeyboardInterrupt:
+        click.echo(err=True)
+    stop()
+    page.stop()
+    return 0

@@ -1,0 +1,213 @@
+"""The hub on a terminal: all devices live, and a line to type into."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from prompt_toolkit.application import Application
+from prompt_toolkit.auto_suggest import AutoSuggestFromHistory
+from prompt_toolkit.completion import Completer, Completion
+from prompt_toolkit.document import Document
+from prompt_toolkit.key_binding import KeyBindings, KeyPressEvent
+from prompt_toolkit.layout import Float, FloatContainer, HSplit, Layout, Window
+from prompt_toolkit.layout.controls import FormattedTextControl
+from prompt_toolkit.layout.menus import CompletionsMenu
+from prompt_toolkit.output import ColorDepth
+from prompt_toolkit.styles import Style
+from prompt_toolkit.widgets import TextArea
+
+from zapato.cli.hub_run import age, each_range
+from zapato.cli.terminal import harmless, plain
+from zapato.errors import ZapatoError
+from zapato.hub import Service
+from zapato.hub.hub import Change, shown
+
+Line = list[tuple[str, str]]
+STYLE = Style.from_dict(
+    {
+        "head": "reverse", "device": "bold", "on": "ansigreen", "off": "ansired", "soft": "ansibrightblack", "trend": "ansicyan",
+        "alert": "ansired bold", "said": "ansiyellow", "fresh": "bold",
+    }
+)  # fmt: skip
+BARS = "▁▂▃▄▅▆▇█"
+TREND = 16
+"""Values that the small curve shows."""
+HINT = "device.part.property = value   device.part.action 2s   /text finds   PgUp PgDn   Ctrl-C ends"
+
+
+def show(service: Service, lasts: float | None = None) -> int:
+    """Show the hub until Ctrl-C."""
+    return _Screen(service, lasts).run()
+
+
+class _Screen:
+    def __init__(self, service: Service, lasts: float | None) -> None:
+        self.service, self.hub = service, service.hub
+        self.until = None if lasts is None else time.monotonic() + lasts
+        self.top, self.wanted, self.said = 0, "", ""
+        self.trends: dict[str, list[float]] = {}
+        self.input = TextArea(
+            height=1, prompt="> ", multiline=False, completer=_Names(self), accept_handler=self.typed,
+            auto_suggest=AutoSuggestFromHistory(), complete_while_typing=True,
+        )  # fmt: skip
+        self.body = FormattedTextControl(self.lines)
+        rows = HSplit(
+            [
+                Window(FormattedTextControl(self.head), height=1, style="class:head"),
+                Window(self.body, wrap_lines=False),
+                Window(FormattedTextControl(self.alerts), dont_extend_height=True),
+                Window(FormattedTextControl(lambda: [("class:said", f" {self.said or HINT}")]), height=1),
+                self.input,
+            ]
+        )
+        floats = [Float(CompletionsMenu(max_height=8, scroll_offset=1), xcursor=True, ycursor=True)]
+        self.app: Application[int] = Application(
+            Layout(FloatContainer(rows, floats), focused_element=self.input),
+            key_bindings=self.keys(),
+            full_screen=True,
+            style=STYLE,
+            color_depth=ColorDepth.DEPTH_1_BIT if plain() else None,
+            refresh_interval=0.5,
+            before_render=self.tick,
+        )
+
+    def run(self) -> int:
+        stop = self.hub.listen(self.heard)
+        try:
+            return self.app.run()
+        finally:
+            stop()
+
+    # --- what happens
+
+    def heard(self, change: Change) -> None:
+        if change.what == "value" and isinstance(change.value, (int, float)) and not isinstance(change.value, bool):
+            self.trends.setdefault(change.name, []).append(float(change.value))
+            del self.trends[change.name][:-TREND]
+        elif change.what == "event":
+            self.said = f"{time.strftime('%H:%M:%S')}  {harmless(change.name)}"
+        self.app.invalidate()
+
+    def tick(self, app: Application[int]) -> None:
+        if self.until is not None and time.monotonic() > self.until and not app.is_done:
+            app.exit(0)
+
+    def typed(self, buffer: Any) -> bool:
+        text = str(buffer.text).strip()
+        if text in ("quit", "exit"):
+            self.app.exit(0)
+        elif text.startswith("/"):
+            self.wanted, self.top = text[1:].strip().lower(), 0
+            self.said = f"only what has {self.wanted}; / alone shows all" if self.wanted else ""
+        elif text:
+            try:
+                saying = self.service.do(text)
+                self.said = harmless(f"sent: {saying.topic} {saying.payload}")
+            except ZapatoError as wrong:
+                self.said = harmless(f"{wrong}" + (f" ({wrong.fix})" if wrong.fix else ""))
+        return False
+
+    def keys(self) -> KeyBindings:
+        found = KeyBindings()
+
+        @found.add("c-c")
+        @found.add("c-d")
+        def _(event: KeyPressEvent) -> None:  # pyright: ignore[reportUnusedFunction]
+            event.app.exit(0)
+
+        for key, pages in (("pageup", -1), ("pagedown", 1)):
+
+            def turn(event: KeyPressEvent, pages: int = pages) -> None:
+                height = max(5, event.app.output.get_size().rows - 6)
+                self.top = max(0, self.top + pages * height)
+
+            found.add(key)(turn)
+        return found
+
+    # --- what is shown
+
+    def head(self) -> Line:
+        things = self.hub.things
+        there = sum(self.hub.online(name) is True for name in [*things])
+        host, port = self.service.broker
+        way = "" if self.service.way.up else "   THE BROKER IS AWAY"
+        trouble = f"   {self.service.trouble}" if self.service.trouble else ""
+        return [("", f" {len(things)} devices, {there} online   {host}:{port}{way}{trouble}".ljust(self.columns()))]
+
+    def columns(self) -> int:
+        return self.app.output.get_size().columns
+
+    def alerts(self) -> Line:
+        told = [each for each in self.service.history.alerts(20) if each["gone"] is None][:4]
+        lines = [
+            ("class:alert", f" ! {time.strftime('%H:%M', time.localtime(each['at']))}  {harmless(each['text'])}\n") for each in told
+        ]
+        return lines[:-1] + [(lines[-1][0], lines[-1][1].rstrip("\n"))] if lines else []
+
+    def lines(self) -> Line:
+        lines = [*self._lines()]
+        self.top = min(self.top, max(0, len(lines) - 5))
+        found: Line = []
+        for each in lines[self.top :]:
+            found += [*each, ("", "\n")]
+        return found or [("class:soft", "\n no device is described at this broker yet")]
+
+    def _lines(self) -> Iterable[Line]:
+        for thing in self.hub.table():
+            rows = [each for each in thing["properties"] if self._fits(thing, each)]
+            if not rows and self.wanted:
+                continue
+            state = {True: ("class:on", "online"), False: ("class:off", "offline"), None: ("class:soft", "")}
+            yield [("class:device", f" {thing['label']}"), ("class:soft", f"  {thing['name']}  {thing['where']}  "), state[thing["online"]]]
+            yield from _properties(thing["name"], rows, self.trends, self.columns())
+            yield []
+
+    def _fits(self, thing: dict[str, Any], row: dict[str, Any]) -> bool:
+        return self.wanted in f"{thing['name']}.{row['name']} {thing['label']} {row['label']} {thing['where']}".lower()
+
+
+def _properties(device: str, rows: Sequence[dict[str, Any]], trends: dict[str, list[float]], columns: int) -> Iterable[Line]:
+    """A line a property, as wide as the terminal has room for."""
+    long = max((len(each["name"]) for each in rows), default=0)
+    wide = max((len(each["label"]) for each in rows), default=0) if columns >= 96 else 0
+    for each in rows:
+        value = f"{harmless(shown(each['value'], each['name']))} {each.get('unit', '')}".strip()
+        style = "class:on" if each["value"] is True else "class:fresh" if (each["age"] or 99) < 2 else ""
+        line: Line = [("", f"   {each['name']:<{long}}  ")]
+        if wide:
+            line.append(("class:soft", f"{each['label']:<{wide}}  "))
+        line += [(style, f"{value:>16}"), ("class:soft", f"  {age(each):<15}")]
+        if columns >= 110:
+            line.append(("class:trend", f"{trend(trends.get(f'{device}.{each['name']}', [])):<{TREND}}  "))
+        if each["settable"]:
+            line.append(("class:soft", each_range(each) or "can be set"))
+        yield line
+
+
+def trend(values: Sequence[float]) -> str:
+    """The last values as a small curve."""
+    low, high = min(values, default=0), max(values, default=0)
+    if high <= low:
+        return ""
+    return "".join(BARS[min(7, int((v - low) / (high - low) * 8))] for v in values)
+
+
+class _Names(Completer):
+    """What may be typed: properties that can be set, and actions."""
+
+    def __init__(self, screen: _Screen) -> None:
+        self.screen = screen
+
+    def get_completions(self, document: Document, complete_event: Any) -> Iterable[Completion]:
+        text = document.text_before_cursor
+        if " " in text or "=" in text or not text or text.startswith("/"):
+            return
+        for thing in self.screen.hub.table():
+            for each in thing["properties"]:
+                if each["settable"] and text in (name := f"{thing['name']}.{each['name']}"):
+                    yield Completion(f"{name} = ", -len(text), display=name, display_meta=harmless(each["label"]))
+            for each in thing["actions"]:
+                if text in (name := f"{thing['name']}.{each['name']}"):
+                    yield Completion(name + (" " if each["takes"] else ""), -len(text), display=name, display_meta="action")

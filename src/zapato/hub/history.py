@@ -1,0 +1,239 @@
+"""What was said, kept: an SQLite file of values, events and alerts."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import sqlite3
+import threading
+from collections.abc import Generator, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from uuid import uuid4
+
+from zapato.errors import ZapatoError
+from zapato.hub.values import Plain
+
+DAY = 86_400.0
+VERSION = 1
+_TABLES = """
+CREATE TABLE IF NOT EXISTS names (id INTEGER PRIMARY KEY, name TEXT UNIQUE NOT NULL);
+CREATE TABLE IF NOT EXISTS said (name INTEGER NOT NULL, at REAL NOT NULL, value);
+CREATE INDEX IF NOT EXISTS said_by_name ON said (name, at);
+CREATE TABLE IF NOT EXISTS alerts (name TEXT NOT NULL, at REAL NOT NULL, gone REAL, text TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS kept (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+"""
+
+
+@dataclass(frozen=True)
+class Row:
+    """One thing that was said: when (s since 1970), by what ("device.part.property"), and the value."""
+
+    at: float
+    name: str
+    value: Plain
+
+
+@dataclass(frozen=True)
+class Point:
+    """A stretch of a series: its time (s since 1970), the mean or the last value, and the lowest and highest."""
+
+    at: float
+    value: Plain
+    low: Plain
+    high: Plain
+    count: int = 1
+
+    def as_dict(self) -> dict[str, object]:
+        return {"at": self.at, "value": self.value, "low": self.low, "high": self.high, "count": self.count}
+
+
+class History:
+    """An open history; without a path it is gone with the process.
+
+    One process writes; anybody may read beside it. Every call is safe from any thread.
+    Raises ZapatoError where the file cannot be used, or another process writes it.
+    """
+
+    def __init__(self, path: Path | None = None, *, writes: bool = True) -> None:
+        self.path, self._lock, self._ids = path, threading.Lock(), dict[str, int]()
+        self._guard: sqlite3.Connection | None = None
+        if path and not writes and not path.is_file():
+            raise ZapatoError(f"there is no history at {path}", "zapato hub keeps one while it runs")
+        try:
+            if path and writes:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                path.touch(0o600)
+                self._guard = _alone(path)
+            self._db = sqlite3.connect(path or ":memory:", check_same_thread=False, timeout=10)
+            if writes:
+                self._db.execute("PRAGMA journal_mode = WAL")
+                self._db.execute("PRAGMA synchronous = FULL")  # what was acknowledged outlives a power cut
+                self._db.executescript(_TABLES)
+                self._db.execute(f"PRAGMA user_version = {VERSION}")
+        except (sqlite3.Error, OSError) as error:
+            raise ZapatoError(f"{path} cannot be used as a history: {error}", "--history FILE names another") from None
+
+    def put(self, rows: Iterable[Row]) -> None:
+        """Write these, all or none, and only come back when they are on the disk. Raises ZapatoError."""
+        with self._lock, _told(self.path):
+            try:
+                self._db.executemany(
+                    "INSERT INTO said VALUES (?, ?, ?)",
+                    [(self._id(row.name), row.at, _stored(row.value)) for row in rows],
+                )
+                self._db.commit()
+            except BaseException:
+                self._db.rollback()
+                self._ids.clear()
+                raise
+
+    def _id(self, name: str) -> int:
+        if name not in self._ids:
+            self._db.execute("INSERT OR IGNORE INTO names (name) VALUES (?)", (name,))
+            self._ids[name] = self._db.execute("SELECT id FROM names WHERE name = ?", (name,)).fetchone()[0]
+        return self._ids[name]
+
+    def last(self) -> dict[str, Row]:
+        """The last thing that each name said."""
+        query = "SELECT name, max(at), value FROM said GROUP BY name"
+        names = {number: name for number, name in self._rows("SELECT id, name FROM names")}
+        return {names[n]: Row(at, names[n], _plain(value)) for n, at, value in self._rows(query) if n in names}
+
+    def names(self) -> list[str]:
+        """Every name that ever said something."""
+        return [name for (name,) in self._rows("SELECT name FROM names ORDER BY name")]
+
+    def latest(self, name: str) -> list[Row]:
+        """The last thousand values of a name, the newest first."""
+        query = "SELECT at, value FROM said WHERE name = (SELECT id FROM names WHERE name = ?) ORDER BY at DESC LIMIT 1000"
+        return [Row(at, name, _plain(value)) for at, value in self._rows(query, (name,))]
+
+    def series(self, name: str, since: float, until: float, most: int = 400) -> list[Point]:
+        """What a name said between two moments, thinned to `most` stretches of time.
+
+        The value that held at `since` comes first, where there was one.
+        """
+        of = "(SELECT id FROM names WHERE name = ?)"
+        before = self._rows(
+            f"SELECT at, value FROM said WHERE name = {of} AND at < ? ORDER BY at DESC LIMIT 1", (name, since)
+        )
+        points = [Point(since, _plain(v), _plain(v), _plain(v), 0) for _, v in before]
+        count = self._rows(f"SELECT count(*) FROM said WHERE name = {of} AND at BETWEEN ? AND ?", (name, since, until))
+        if count[0][0] <= most:
+            found = self._rows(
+                f"SELECT at, value FROM said WHERE name = {of} AND at BETWEEN ? AND ? ORDER BY at", (name, since, until)
+            )
+            return points + [Point(at, _plain(v), _plain(v), _plain(v)) for at, v in found]
+        width = max((until - since) / most, 1e-3)
+        query = (
+            f"SELECT max(at), avg(value), min(value), max(value), count(*), typeof(value) FROM said WHERE name = {of}"
+            " AND at BETWEEN ? AND ? GROUP BY cast((at - ?) / ? AS INTEGER) ORDER BY 1"
+        )
+        for at, mean, low, high, number, kind in self._rows(query, (name, since, until, since, width)):
+            numeric = kind in ("integer", "real")
+            points.append(Point(at, mean if numeric else _plain(high), _plain(low), _plain(high), number))
+        return points
+
+    def prune(self, before: float) -> int:
+        """Forget what was said before; the last value of each name stays. Gives how many rows went."""
+        with self._lock, _told(self.path):
+            gone = self._db.execute(
+                "DELETE FROM said WHERE at < ? AND rowid NOT IN"
+                " (SELECT rowid FROM (SELECT rowid, max(at) FROM said GROUP BY name))",
+                (before,),
+            ).rowcount
+            self._db.execute("DELETE FROM alerts WHERE gone IS NOT NULL AND gone < ?", (before,))
+            self._db.commit()
+        return gone
+
+    def raised(self, name: str, at: float, text: str) -> None:
+        """Note that an alert was told."""
+        self._write("INSERT INTO alerts VALUES (?, ?, NULL, ?)", (name, at, text))
+
+    def gone(self, name: str, at: float) -> None:
+        """Note that it is over."""
+        self._write("UPDATE alerts SET gone = ? WHERE name = ? AND gone IS NULL", (at, name))
+
+    def alerts(self, most: int = 100) -> list[dict[str, Any]]:
+        """The alerts, the newest first: name, at, gone (or None), text."""
+        query = "SELECT name, at, gone, text FROM alerts ORDER BY at DESC LIMIT ?"
+        return [
+            {"name": name, "at": at, "gone": gone, "text": text}
+            for name, at, gone, text in self._rows(query, (most,))
+        ]
+
+    def keep(self, key: str, value: object) -> None:
+        """Keep a small thing for the next start."""
+        self._write("INSERT OR REPLACE INTO kept VALUES (?, ?)", (key, json.dumps(value)))
+
+    def kept(self, key: str, default: Any = None) -> Any:
+        found = self._rows("SELECT value FROM kept WHERE key = ?", (key,))
+        return json.loads(found[0][0]) if found else default
+
+    def descriptions(self) -> dict[str, str]:
+        """The descriptions that were kept, by their topic."""
+        query = "SELECT substr(key, 7), value FROM kept WHERE key LIKE 'about:%' ORDER BY key"
+        return {topic: str(json.loads(value)) for topic, value in self._rows(query)}
+
+    def describe(self, topic: str, text: str) -> None:
+        """Keep a thing's description, so that after a restart what comes first is understood; an empty one is forgotten."""
+        if text:
+            self.keep(f"about:{topic}", text)
+        else:
+            self._write("DELETE FROM kept WHERE key = ?", (f"about:{topic}",))
+
+    @property
+    def session(self) -> str:
+        """The name under which the broker knows who keeps this history."""
+        found = self.kept("session")
+        if not found:
+            found = f"zapato-hub-{uuid4().hex[:8]}"
+            self.keep("session", found)
+        return str(found)
+
+    def close(self) -> None:
+        with self._lock:
+            self._db.close()
+            if self._guard:
+                self._guard.close()
+
+    def _write(self, query: str, values: tuple[object, ...]) -> None:
+        with self._lock, _told(self.path):
+            self._db.execute(query, values)
+            self._db.commit()
+
+    def _rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
+        with self._lock, _told(self.path):
+            return self._db.execute(query, values).fetchall()
+
+
+def _alone(path: Path) -> sqlite3.Connection:
+    """Holds the right to write until it is closed, or the process ends in whatever way."""
+    guard = sqlite3.connect(path.with_name(f"{path.name}.lock"), check_same_thread=False, timeout=0)
+    try:
+        guard.execute("BEGIN EXCLUSIVE")
+    except sqlite3.OperationalError:
+        guard.close()
+        raise ZapatoError(f"another hub keeps {path}", "--history FILE names another") from None
+    return guard
+
+
+@contextlib.contextmanager
+def _told(path: Path | None) -> Generator[None]:
+    try:
+        yield
+    except (sqlite3.Error, OverflowError) as error:
+        raise ZapatoError(f"the history {path or ''} does not go on: {error}", "is the disk full?") from None
+
+
+def _stored(value: Plain) -> object:
+    """Numbers as they are; what else there is as JSON."""
+    number = isinstance(value, (int, float)) and not isinstance(value, bool)
+    return float(value) if number and abs(value) > 2**53 else value if number else json.dumps(value)  # type: ignore[arg-type,operator]
+
+
+def _plain(value: Any) -> Plain:
+    return json.loads(value) if isinstance(value, str) else value
+

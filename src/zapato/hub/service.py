@@ -1,0 +1,182 @@
+"""The hub at a broker: what comes is written down before the broker is told that it came."""
+
+from __future__ import annotations
+
+import contextlib
+import queue
+import threading
+import time
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from zapato.deliver.broker import Connection
+from zapato.design.alerts import Alert
+from zapato.errors import NotDelivered, ZapatoError
+from zapato.hub.history import DAY, History, Row
+from zapato.hub.hub import Hub, Saying
+from zapato.hub.watchman import Watchman
+
+if TYPE_CHECKING:
+    import paho.mqtt.client as mqtt
+
+ABOUT = "+/+/about"
+"""Where descriptions are."""
+BATCH = 500
+"""Messages that are written in one go at the most."""
+WAITING = 20_000
+"""Messages that may wait to be written; then the broker waits."""
+
+
+class Kept(Connection):
+    """A connection whose session the broker keeps, and whose messages are acknowledged by hand."""
+
+    def __init__(self, host: str, port: int, user: str, password: str, ca: bytes, session: str) -> None:
+        self.messages: queue.Queue[mqtt.MQTTMessage] = queue.Queue(WAITING)
+        self.filters: set[str] = {ABOUT}
+        self.up, self.ended, self._first = False, False, threading.Event()
+        super().__init__(host, port, user, password, ca, [ABOUT], session)
+
+    def _connected(self, client: mqtt.Client, _data: Any, _flags: Any, code: Any, *_rest: Any) -> None:
+        self._topics = sorted(self.filters)
+        self.up = not code.is_failure
+        super()._connected(client, _data, _flags, code, *_rest)
+
+    def _lost(self, *_given: Any) -> None:
+        self.up = False
+
+    def _message(self, _client: mqtt.Client, _data: Any, message: mqtt.MQTTMessage) -> None:
+        while not self.ended:
+            with contextlib.suppress(queue.Full):
+                self.messages.put(message, timeout=0.5)
+                break
+
+    def follow(self, filters: Sequence[str]) -> None:
+        """Hear these topics from now on."""
+        new = [each for each in filters if each not in self.filters]
+        self.filters.update(new)
+        for at in range(0, len(new), 100):
+            self._client.subscribe([(each, 1) for each in new[at : at + 100]])
+
+    def waiting(self, seconds: float) -> list[mqtt.MQTTMessage]:
+        """What has come; waits so long for the first."""
+        found: list[mqtt.MQTTMessage] = []
+        with contextlib.suppress(queue.Empty):
+            found.append(self.messages.get(timeout=seconds))
+            while len(found) < BATCH:
+                found.append(self.messages.get_nowait())
+        return found
+
+    def done(self, messages: Sequence[mqtt.MQTTMessage]) -> None:
+        """Tell the broker that these need not come again."""
+        for each in messages:
+            if each.qos:
+                self._client.ack(each.mid, each.qos)
+
+    def close(self) -> None:
+        self.ended = True
+        super().close()
+
+
+class Service:
+    """Follows a broker until it is stopped.
+
+    `ca` is the authority for TLS, in PEM or DER, or empty. `keep` are the days of history. What goes wrong while it runs is in `trouble`.
+    Raises NotDelivered where the broker cannot be reached.
+    """
+
+    def __init__(
+        self,
+        broker: tuple[str, int],
+        history: History,
+        *,
+        user: str = "",
+        password: str = "",
+        ca: bytes = b"",
+        keep: float = 90.0,
+    ) -> None:
+        self.broker, self.history, self.keep = broker, history, keep
+        self.hub = Hub(history.last())
+        for topic, text in history.descriptions().items():
+            self.hub.hear(topic, text.encode(), True)
+        self.watchman = Watchman((), self.hub, history)
+        self.trouble = ""
+        self.count = 0
+        self._over = threading.Event()
+        self._looked = self._pruned = 0.0
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self.way = Kept(*broker, user, password, ca, history.session)
+
+    def start(self) -> None:
+        """Follow what comes, in a thread of its own."""
+        self._follow_all()
+        self._thread.start()
+
+    def watch(self, alerts: Sequence[Alert]) -> None:
+        """Look out for these from now on, and for no others."""
+        self.watchman = Watchman(alerts, self.hub, self.history)
+
+    def stop(self) -> None:
+        """Write what is there, and leave; the broker keeps the rest for the next start."""
+        self._over.set()
+        if self._thread.is_alive():
+            self._thread.join(10)
+        self.way.close()
+
+    def say(self, saying: Saying) -> None:
+        """Publish. Raises NotDelivered where the broker is away."""
+        if not self.way.up:
+            raise NotDelivered("the broker is away: nothing was sent", "try again when it is back")
+        self.way.publish(saying.topic, saying.payload, saying.retain, saying.qos)
+
+    def do(self, line: str) -> Saying:
+        """Do what a line says, as people type it; gives what was published. Raises ZapatoError."""
+        saying = self.hub.command(line)
+        self.say(saying)
+        return saying
+
+    def _run(self) -> None:
+        while not self._over.is_set():
+            messages = self.way.waiting(0.25)
+            try:
+                self._take(messages)
+                self.trouble = ""
+            except ZapatoError as error:
+                self.trouble = str(error)
+                self._over.wait(1)
+
+    def _take(self, messages: list[mqtt.MQTTMessage]) -> None:
+        at = time.time()
+        rows: list[Row] = []
+        for each in messages:
+            found = self.hub.hear(each.topic, bytes(each.payload), bool(each.retain), at)
+            rows += [row for row in found if not (each.dup and self._again(row))]
+            if each.topic.endswith("/about"):
+                self._described(each.topic, bytes(each.payload))
+        if rows:
+            self.history.put(rows)
+        self.way.done(messages)
+        self.count += len(messages)
+        if rows:
+            self.watchman.look(at, frozenset(row.name for row in rows))
+        if at - self._looked >= 1:
+            self._looked = at
+            self.watchman.look(at)
+        if at - self._pruned >= DAY:
+            self._pruned = at
+            self.history.prune(at - self.keep * DAY)
+
+    def _again(self, row: Row) -> bool:
+        """Whether a message that the broker sent twice was written before the hub went away."""
+        last = self.history.latest(row.name)[:1]
+        return bool(last and last[0].value == row.value)
+
+    def _described(self, topic: str, payload: bytes) -> None:
+        thing = next((each for each in self.hub.things.values() if each.topic == topic), None)
+        self.history.describe(topic, payload.decode("utf-8", "replace") if thing and payload else "")
+        if thing:
+            self.way.follow(thing.filters)
+
+    def _follow_all(self) -> None:
+        self.way.follow([topic for thing in [*self.hub.things.values()] for topic in thing.filters])
+
+

@@ -1,0 +1,106 @@
+"""Values between what people type, what is checked, and what goes over MQTT."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from zapato.errors import ZapatoError
+from zapato.hub.things import LONGEST, Affordance, Value
+from zapato.lang.units import QuantityError, quantity
+
+Plain = bool | int | float | str | None
+"""What a property can have; None is not known."""
+_LINE = re.compile(r"\s*([^\s=(]+)\s*(?:=\s*(?P<value>\S.*)|\((?P<inside>.*)\)|(?P<after>.*))\s*")
+WORDS = {"true": True, "on": True, "yes": True, "false": False, "off": False, "no": False}
+
+
+class NotTaken(ZapatoError):
+    """A value or a name that the thing does not take; nothing was sent."""
+
+
+def heard(value: Value, payload: bytes) -> Plain:
+    """The value that a device said; a text where it is not what was described."""
+    text = payload.decode("utf-8", "replace")[:LONGEST]
+    try:
+        found: Any = json.loads(text)
+    except (ValueError, RecursionError):
+        return text if text else None
+    if value.packed:
+        found = _unpacked(found)
+    if isinstance(found, float) and not abs(found) < 1e300:
+        return text
+    return found if found is None or isinstance(found, (bool, int, float, str)) else text
+
+
+def _unpacked(found: Any) -> Any:
+    """The value of a SenML pack's only record (RFC 8428); what is none stays as it is."""
+    if found == []:
+        return None
+    record: Any = found[0] if isinstance(found, list) and len(found) == 1 else {}  # type: ignore[arg-type]
+    return next((record[key] for key in ("v", "vb", "vs") if key in record), found)  # type: ignore[operator]
+
+
+def checked(value: Value, given: Plain, name: str) -> Plain:
+    """The value where it is one that can be; raises NotTaken with what can."""
+    fits = {
+        "boolean": isinstance(given, bool),
+        "number": isinstance(given, (int, float)) and not isinstance(given, bool),
+        "text": isinstance(given, str),
+    }.get(value.type, given is not None)
+    if not fits:
+        raise NotTaken(f"{name} takes a {value.type or 'value'}, not {json.dumps(given)}", value.bounds)
+    if value.options and given not in value.options:
+        raise NotTaken(f"{name} has no {json.dumps(given)}", f"there are: {', '.join(value.options)}")
+    if isinstance(given, (int, float)) and not isinstance(given, bool):
+        low = value.low is not None and (given <= value.low if value.above else given < value.low)
+        if low or (value.high is not None and given > value.high):
+            raise NotTaken(f"{name} is {value.bounds} {value.unit}".rstrip(), f"not {given:g}")
+        if value.whole and given != int(given):
+            raise NotTaken(f"{name} takes a whole number, not {given:g}")
+    return given
+
+
+def typed(value: Value, text: str, name: str) -> Plain:
+    """A value as people type it: true, on, 22.5, 2s, warm or "warm". Raises NotTaken."""
+    text = text.strip()
+    word = text.lower()
+    if value.type == "boolean" and word in WORDS:
+        return WORDS[word]
+    if value.unit == "s" and value.type == "number":
+        try:
+            return checked(value, quantity(text, "time") / 1000, name)
+        except QuantityError:
+            pass
+    quoted = len(text) > 1 and text[0] == text[-1] == "'"
+    try:
+        given: Any = text[1:-1] if quoted else json.loads(text)
+    except (ValueError, RecursionError):
+        given = text
+    if value.type == "text" and not isinstance(given, str):
+        given = text
+    if not isinstance(given, (bool, int, float, str)):
+        raise NotTaken(f"{name} takes a {value.type or 'value'}, not {text[:40]}")
+    return checked(value, given, name)
+
+
+def split(line: str) -> tuple[str, str | None, list[str]]:
+    """What a typed line names, the value that it sets or None, and the arguments that it gives."""
+    found = _LINE.fullmatch(line)
+    if found is None:
+        raise NotTaken(f"{line.strip()[:60]} cannot be read", "device.part.property = value, or device.part.action")
+    if found["value"] is not None:
+        return found[1], found["value"].strip(), []
+    inside = found["inside"] if found["inside"] is not None else found["after"]
+    return found[1], None, [each.strip() for each in inside.split(",") if each.strip()]
+
+
+def spoken(action: Affordance, given: Sequence[Plain]) -> str:
+    """The payload of an action with these inputs. Raises NotTaken."""
+    if len(given) != len(action.inputs):
+        takes = ", ".join(each.type + (f" ({each.unit})" if each.unit else "") for each in action.inputs)
+        raise NotTaken(f"{action.name} takes {takes or 'nothing'}", f"{len(given)} given")
+    values = [checked(one, each, action.name) for one, each in zip(action.inputs, given, strict=True)]
+    return "" if not values else json.dumps(values[0] if len(values) == 1 else values, ensure_ascii=False)

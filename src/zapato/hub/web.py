@@ -1,0 +1,253 @@
+"""The hub as a page: things and values, live by server-sent events (HTML Living Standard, section 9.2), for a phone, too.
+
+It is bound to this machine's loopback address. At any other it wants a token, once in the address, then as a cookie.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import hmac
+import json
+import secrets
+import socket
+import threading
+import time
+from collections.abc import AsyncIterator, Awaitable, Callable
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any, cast
+
+from zapato.errors import ZapatoError
+from zapato.hub.hub import Change
+from zapato.hub.service import Service
+
+if TYPE_CHECKING:
+    from starlette.requests import Request
+    from starlette.responses import Response
+
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+PORT = 8123
+WAITING = 2000
+"""Changes that may wait for a slow reader; then it is let go, and begins anew by itself."""
+ALIVE = 15.0
+"""Seconds of silence after which a reader hears that the way is still open."""
+LARGEST = 4096
+"""Bytes of a request's body at the most."""
+COOKIE = "zapato_hub"
+KINDS = {"page.html": "text/html", "page.css": "text/css", "page.js": "text/javascript"}
+HEADERS = {
+    "Content-Security-Policy": "default-src 'self'; img-src 'self' data:; frame-ancestors 'none'",
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cache-Control": "no-store",
+}
+
+
+class Page:
+    """Serves a running hub at `where`, "PORT" or "ADDRESS:PORT". Raises ZapatoError where it cannot be bound."""
+
+    def __init__(self, service: Service, where: str = "", token: str = "") -> None:
+        import uvicorn
+
+        host, port = _place(where)
+        self.service = service
+        self.token = token or ("" if host in LOOPBACK else secrets.token_urlsafe(18))
+        self._readers: set[_Reader] = set()
+        self._socket = _bound(host, port)
+        self.host, self.port = host, int(self._socket.getsockname()[1])
+        made = uvicorn.Config(
+            self._app(), log_level="critical", lifespan="off", timeout_graceful_shutdown=1, ws="none", server_header=False
+        )
+        self._server = uvicorn.Server(made)
+        self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
+
+    @property
+    def address(self) -> str:
+        """Where to look at it."""
+        shown = f"[{self.host}]" if ":" in self.host else self.host
+        return f"http://{shown}:{self.port}/" + (f"?token={self.token}" if self.token else "")
+
+    @property
+    def runs(self) -> bool:
+        return self._thread.is_alive()
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._server.should_exit = True
+        for each in [*self._readers]:
+            each.let_go()
+        self._thread.join(5)
+
+    # --- requests
+
+    def _app(self) -> Any:
+        from starlette.applications import Starlette
+        from starlette.routing import Route
+
+        def guarded(answer: Callable[[Request], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
+            async def call(request: Request) -> Response:
+                found = self._refused(request) or await answer(request)
+                found.headers.update(HEADERS)
+                return found
+
+            return call
+
+        return Starlette(
+            routes=[
+                Route("/", guarded(self._page)),
+                *(Route(f"/{name}", guarded(_file)) for name in KINDS if name != "page.html"),
+                Route("/things", guarded(self._things)),
+                Route("/changes", guarded(self._changes)),
+                Route("/past", guarded(self._past)),
+                Route("/do", guarded(self._do), methods=["POST"]),
+            ]
+        )
+
+    def _refused(self, request: Request) -> Response | None:
+        """Why this request is not answered, or None."""
+        from starlette.responses import JSONResponse
+
+        host = request.headers.get("host", "")
+        name = host.rsplit(":", 1)[0].strip("[]")
+        if not self.token and name not in LOOPBACK:  # another page's name that leads here
+            return JSONResponse({"wrong": "this page is for this machine alone"}, 403)
+        if self.token and not self._known(request):
+            return JSONResponse({"wrong": "the address needs its token, as the hub printed it"}, 401)
+        origin = request.headers.get("origin")
+        if request.method == "POST" and (
+            (origin is not None and origin.split("://")[-1] != host)
+            or not request.headers.get("content-type", "").startswith("application/json")
+        ):
+            return JSONResponse({"wrong": "from another page"}, 403)
+        return None
+
+    def _known(self, request: Request) -> bool:
+        bearer = request.headers.get("authorization", "").removeprefix("Bearer ")
+        given = (request.cookies.get(COOKIE, ""), request.query_params.get("token", ""), bearer)
+        return any(hmac.compare_digest(each.encode(), self.token.encode()) for each in given)
+
+    async def _page(self, request: Request) -> Response:
+        from starlette.responses import RedirectResponse
+
+        if request.query_params.get("token"):
+            found = RedirectResponse("/", 303)
+            found.set_cookie(COOKIE, self.token, httponly=True, samesite="strict", max_age=90 * 86_400)
+            return found
+        return await _file(request)
+
+    async def _things(self, request: Request) -> Response:
+        from starlette.responses import JSONResponse
+
+        told = [each for each in self.service.history.alerts(50) if each["gone"] is None]
+        return JSONResponse(
+            {"things": self.service.hub.table(), "alerts": told, "at": time.time(), "broker": self.service.way.up,
+             "trouble": self.service.trouble}
+        )  # fmt: skip
+
+    async def _changes(self, request: Request) -> Response:
+        from starlette.responses import StreamingResponse
+
+        return StreamingResponse(self._stream(), media_type="text/event-stream")
+
+    async def _stream(self) -> AsyncIterator[str]:
+        reader = _Reader(asyncio.get_running_loop())
+        self._readers.add(reader)
+        stop = self.service.hub.listen(reader.hear)
+        try:
+            yield "retry: 2000\n\n"
+            async for text in reader.texts():
+                yield text
+        finally:
+            stop()
+            self._readers.discard(reader)
+
+    async def _past(self, request: Request) -> Response:
+        from starlette.responses import JSONResponse
+
+        name = request.query_params.get("name", "")[:500]
+        with contextlib.suppress(ValueError):
+            length = min(max(float(request.query_params.get("since", "3600")), 60.0), 366 * 86_400.0)
+            until = time.time()
+            points = await asyncio.to_thread(self.service.history.series, name, until - length, until, 240)
+            return JSONResponse({"since": until - length, "until": until, "points": [p.as_dict() for p in points]})
+        return JSONResponse({"wrong": "since is a number of seconds"}, 400)
+
+    async def _do(self, request: Request) -> Response:
+        from starlette.responses import JSONResponse
+
+        body = b""
+        async for piece in request.stream():
+            body += piece
+            if len(body) > LARGEST:
+                return JSONResponse({"wrong": "too long"}, 413)
+        try:
+            raw: Any = json.loads(body)
+            asked = cast(dict[str, Any], raw)
+            name = str(asked["name"])
+            hub = self.service.hub
+            inputs: Any = asked.get("inputs", [])
+            saying = hub.write(name, asked["value"]) if "value" in asked else hub.invoke(name, list(inputs))
+            await asyncio.to_thread(self.service.say, saying)
+        except ZapatoError as wrong:
+            return JSONResponse({"wrong": str(wrong), "fix": wrong.fix}, 422)
+        except (ValueError, TypeError, KeyError, RecursionError):
+            return JSONResponse({"wrong": "not a command"}, 400)
+        return JSONResponse({"topic": saying.topic, "payload": saying.payload})
+
+
+class _Reader:
+    """Somebody who follows the changes."""
+
+    def __init__(self, loop: asyncio.AbstractEventLoop) -> None:
+        self._loop, self._queue = loop, asyncio.Queue[Change | None](WAITING + 1)
+
+    def hear(self, change: Change) -> None:
+        """From any thread."""
+        with contextlib.suppress(RuntimeError):  # the page is closed
+            self._loop.call_soon_threadsafe(self._put, change)
+
+    def let_go(self) -> None:
+        with contextlib.suppress(RuntimeError):
+            self._loop.call_soon_threadsafe(self._put, None)
+
+    def _put(self, change: Change | None) -> None:
+        if self._queue.qsize() < WAITING:
+            self._queue.put_nowait(change)
+        elif self._queue.qsize() == WAITING:
+            self._queue.put_nowait(None)
+
+    async def texts(self) -> AsyncIterator[str]:
+        while True:
+            try:
+                change = await asyncio.wait_for(self._queue.get(), ALIVE)
+            except TimeoutError:
+                yield ": still here\n\n"
+                continue
+            if change is None:
+                return
+            yield f"data: {json.dumps(change.as_dict(), ensure_ascii=False)}\n\n"
+
+
+async def _file(request: Request) -> Response:
+    from starlette.responses import Response
+
+    name = request.url.path.strip("/") or "page.html"
+    return Response((files("zapato") / "hub" / name).read_bytes(), media_type=KINDS[name])
+
+
+def _place(where: str) -> tuple[str, int]:
+    host, _, port = where.rpartition(":")
+    if where and not (port.isdigit() and int(port) < 65536):
+        raise ZapatoError(f"--web takes PORT or ADDRESS:PORT, not {where}", "--web 8080")
+    return host.strip("[]") or LOOPBACK[0], int(port) if port else PORT
+
+
+def _bound(host: str, port: int) -> socket.socket:
+    try:
+        family = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0][0]
+        return socket.create_server((host, port), family=family)
+    except (OSError, UnicodeError) as error:
+        words = getattr(error, "strerror", None) or str(error)
+        raise ZapatoError(f"the page cannot be at {host}:{port}: {words.lower()}", "--web with another port") from None
