@@ -22,6 +22,7 @@ from zapato.parts import kind_names
 NOT_DEVICES = {
     "site.toml": "this is a site's own file; check the folder it stands in",
     "secrets.toml": "these are a site's secrets; check the folder they stand in",
+    "alerts.toml": "these are a site's alerts; check the folder they stand in",
 }
 
 
@@ -154,7 +155,8 @@ def _contents(folder: Path, stamps: tuple[tuple[str, int, int], ...]) -> tuple[t
 
 
 def other_files(root: Path, designs: Sequence[Design]) -> Gathered:
-    """The rehearsals and pieces of a site, checked: each rehearsal against its device, each piece nobody uses."""
+    """The rehearsals, alerts and pieces of a site, checked against its devices; of the pieces those nobody uses."""
+    from zapato.design.alerts import FILE, offered, read_alerts
     from zapato.design.script import read_script
 
     found = Gathered()
@@ -169,6 +171,10 @@ def other_files(root: Path, designs: Sequence[Design]) -> Gathered:
                 f"no device of this site is called {path.stem}, so nothing runs this rehearsal by itself"
             )
             found.findings.append(Finding("file-kind", "note", Place(shown(path)), message))
+    if (root / FILE).is_file():
+        _, document = read_alerts(root / FILE, offered(designs))
+        found.findings += document.findings
+        found.texts[document.source.name] = document.source.text
     named = "\n".join(design.document.source.text for design in designs)
     for path in sorted((root / "pieces").glob("*.toml")):
         if path.name not in named:  # what a device uses is checked with it

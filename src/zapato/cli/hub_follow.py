@@ -38,7 +38,9 @@ def in_a_pipe(service: Service, asked: Asked) -> int:
                 change = changes.get(timeout=0.2)
             except queue.Empty:
                 continue
-            click.echo(line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False))
+            click.echo(
+                line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False)
+            )
     except KeyboardInterrupt:
         click.echo(err=True)
     stop()
@@ -49,7 +51,13 @@ def line(change: Change) -> str:
     """A change for people."""
     when = time.strftime("%H:%M:%S", time.localtime(change.at))
     word = styled(f"{change.what:<6}", fg=COLORS.get(change.what))
-    value = "" if change.value is None else f" = {shown(change.value, change.name)}" if change.what == "value" else f"  {shown(change.value)}"
+    value = (
+        ""
+        if change.value is None
+        else f" = {shown(change.value, change.name)}"
+        if change.what == "value"
+        else f"  {shown(change.value)}"
+    )
     return f"{when}  {word}  {harmless(change.name + value)}"
 
 
@@ -62,7 +70,9 @@ def _typed(service: Service) -> None:
                 try:
                     service.do(each)
                 except ZapatoError as wrong:
-                    click.echo(harmless(f"zapato: {wrong}" + (f" ({wrong.fix})" if wrong.fix else "")), err=True)
+                    click.echo(
+                        harmless(f"zapato: {wrong}" + (f" ({wrong.fix})" if wrong.fix else "")), err=True
+                    )
 
     if sys.stdin and not sys.stdin.closed and not is_terminal(sys.stdin):
         threading.Thread(target=read, daemon=True).start()
@@ -76,7 +86,9 @@ def on_a_page(service: Service, asked: Asked) -> int:
     page.start()
     click.echo(f"the hub's page: {page.address}")
     until = None if asked.lasts is None else time.monotonic() + asked.lasts
-    stop = service.hub.listen(lambda change: click.echo(line(change)) if change.what in ("alert", "over") else None)
+    stop = service.hub.listen(
+        lambda change: click.echo(line(change)) if change.what in ("alert", "over") else None
+    )
     try:
         while (until is None or time.monotonic() < until) and page.runs:
             time.sleep(0.2)

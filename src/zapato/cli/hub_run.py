@@ -19,7 +19,7 @@ from zapato.cli.live import broker_of
 from zapato.cli.terminal import harmless, is_terminal, styled, table
 from zapato.errors import NotDelivered, ZapatoError
 from zapato.hub import History, Service
-from zapato.hub.hub import Change, Saying, shown
+from zapato.hub.hub import Change, Saying, measured
 from zapato.hub.values import NotTaken
 from zapato.lang.units import QuantityError, quantity, shown_time
 
@@ -106,7 +106,13 @@ def past(asked: Asked) -> int:
         click.echo(json.dumps({n: [p.as_dict() for p in points] for n, points in series.items()}, indent=2))
         return 0
     rows: list[dict[str, object]] = [
-        {"time": moment(p.at), "name": name, "value": harmless(str(_plain(p.value))), "low": _plain(p.low), "high": _plain(p.high)}
+        {
+            "time": moment(p.at),
+            "name": name,
+            "value": harmless(str(_plain(p.value))),
+            "low": _plain(p.low),
+            "high": _plain(p.high),
+        }
         for name, points in series.items()
         for p in points
     ]
@@ -120,7 +126,13 @@ def past(asked: Asked) -> int:
 
 
 def _plain(value: Any) -> object:
-    return json.dumps(value) if isinstance(value, bool) or value is None else f"{value:g}" if isinstance(value, float) else value
+    return (
+        json.dumps(value)
+        if isinstance(value, bool) or value is None
+        else f"{value:g}"
+        if isinstance(value, float)
+        else value
+    )
 
 
 def _csv(rows: Sequence[dict[str, object]]) -> None:
@@ -187,7 +199,9 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
     from zapato.stage.embedded import EmbeddedBroker
 
     site = _demo_site(held) if asked.demo else asked.site
-    designs = [each for each in (resolve(p) for p in all_files([site])) if each.mqtt is not None] if site else []
+    designs = (
+        [each for each in (resolve(p) for p in all_files([site])) if each.mqtt is not None] if site else []
+    )
     if site and not designs:
         raise ZapatoError("none of these devices speaks MQTT: [mqtt] in site.toml")
     if asked.broker and asked.serve:
@@ -196,7 +210,10 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
         return designs, broker_of(asked.broker) or ("", 0)
     about = designs[0].mqtt or {} if designs else {}
     if designs and not asked.demo and not asked.serve:
-        return designs, (str(about.get("host")), int(about.get("port") or (8883 if about.get("tls") else 1883)))
+        return designs, (
+            str(about.get("host")),
+            int(about.get("port") or (8883 if about.get("tls") else 1883)),
+        )
     own = EmbeddedBroker()
     if asked.serve:
         host, port = broker_of(asked.serve) or ("", 0)
@@ -229,7 +246,11 @@ def _login(designs: Sequence[Design], asked: Asked) -> tuple[str, str, bytes]:
         return "", "", b""
     about = designs[0].mqtt or {}
     tls = bool(about.get("tls")) and not asked.serve
-    return str(about.get("user") or ""), str(about.get("password") or ""), authority(designs[0]) if tls else b""
+    return (
+        str(about.get("user") or ""),
+        str(about.get("password") or ""),
+        authority(designs[0]) if tls else b"",
+    )
 
 
 def _describe(service: Service, designs: Sequence[Design]) -> None:
@@ -282,7 +303,9 @@ def _listen(service: Service, most: float) -> None:
 def _settle(service: Service) -> None:
     """Wait until every device of the stage is there."""
     until = time.monotonic() + START
-    while time.monotonic() < until and not all(service.hub.online(name) for name in [*service.hub.things] or [""]):
+    while time.monotonic() < until and not all(
+        service.hub.online(name) for name in [*service.hub.things] or [""]
+    ):
         time.sleep(0.1)
     _listen(service, 2)
 
@@ -304,7 +327,12 @@ def do(service: Service, line: str, asked: Asked) -> int:
     def told(change: Change) -> None:
         thing = service.hub.things.get(change.name.partition(".")[0])
         what = thing.properties.get(change.name.partition(".")[2]) if thing else None
-        if change.what == "value" and what and what.reads == wanted and json.dumps(change.value) == saying.payload:
+        if (
+            change.what == "value"
+            and what
+            and what.reads == wanted
+            and json.dumps(change.value) == saying.payload
+        ):
             answered.set()
 
     stop = service.hub.listen(told)
@@ -336,7 +364,9 @@ def listed(rows: Sequence[dict[str, Any]]) -> list[str]:
     """Things and their properties as lines."""
     lines: list[str] = []
     for thing in rows:
-        state = {True: styled("online", fg="green"), False: styled("offline", fg="red"), None: "unknown"}[thing["online"]]
+        state = {True: styled("online", fg="green"), False: styled("offline", fg="red"), None: "unknown"}[
+            thing["online"]
+        ]
         where = f", {thing['where']}" if thing["where"] else ""
         lines.append(f"{styled(thing['name'], bold=True)}  {thing['label']}{where}  {state}")
         cells: list[dict[str, object]] = [
@@ -344,8 +374,7 @@ def listed(rows: Sequence[dict[str, Any]]) -> list[str]:
                 "": "  ",
                 "property": each["name"],
                 "label": each["label"],
-                "value": harmless(shown(each["value"], each["name"])),
-                "unit": each.get("unit", ""),
+                "value": harmless(measured(each["value"], each)),
                 "age": age(each),
                 "set": (each_range(each) or "yes") if each["settable"] else "",
             }

@@ -10,6 +10,7 @@ from prompt_toolkit.application import Application
 from prompt_toolkit.auto_suggest import AutoSuggestFromHistory
 from prompt_toolkit.completion import Completer, Completion
 from prompt_toolkit.document import Document
+from prompt_toolkit.formatted_text import StyleAndTextTuples as Line
 from prompt_toolkit.key_binding import KeyBindings, KeyPressEvent
 from prompt_toolkit.layout import Float, FloatContainer, HSplit, Layout, Window
 from prompt_toolkit.layout.controls import FormattedTextControl
@@ -22,9 +23,8 @@ from zapato.cli.hub_run import age, each_range
 from zapato.cli.terminal import harmless, plain
 from zapato.errors import ZapatoError
 from zapato.hub import Service
-from zapato.hub.hub import Change, shown
+from zapato.hub.hub import Change, measured
 
-Line = list[tuple[str, str]]
 STYLE = Style.from_dict(
     {
         "head": "reverse", "device": "bold", "on": "ansigreen", "off": "ansired", "soft": "ansibrightblack", "trend": "ansicyan",
@@ -32,6 +32,8 @@ STYLE = Style.from_dict(
     }
 )  # fmt: skip
 BARS = "▁▂▃▄▅▆▇█"
+WIDEST = 30
+"""Characters of a name or a label at the most."""
 TREND = 16
 """Values that the small curve shows."""
 HINT = "device.part.property = value   device.part.action 2s   /text finds   PgUp PgDn   Ctrl-C ends"
@@ -83,7 +85,11 @@ class _Screen:
     # --- what happens
 
     def heard(self, change: Change) -> None:
-        if change.what == "value" and isinstance(change.value, (int, float)) and not isinstance(change.value, bool):
+        if (
+            change.what == "value"
+            and isinstance(change.value, (int, float))
+            and not isinstance(change.value, bool)
+        ):
             self.trends.setdefault(change.name, []).append(float(change.value))
             del self.trends[change.name][:-TREND]
         elif change.what == "event":
@@ -92,12 +98,12 @@ class _Screen:
 
     def tick(self, app: Application[int]) -> None:
         if self.until is not None and time.monotonic() > self.until and not app.is_done:
-            app.exit(0)
+            app.exit(result=0)
 
     def typed(self, buffer: Any) -> bool:
         text = str(buffer.text).strip()
         if text in ("quit", "exit"):
-            self.app.exit(0)
+            self.app.exit(result=0)
         elif text.startswith("/"):
             self.wanted, self.top = text[1:].strip().lower(), 0
             self.said = f"only what has {self.wanted}; / alone shows all" if self.wanted else ""
@@ -115,7 +121,7 @@ class _Screen:
         @found.add("c-c")
         @found.add("c-d")
         def _(event: KeyPressEvent) -> None:  # pyright: ignore[reportUnusedFunction]
-            event.app.exit(0)
+            event.app.exit(result=0)
 
         for key, pages in (("pageup", -1), ("pagedown", 1)):
 
@@ -134,17 +140,27 @@ class _Screen:
         host, port = self.service.broker
         way = "" if self.service.way.up else "   THE BROKER IS AWAY"
         trouble = f"   {self.service.trouble}" if self.service.trouble else ""
-        return [("", f" {len(things)} devices, {there} online   {host}:{port}{way}{trouble}".ljust(self.columns()))]
+        return [
+            (
+                "",
+                f" {len(things)} devices, {there} online   {host}:{port}{way}{trouble}".ljust(self.columns()),
+            )
+        ]
 
     def columns(self) -> int:
         return self.app.output.get_size().columns
 
     def alerts(self) -> Line:
+        lines: list[tuple[str, str]]
         told = [each for each in self.service.history.alerts(20) if each["gone"] is None][:4]
         lines = [
-            ("class:alert", f" ! {time.strftime('%H:%M', time.localtime(each['at']))}  {harmless(each['text'])}\n") for each in told
+            (
+                "class:alert",
+                f" ! {time.strftime('%H:%M', time.localtime(each['at']))}  {harmless(each['text'])}\n",
+            )
+            for each in told
         ]
-        return lines[:-1] + [(lines[-1][0], lines[-1][1].rstrip("\n"))] if lines else []
+        return [*lines]
 
     def lines(self) -> Line:
         lines = [*self._lines()]
@@ -155,35 +171,47 @@ class _Screen:
         return found or [("class:soft", "\n no device is described at this broker yet")]
 
     def _lines(self) -> Iterable[Line]:
-        for thing in self.hub.table():
-            rows = [each for each in thing["properties"] if self._fits(thing, each)]
+        shown = [
+            (thing, [each for each in thing["properties"] if self._fits(thing, each)])
+            for thing in self.hub.table()
+        ]
+        every = [each for _, rows in shown for each in rows]
+        columns = (max((len(each[key]) for each in every), default=0) for key in ("name", "label"))
+        widths = tuple(min(width, WIDEST) for width in columns)
+        for thing, rows in shown:
             if not rows and self.wanted:
                 continue
             state = {True: ("class:on", "online"), False: ("class:off", "offline"), None: ("class:soft", "")}
-            yield [("class:device", f" {thing['label']}"), ("class:soft", f"  {thing['name']}  {thing['where']}  "), state[thing["online"]]]
-            yield from _properties(thing["name"], rows, self.trends, self.columns())
+            yield [
+                ("class:device", f" {thing['label']}"),
+                ("class:soft", f"  {thing['name']}  {thing['where']}  "),
+                state[thing["online"]],
+            ]
+            for each in rows:
+                curve = trend(self.trends.get(f"{thing['name']}.{each['name']}", ()))
+                yield _property(each, curve, widths, self.columns())
             yield []
 
     def _fits(self, thing: dict[str, Any], row: dict[str, Any]) -> bool:
-        return self.wanted in f"{thing['name']}.{row['name']} {thing['label']} {row['label']} {thing['where']}".lower()
+        return (
+            self.wanted
+            in f"{thing['name']}.{row['name']} {thing['label']} {row['label']} {thing['where']}".lower()
+        )
 
 
-def _properties(device: str, rows: Sequence[dict[str, Any]], trends: dict[str, list[float]], columns: int) -> Iterable[Line]:
-    """A line a property, as wide as the terminal has room for."""
-    long = max((len(each["name"]) for each in rows), default=0)
-    wide = max((len(each["label"]) for each in rows), default=0) if columns >= 96 else 0
-    for each in rows:
-        value = f"{harmless(shown(each['value'], each['name']))} {each.get('unit', '')}".strip()
-        style = "class:on" if each["value"] is True else "class:fresh" if (each["age"] or 99) < 2 else ""
-        line: Line = [("", f"   {each['name']:<{long}}  ")]
-        if wide:
-            line.append(("class:soft", f"{each['label']:<{wide}}  "))
-        line += [(style, f"{value:>16}"), ("class:soft", f"  {age(each):<15}")]
-        if columns >= 110:
-            line.append(("class:trend", f"{trend(trends.get(f'{device}.{each['name']}', [])):<{TREND}}  "))
-        if each["settable"]:
-            line.append(("class:soft", each_range(each) or "can be set"))
-        yield line
+def _property(each: dict[str, Any], curve: str, widths: Sequence[int], columns: int) -> Line:
+    """A line, as wide as the terminal has room for."""
+    value = harmless(measured(each["value"], each))
+    style = "class:on" if each["value"] is True else "class:fresh" if (each["age"] or 99) < 2 else ""
+    line: Line = [("", f"   {each['name'][: widths[0]]:<{widths[0]}}  ")]
+    if columns >= 96:
+        line.append(("class:soft", f"{each['label'][: widths[1]]:<{widths[1]}}  "))
+    line += [(style, f"{value[:24]:>16}"), ("class:soft", f"  {age(each):<13}")]
+    if columns >= 110:
+        line.append(("class:trend", f"{curve:<{TREND}}  "))
+    if each["settable"]:
+        line.append(("class:soft", each_range(each) or "can be set"))
+    return line
 
 
 def trend(values: Sequence[float]) -> str:
@@ -207,7 +235,11 @@ class _Names(Completer):
         for thing in self.screen.hub.table():
             for each in thing["properties"]:
                 if each["settable"] and text in (name := f"{thing['name']}.{each['name']}"):
-                    yield Completion(f"{name} = ", -len(text), display=name, display_meta=harmless(each["label"]))
+                    yield Completion(
+                        f"{name} = ", -len(text), display=name, display_meta=harmless(each["label"])
+                    )
             for each in thing["actions"]:
                 if text in (name := f"{thing['name']}.{each['name']}"):
-                    yield Completion(name + (" " if each["takes"] else ""), -len(text), display=name, display_meta="action")
+                    yield Completion(
+                        name + (" " if each["takes"] else ""), -len(text), display=name, display_meta="action"
+                    )

@@ -29,7 +29,14 @@ class Connection:
     """
 
     def __init__(
-        self, host: str, port: int, user: str, password: str, ca: bytes, topics: Sequence[str], session: str = ""
+        self,
+        host: str,
+        port: int,
+        user: str,
+        password: str,
+        ca: bytes,
+        topics: Sequence[str],
+        session: str = "",
     ):
         import paho.mqtt.client as mqtt
         from paho.mqtt.enums import CallbackAPIVersion

@@ -69,7 +69,10 @@ def _message(topic: Topic) -> dict[str, Any]:
     if topic.of in ("state", "notes"):
         found |= {"contentType": "text/plain", "payload": {"type": "string"}}
     elif topic.packed:
-        found |= {"contentType": "application/senml+json", "payload": {"type": "array", "items": _record(topic)}}
+        found |= {
+            "contentType": "application/senml+json",
+            "payload": {"type": "array", "items": _record(topic)},
+        }
     elif topic.of in ("property", "set"):
         found["payload"] = value_schema(topic) | ({"description": topic.unit} if topic.unit else {})
     elif topic.of == "action" and (given := input_schema(topic)):

@@ -190,7 +190,9 @@ def _says(
     try:
         pieces = list(string.Formatter().parse(written))
     except ValueError:
-        document.found("link-type", path, "a { without its } in the text", fixes=("a brace itself is {{ or }}",))
+        document.found(
+            "link-type", path, "a { without its } in the text", fixes=("a brace itself is {{ or }}",)
+        )
         return found
     for literal, name, spec, _ in pieces:
         inner = None if name is None else compile_expression(name, scope)

@@ -8,4 +8,13 @@ from zapato.draw.pinmap import pin_map
 from zapato.draw.timeline import timeline
 from zapato.draw.wires import wiring_sheet
 
-__all__ = ["budget_chart", "check_name", "history_chart", "link_graph", "pin_map", "save", "timeline", "wiring_sheet"]
+__all__ = [
+    "budget_chart",
+    "check_name",
+    "history_chart",
+    "link_graph",
+    "pin_map",
+    "save",
+    "timeline",
+    "wiring_sheet",
+]

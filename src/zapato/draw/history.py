@@ -62,13 +62,20 @@ def _panel(axes: Axes, name: str, points: Sequence[Stretch], until: float) -> No
         axes.fill_between(times, [p.low for p in numbers], [p.high for p in numbers], color=INTO, alpha=0.2)  # type: ignore[arg-type]
     else:
         axes.set_yticks([])
-        shown = "nothing was said" if not points else f"{len(points)} texts, the last: {str(points[-1].value)[:60]}"
+        shown = (
+            "nothing was said"
+            if not points
+            else f"{len(points)} texts, the last: {str(points[-1].value)[:60]}"
+        )
         axes.text(0.5, 0.5, shown, transform=axes.transAxes, ha="center", va="center", color=INK)
 
 
 def _held(points: Sequence[Stretch], until: float) -> tuple[list[datetime], list[float]]:
     """Times and values; the last value holds until the end."""
-    return [*(_day(p.at) for p in points), _day(until)], [*(float(p.value) for p in points), float(points[-1].value)]
+    return [*(_day(p.at) for p in points), _day(until)], [
+        *(float(p.value) for p in points),
+        float(points[-1].value),
+    ]
 
 
 def _day(at: float) -> datetime:

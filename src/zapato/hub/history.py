@@ -73,7 +73,9 @@ class History:
                 self._db.executescript(_TABLES)
                 self._db.execute(f"PRAGMA user_version = {VERSION}")
         except (sqlite3.Error, OSError) as error:
-            raise ZapatoError(f"{path} cannot be used as a history: {error}", "--history FILE names another") from None
+            raise ZapatoError(
+                f"{path} cannot be used as a history: {error}", "--history FILE names another"
+            ) from None
 
     def put(self, rows: Iterable[Row]) -> None:
         """Write these, all or none, and only come back when they are on the disk. Raises ZapatoError."""
@@ -98,8 +100,10 @@ class History:
     def last(self) -> dict[str, Row]:
         """The last thing that each name said."""
         query = "SELECT name, max(at), value FROM said GROUP BY name"
-        names = {number: name for number, name in self._rows("SELECT id, name FROM names")}
-        return {names[n]: Row(at, names[n], _plain(value)) for n, at, value in self._rows(query) if n in names}
+        names: dict[int, str] = dict(self._rows("SELECT id, name FROM names"))  # type: ignore[arg-type]
+        return {
+            names[n]: Row(at, names[n], _plain(value)) for n, at, value in self._rows(query) if n in names
+        }
 
     def names(self) -> list[str]:
         """Every name that ever said something."""
@@ -120,10 +124,13 @@ class History:
             f"SELECT at, value FROM said WHERE name = {of} AND at < ? ORDER BY at DESC LIMIT 1", (name, since)
         )
         points = [Point(since, _plain(v), _plain(v), _plain(v), 0) for _, v in before]
-        count = self._rows(f"SELECT count(*) FROM said WHERE name = {of} AND at BETWEEN ? AND ?", (name, since, until))
+        count = self._rows(
+            f"SELECT count(*) FROM said WHERE name = {of} AND at BETWEEN ? AND ?", (name, since, until)
+        )
         if count[0][0] <= most:
             found = self._rows(
-                f"SELECT at, value FROM said WHERE name = {of} AND at BETWEEN ? AND ? ORDER BY at", (name, since, until)
+                f"SELECT at, value FROM said WHERE name = {of} AND at BETWEEN ? AND ? ORDER BY at",
+                (name, since, until),
             )
             return points + [Point(at, _plain(v), _plain(v), _plain(v)) for at, v in found]
         width = max((until - since) / most, 1e-3)
@@ -236,4 +243,3 @@ def _stored(value: Plain) -> object:
 
 def _plain(value: Any) -> Plain:
     return json.loads(value) if isinstance(value, str) else value
-

@@ -232,7 +232,9 @@ class Hub:
             head, _, rest = name.partition(".")
             thing = self.things.get(head)
             if thing is None:
-                near = nearest(head, list(self.things)) or (f"there are: {', '.join(self.things) or 'none yet'}",)
+                near = nearest(head, list(self.things)) or (
+                    f"there are: {', '.join(self.things) or 'none yet'}",
+                )
                 raise NotTaken(f"no device is called {head}", near[0])
             return thing, rest
 
@@ -261,6 +263,19 @@ class Hub:
 
     def _called(self, thing: Thing, action: Affordance, inputs: list[Plain]) -> Saying:
         return Saying(action.writes, spoken(action, inputs), action.qos, action.retain)
+
+
+UNITS = {"Cel": "°C", "%RH": "% RH", "Ohm": "Ω", "ug/m3": "µg/m³"}
+"""Symbols of the SenML registry that people write otherwise."""
+
+
+def measured(value: Plain, about: Mapping[str, Any]) -> str:
+    """A property's value with its unit, for people; `about` is its row of the table."""
+    unit = str(about.get("unit", ""))
+    found = shown(value, str(about["name"]))
+    return (
+        found if value is None or isinstance(value, bool) or not unit else f"{found} {UNITS.get(unit, unit)}"
+    )
 
 
 def shown(value: Plain, name: str = "on") -> str:

@@ -43,7 +43,7 @@ class Row {
   constructor(thing, about) {
     this.name = `${thing.name}.${about.name}`;
     this.about = about;
-    this.age = make("small");
+    this.age = make("span");
     this.value = make("div", {className: "value"});
     this.said = make("div", {className: "said", hidden: true, role: "alert"});
     this.past = make("div", {className: "past", hidden: true});
@@ -125,7 +125,7 @@ class Row {
     if (!this.past.hidden && since === this.since) { this.past.hidden = true; this.since = 0; return; }
     this.since = since;
     const found = await (await fetch(`/past?name=${encodeURIComponent(this.name)}&since=${since}`)).json();
-    const spans = [["1 h", 3600], ["24 h", 86400], ["7 d", 604800]];
+    const spans = [["10 min", 600], ["1 h", 3600], ["24 h", 86400], ["7 d", 604800]];
     this.past.replaceChildren(
       make("nav", {}, ...spans.map(([text, s]) => make("button", {"aria-pressed": String(s === since), onclick: () => s !== this.since && this.look(s)}, text))),
       chart(found, this.about));
@@ -178,6 +178,7 @@ function chart(found, about) {
     path += `${before ? " L" : "M"}${f(x(p.at))} ${f(y(p.value))}`;
     before = p;
   }
+  if (points.length === 1) put("circle", {class: "dot", cx: f(x(before.at)), cy: f(y(before.value)), r: 2.5});
   put("path", {class: "curve", d: path + ` L${f(x(found.until))} ${f(y(before.value))}`});
   return svg;
 }

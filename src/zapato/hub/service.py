@@ -178,5 +178,3 @@ class Service:
 
     def _follow_all(self) -> None:
         self.way.follow([topic for thing in [*self.hub.things.values()] for topic in thing.filters])
-
-

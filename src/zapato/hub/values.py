@@ -90,7 +90,9 @@ def split(line: str) -> tuple[str, str | None, list[str]]:
     """What a typed line names, the value that it sets or None, and the arguments that it gives."""
     found = _LINE.fullmatch(line)
     if found is None:
-        raise NotTaken(f"{line.strip()[:60]} cannot be read", "device.part.property = value, or device.part.action")
+        raise NotTaken(
+            f"{line.strip()[:60]} cannot be read", "device.part.property = value, or device.part.action"
+        )
     if found["value"] is not None:
         return found[1], found["value"].strip(), []
     inside = found["inside"] if found["inside"] is not None else found["after"]

@@ -129,5 +129,3 @@ def _code(text: str) -> CodeType | None:
 
 def _heard(silent: str, names: frozenset[str]) -> bool:
     return any(name == silent or name.startswith(f"{silent}.") for name in names)
-
-

@@ -56,7 +56,12 @@ class Page:
         self._socket = _bound(host, port)
         self.host, self.port = host, int(self._socket.getsockname()[1])
         made = uvicorn.Config(
-            self._app(), log_level="critical", lifespan="off", timeout_graceful_shutdown=1, ws="none", server_header=False
+            self._app(),
+            log_level="critical",
+            lifespan="off",
+            timeout_graceful_shutdown=1,
+            ws="none",
+            server_header=False,
         )
         self._server = uvicorn.Server(made)
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
@@ -86,7 +91,9 @@ class Page:
         from starlette.applications import Starlette
         from starlette.routing import Route
 
-        def guarded(answer: Callable[[Request], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
+        def guarded(
+            answer: Callable[[Request], Awaitable[Response]],
+        ) -> Callable[[Request], Awaitable[Response]]:
             async def call(request: Request) -> Response:
                 found = self._refused(request) or await answer(request)
                 found.headers.update(HEADERS)
@@ -171,7 +178,9 @@ class Page:
             length = min(max(float(request.query_params.get("since", "3600")), 60.0), 366 * 86_400.0)
             until = time.time()
             points = await asyncio.to_thread(self.service.history.series, name, until - length, until, 240)
-            return JSONResponse({"since": until - length, "until": until, "points": [p.as_dict() for p in points]})
+            return JSONResponse(
+                {"since": until - length, "until": until, "points": [p.as_dict() for p in points]}
+            )
         return JSONResponse({"wrong": "since is a number of seconds"}, 400)
 
     async def _do(self, request: Request) -> Response:
@@ -250,4 +259,6 @@ def _bound(host: str, port: int) -> socket.socket:
         return socket.create_server((host, port), family=family)
     except (OSError, UnicodeError) as error:
         words = getattr(error, "strerror", None) or str(error)
-        raise ZapatoError(f"the page cannot be at {host}:{port}: {words.lower()}", "--web with another port") from None
+        raise ZapatoError(
+            f"the page cannot be at {host}:{port}: {words.lower()}", "--web with another port"
+        ) from None

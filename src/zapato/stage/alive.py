@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from random import Random
 from typing import Any
 
@@ -11,7 +12,7 @@ from zapato.design import Design
 from zapato.errors import Refused
 from zapato.stage.live_run import Live
 
-PACE = 2.0
+PACE = 1.5
 """Seconds between two things that happen, on average."""
 GESTURES = ("press", "tap", "start", "turn")
 """Words of gestures that may just happen."""
@@ -33,6 +34,7 @@ class Alive:
         self._world = {
             f"{live.design.name}.{key}": value for live in self.lives for key, value in live.script.world
         }
+        self._possible = [(live, act) for live in self.lives for act in self._acts(live)]
         self._thread = threading.Thread(target=self._happens, daemon=True)
 
     def start(self) -> None:
@@ -50,32 +52,27 @@ class Alive:
             live.stop()
 
     def _happens(self) -> None:
-        while not self._over.wait(self._random.expovariate(1 / PACE)):
-            live = self._random.choice(self.lives)
-            act = self._act(live)
-            if act:
-                try:
-                    live.act(act)
-                except Refused:
-                    continue
+        while self._possible and not self._over.wait(self._random.expovariate(1 / PACE)):
+            live, act = self._random.choice(self._possible)
+            if "=" in act:
+                act = self._changed(live, act.removesuffix("="))
+            with contextlib.suppress(Refused):
+                live.act(act)
                 self._tell(f"{live.design.name}: {act}")
 
-    def _act(self, live: Live) -> str:
-        """Something that may happen around one device."""
-        parts = list(live.design.parts.values())
-        part = self._random.choice(parts)
-        bench = part.kind.bench(part)
-        gestures = [word for word in bench.acts if word in GESTURES]
-        if gestures:
-            return f"{part.name}.{self._random.choice(gestures)}" if self._random.random() < 0.5 else ""
-        known = [key for key in bench.sets if f"{live.design.name}.{part.name}.{key}" in self._world]
-        if not known:
-            return ""
-        key = self._random.choice(known)
-        whole = f"{live.design.name}.{part.name}.{key}"
-        self._world[whole] = self._next(self._world[whole])
-        shown = str(self._world[whole])
-        return f"{part.name}.{key} = {shown.lower() if isinstance(self._world[whole], bool) else shown}"
+    def _acts(self, live: Live) -> Iterator[str]:
+        """What may happen around one device: gestures, and "part.property=" for what goes another way."""
+        for part in live.design.parts.values():
+            bench = part.kind.bench(part)
+            yield from (f"{part.name}.{word}" for word in bench.acts if word in GESTURES)
+            for key in bench.sets:
+                if f"{live.design.name}.{part.name}.{key}" in self._world:
+                    yield f"{part.name}.{key}="
+
+    def _changed(self, live: Live, key: str) -> str:
+        value = self._next(self._world[f"{live.design.name}.{key}"])
+        self._world[f"{live.design.name}.{key}"] = value
+        return f"{key} = {str(value).lower() if isinstance(value, bool) else value}"
 
     def _next(self, value: Any) -> Any:
         """A door goes the other way, a value goes a little up or down."""

@@ -25,20 +25,34 @@ if TYPE_CHECKING:
     metavar="[ADDRESS:]PORT",
     help="A page on this machine, such as --web 8080; at another address it asks for a token.",
 )
-@click.option("--do", "lines", metavar="LINE", multiple=True, help='Do this and end: "boot-dryer.vent.on = true".')
+@click.option(
+    "--do", "lines", metavar="LINE", multiple=True, help='Do this and end: "boot-dryer.vent.on = true".'
+)
 @click.option("--once", is_flag=True, help="List what is there and end.")
 @click.option("--past", metavar="NAME", multiple=True, help="What device.part.property had; ends after it.")
-@click.option("--since", default="24h", show_default=True, metavar="TIME", help="With --past: from how long ago on.")
-@click.option("--plot", type=click.Path(path_type=Path), help="With --past: draw it into this PNG, SVG or PDF.")
+@click.option(
+    "--since", default="24h", show_default=True, metavar="TIME", help="With --past: from how long ago on."
+)
+@click.option(
+    "--plot", type=click.Path(path_type=Path), help="With --past: draw it into this PNG, SVG or PDF."
+)
 @click.option("--history", type=click.Path(path_type=Path), help="The file that it is kept in.")
 @click.option("--keep", default="90d", show_default=True, metavar="TIME", help="For how long it is kept.")
 @click.option("--alerts", type=click.Path(path_type=Path), help="Alerts; the site's alerts.toml by default.")
 @click.option(
-    "--listen", default=2.0, show_default=True, metavar="SECONDS", help="How long to wait for what the broker has kept."
+    "--listen",
+    default=2.0,
+    show_default=True,
+    metavar="SECONDS",
+    help="How long to wait for what the broker has kept.",
 )
 @click.option("--lasts", type=float, metavar="SECONDS", help="End after so long; else Ctrl-C ends it.")
 @click.option(
-    "--format", "form", type=click.Choice(["text", "csv", "json"]), default="text", help="How to print it; CSV with --past."
+    "--format",
+    "form",
+    type=click.Choice(["text", "csv", "json"]),
+    default="text",
+    help="How to print it; CSV with --past.",
 )
 def COMMAND(**given: object) -> int:
     """Find devices by their descriptions at the broker, follow their values live, set them, call their actions.
