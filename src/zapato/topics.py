@@ -62,13 +62,18 @@ def _topics(design: Design) -> Iterator[Topic]:
     yield Topic(f"{base}/state", "from", "state", "online, offline", "online", True, qos)
     yield Topic(f"{base}/about", "from", "about", "W3C Thing Description 1.1, left by the desk", "", True, 1)
     for part in design.parts.values():
-        yield from _of_part(base, part, qos, packed)
+        yield from topics_of(base, part, qos, packed)
     vitals = '{"uptime": 3600, "signal": -58, "heap": 8000, "version": "1.0.0", "dropped": 0}'
     yield Topic(f"{base}/vitals", "from", "vitals", "uptime, signal, heap, version, dropped", vitals, qos=qos)
     yield Topic(f"{base}/notes", "from", "notes", "text", "broker reached", qos=qos)
     for action in ITSELF:
         payload, example = ("version and seal", "") if action == "update" else ("empty", "")
         yield Topic(f"{base}/device/do/{action}", "to", "device", payload, example, what=action)
+
+
+def topics_of(base: str, part: Part, qos: int, packed: bool = False) -> list[Topic]:
+    """The topics of one part under `base`."""
+    return [*_of_part(base, part, qos, packed)]
 
 
 def _of_part(base: str, part: Part, qos: int, packed: bool) -> Iterator[Topic]:

@@ -6,6 +6,7 @@ Binding" for the terms mqv:controlPacket, mqv:topic, mqv:filter, mqv:qos, mqv:re
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 from uuid import NAMESPACE_URL, uuid5
 
@@ -29,12 +30,16 @@ def thing(design: Design) -> dict[str, Any]:
         "securityDefinitions": {"login": {"scheme": "basic", "in": "auto"}, "open": {"scheme": "nosec"}},
         "security": ["login" if (design.mqtt or {}).get("user") else "open"],
     }
-    at = broker(design)
+    return found | affordances(topics(design), broker(design))
+
+
+def affordances(told: Sequence[Topic], at: str) -> dict[str, Any]:
+    """Properties, actions and events for these topics of a broker; groups of which there are none are left out."""
     properties: dict[str, Any] = {}
     actions: dict[str, Any] = {}
     events: dict[str, Any] = {}
-    writable = {(t.part, t.what): t for t in topics(design) if t.of == "set"}
-    for topic in topics(design):
+    writable = {(t.part, t.what): t for t in told if t.of == "set"}
+    for topic in told:
         key = f"{topic.part}.{topic.what}"
         if topic.of == "property":
             properties[key] = _property(topic, writable.get((topic.part, topic.what)), at)
@@ -51,11 +56,8 @@ def thing(design: Design) -> dict[str, Any]:
                 "title": "On the broker", "type": "string", "enum": ["online", "offline"], "readOnly": True, "observable": True,
                 "forms": [_heard(topic, at, "property", TEXT)],
             }  # fmt: skip
-    return found | {
-        name: each
-        for name, each in (("properties", properties), ("actions", actions), ("events", events))
-        if each
-    }
+    groups = (("properties", properties), ("actions", actions), ("events", events))
+    return {name: each for name, each in groups if each}
 
 
 def broker(design: Design) -> str:

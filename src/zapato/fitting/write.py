@@ -2,21 +2,10 @@
 
 from __future__ import annotations
 
-import codecs
-from typing import Any, cast
-
-import tomlkit
+from typing import Any
 
 from zapato.fitting.solve import Fit
-from zapato.lang.files import write
-
-
-def _as_before(raw: bytes, text: str) -> bytes:
-    """The new text with the byte-order mark and the line ends that the file had."""
-    data = text.encode()
-    if b"\r\n" in raw:
-        data = data.replace(b"\n", b"\r\n")
-    return codecs.BOM_UTF8 + data if raw.startswith(codecs.BOM_UTF8) else data
+from zapato.lang.edit import set_keys
 
 
 def write_pins(result: Fit) -> int:
@@ -24,27 +13,11 @@ def write_pins(result: Fit) -> int:
 
     An "auto" that came with a piece is answered in the device file, which wins over the piece.
     """
-    source = result.design.document.source
-    document = cast(dict[str, Any], tomlkit.parse(source.text))
+    tables: dict[tuple[str, str], dict[str, Any]] = {}
     for each in result.placements:
-        kind = result.design.parts[each.part].kind.name
-        if kind not in document:
-            document[kind] = tomlkit.table(is_super_table=True)
-        parts = document[kind]
-        if each.part not in parts:
-            parts[each.part] = tomlkit.table()
-        table = parts[each.part]
-        if each.field in table:
-            item = tomlkit.item(each.written)
-            item.trivia.comment_ws, item.trivia.comment = (
-                table.item(each.field).trivia.comment_ws,
-                table.item(each.field).trivia.comment,
-            )
-            table[each.field] = item
-        else:
-            table[each.field] = each.written
-    if result.placements:
-        path = source.path.resolve()  # through a link, to the file it leads to
-        text = tomlkit.dumps(document)  # type: ignore[arg-type]
-        write(path, _as_before(path.read_bytes(), text), path.stat().st_mode & 0o777)
+        tables.setdefault((result.design.parts[each.part].kind.name, each.part), {})[each.field] = (
+            each.written
+        )
+    if tables:
+        set_keys(result.design.document.source, tables)
     return len(result.placements)

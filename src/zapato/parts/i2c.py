@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from zapato.lang.fields import choice, measured, pin
 from zapato.parts.electrical import Passive, ohms
 from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
+from zapato.parts.sights import on_i2c
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -67,6 +68,7 @@ KIND = Kind(
     actions={"scan": Action(help="ask every address and say which answer")},
     needs=_needs,
     driver=_driver,
+    sights=on_i2c,
     wiring=(
         "SDA to SDA and SCL to SCL, 3.3 V, ground; breakouts differ in the order of their pins. "
         "One pull-up of 4.7 kohm to 3.3 V a line: most breakouts carry 10 kohm each, so two or "

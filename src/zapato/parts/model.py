@@ -173,6 +173,23 @@ class Bench:
     chips: tuple[list[object], ...] = ()
 
 
+@dataclass(eq=False, repr=False)
+class Sight:
+    """One thing that a scan met.
+
+    Attributes:
+        address: as the device says it.
+        keys: what the table of a part for it says of the place, such as bus and address.
+        may_be: the kinds and chips that it may be.
+        words: what else is known of it.
+    """
+
+    address: str
+    keys: Mapping[str, object]
+    may_be: tuple[tuple[str, str], ...] = ()
+    words: str = ""
+
+
 @dataclass
 class Part:
     """One thing the device has.
@@ -296,6 +313,10 @@ def _no_addresses(part: Part) -> tuple[int, ...]:
     return ()
 
 
+def _no_sights(part: Part, text: str) -> Iterable[Sight]:
+    return ()
+
+
 def _no_offers(part: Part) -> Mapping[str, Pin]:
     return {}
 
@@ -332,6 +353,7 @@ class Kind:
         terminals: what its own terminals are called, by the key of the pin.
         beside: small parts that are wired beside it, at this logic level (V).
         apart: what its contacts carry that is kept apart from low voltage, V; 0 where nothing.
+        sights: what stands in its property `found`, for one that scans.
         wiring: how it is wired, for the reference.
         example: a table that passes `check`, for the reference.
     """
@@ -354,6 +376,7 @@ class Kind:
     terminals: Mapping[str, str] = field(default_factory=dict[str, str])
     beside: Callable[[Part, float], Iterable[Passive]] = _no_passives
     apart: Callable[[Part], float] = _nothing_apart
+    sights: Callable[[Part, str], Iterable[Sight]] = _no_sights
     words: tuple[str, ...] = ()
     gives: Callable[[Part], ValueType] = _boolean
     wiring: str = ""

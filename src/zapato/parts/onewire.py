@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from zapato.lang.fields import measured, pin
 from zapato.parts.electrical import Passive
 from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
+from zapato.parts.sights import on_onewire
 
 
 def crc8(data: bytes) -> int:
@@ -50,6 +51,7 @@ KIND = Kind(
         )
     ],
     driver=lambda part: Driver("bus_onewire", "OneWireBus", (part.pins["pin"].gpio,)),
+    sights=on_onewire,
     wiring=(
         "One data line with 4.7 kohm to 3.3 V at the board, supply and ground beside it. Sensors "
         "hang in a row on one cable, not in a star; tens of metres work with three wires, few "

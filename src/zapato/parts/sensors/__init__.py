@@ -24,6 +24,7 @@ class SensorChip:
         fastest: the shortest time between readings, ms, with its source in `source`.
         source: the document behind the figures.
         bus_most: the fastest clock of its bus, Hz; 0 where not stated.
+        family: the first byte of its serial number on a one-wire bus; 0 where it has none.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
         spi: it can hang on an SPI bus as well, where a select pin is given.
         draws: A at the most, by its datasheet; 0 where not stated here.
@@ -49,6 +50,7 @@ class SensorChip:
     derived: tuple[str, ...] = ()
     only: tuple[str, ...] = ()
     draws: float = 0.0
+    family: int = 0
 
     def __post_init__(self) -> None:
         if self.addresses and not self.bus:

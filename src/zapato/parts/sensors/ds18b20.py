@@ -23,11 +23,12 @@ CHIP = SensorChip(
     help="temperature on a one-wire bus",
     properties={"temperature": quantity("Cel", "temperature", -55, 125)},
     bus="onewire",
+    family=0x28,
     driver=_driver,
     bench=_bench,
     fastest=750,
     wiring=(
         "Red supply 3.3 V, black ground, yellow data on most probes; 4.7 kohm from data to 3.3 V once a bus."
     ),
-    source="DS18B20 datasheet, Features (−55 to 125 °C) and AC Electrical Characteristics (conversion 750 ms at 12 bits)",
+    source="DS18B20 datasheet, Features (−55 to 125 °C) and AC Electrical Characteristics (conversion 750 ms at 12 bits), 64-Bit Lasered ROM Code (family code 28h)",
 )

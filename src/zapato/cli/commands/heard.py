@@ -1,0 +1,125 @@
+"""zapato heard: what a device met on its buses, and putting it into the device file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from zapato.design import Design
+
+
+@click.command("heard")
+@click.argument("device", type=click.Path(path_type=Path))
+@click.option("--broker", metavar="HOST[:PORT]", help="Another broker than the site's.")
+@click.option("--scan", is_flag=True, help="Have the device look again, first.")
+@click.option(
+    "--write", "address", metavar="ADDRESS", help="Put what is at this address into the device file."
+)
+@click.option(
+    "--as", "to", metavar="KIND.NAME", help="With --write: the table that it gets, such as sensor.outlet."
+)
+@click.option("--chip", help="With --write: which chip it is, where it may be several.")
+@click.option(
+    "--listen", default=3.0, show_default=True, metavar="SECONDS", help="How long to wait for an answer."
+)
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it."
+)
+def COMMAND(
+    device: Path,
+    broker: str | None,
+    scan: bool,
+    address: str | None,
+    to: str | None,
+    chip: str | None,
+    listen: float,
+    form: str,
+) -> int:
+    """List what a device met on its buses, what it may be, and which part stands for it.
+
+    With --write ADDRESS --as KIND.NAME a table for it goes into the device file; comments and layout stay. A table that is there
+    already gets the address.
+
+    Exit code 0: everything that was met has its part, or was written; 1: something has none.
+    """
+    import json
+
+    from zapato.cli.terminal import table
+    from zapato.design import resolve
+    from zapato.errors import ZapatoError
+    from zapato.heard import heard, scanners, write_heard
+
+    if bool(address) != bool(to):
+        raise ZapatoError("--write and --as go together", "--write 0x76 --as sensor.cellar")
+    design = resolve(device)
+    if not scanners(design):
+        raise ZapatoError(
+            f"{design.name} has nothing that scans", "a bus, such as [i2c.main] or [onewire.outlet]"
+        )
+    found = _found(design, broker, scan, listen)
+    if address and to:
+        text = write_heard(design, found, address, to, chip or "")
+        where = design.document.source.name
+        click.echo(
+            f"{text.rstrip()}\n\nwritten into {where}"
+            if text
+            else f"{to} stands for {address} already in {where}"
+        )
+        return 0
+    rows = heard(design, found)
+    if form == "json":
+        click.echo(json.dumps([each.as_dict() for each in rows], indent=2))
+    elif rows:
+        click.echo(
+            table(
+                [
+                    {
+                        "on": each.on,
+                        "address": each.address,
+                        "part": each.used_by or "-",
+                        "may be": ", ".join(each.may_be) or each.words or "not known here",
+                    }
+                    for each in rows
+                ]
+            )
+        )
+    else:
+        silent = [part.name for part in scanners(design) if part.name not in found]
+        click.echo(
+            f"nothing was heard of {', '.join(silent)} yet" if silent else f"{design.name} met nothing"
+        )
+    return 0 if all(each.used_by for each in rows) else 1
+
+
+def _found(design: Design, broker: str | None, scan: bool, seconds: float) -> dict[str, str]:
+    """What the parts that scan say, by name, as the broker has it or as they say it now."""
+    import json
+    import time
+
+    from zapato.cli.live import broker_of
+    from zapato.cli.terminal import harmless
+    from zapato.deliver.broker import connected
+    from zapato.heard import FOUND, scanners
+
+    topics = {f"{design.topic}/{part.name}/{FOUND}": part.name for part in scanners(design)}
+    found: dict[str, str] = {}
+    with connected(design, broker_of(broker), list(topics)) as way:
+        until = time.monotonic() + seconds
+        if scan:
+            while way.next(0.3):  # what was kept
+                continue
+            for name in topics.values():
+                way.publish(f"{design.topic}/{name}/do/scan", "")
+        while time.monotonic() < until and len(found) < len(topics):
+            message = way.next(0.2)
+            if message and message[0] in topics:
+                try:
+                    said = json.loads(message[1])
+                except ValueError:
+                    continue
+                if isinstance(said, str):
+                    found[topics[message[0]]] = harmless(said[:2000])
+    return found
