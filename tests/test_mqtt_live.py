@@ -64,7 +64,7 @@ class Broker:
         )
         passwords.chmod(0o644)
         (folder / "m.conf").write_text(
-            f"listener {port} 127.0.0.1\nallow_anonymous false\npassword_file {passwords}\nuser root\n"
+            f"listener {port} 127.0.0.1\nallow_anonymous false\npassword_file {passwords}\nuser root\nmax_queued_messages 0\n"
         )
 
     def start(self) -> None:

@@ -1,7 +1,8 @@
 """The device as a W3C Thing Description 1.1, with forms of the W3C MQTT binding.
 
 Sources: W3C Recommendation "Web of Things (WoT) Thing Description 1.1", 5 December 2023; W3C "Web of Things (WoT) MQTT
-Binding" for the terms mqv:controlPacket, mqv:topic, mqv:filter, mqv:qos, mqv:retain.
+Binding" for the terms mqv:controlPacket, mqv:topic, mqv:filter, mqv:qos, mqv:retain. The topic stands in the address, too: there are
+clients that look for it there.
 """
 
 from __future__ import annotations
@@ -103,7 +104,7 @@ def _heard(topic: Topic, at: str, of: str, kind: str = JSON) -> dict[str, Any]:
         else ["readproperty", "observeproperty", "unobserveproperty"]
     )
     return {
-        "href": at, "op": ops, "contentType": kind, "mqv:controlPacket": "subscribe", "mqv:filter": topic.name,
+        "href": f"{at}/{topic.name}", "op": ops, "contentType": kind, "mqv:controlPacket": "subscribe", "mqv:filter": topic.name,
         "mqv:qos": str(topic.qos), "mqv:retain": topic.retained,
     }  # fmt: skip
 
@@ -111,6 +112,6 @@ def _heard(topic: Topic, at: str, of: str, kind: str = JSON) -> dict[str, Any]:
 def _said(topic: Topic, at: str, op: str) -> dict[str, Any]:
     """A form for what is said to the device."""
     return {
-        "href": at, "op": op, "contentType": JSON, "mqv:controlPacket": "publish", "mqv:topic": topic.name,
+        "href": f"{at}/{topic.name}", "op": op, "contentType": JSON, "mqv:controlPacket": "publish", "mqv:topic": topic.name,
         "mqv:qos": "1", "mqv:retain": False,
     }  # fmt: skip

@@ -6,6 +6,7 @@ import contextlib
 import json
 import sqlite3
 import threading
+from collections import deque
 from collections.abc import Generator, Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,6 +25,9 @@ CREATE INDEX IF NOT EXISTS said_by_name ON said (name, at);
 CREATE TABLE IF NOT EXISTS alerts (name TEXT NOT NULL, at REAL NOT NULL, gone REAL, text TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS kept (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
+_KEEP = "INSERT OR REPLACE INTO kept VALUES (?, ?)"
+TAKEN = 1000
+"""Numbers of messages that are remembered: more than a broker sends before it waits for an answer."""
 
 
 @dataclass(frozen=True)
@@ -72,15 +76,22 @@ class History:
                 self._db.execute("PRAGMA synchronous = FULL")  # what was acknowledged outlives a power cut
                 self._db.executescript(_TABLES)
                 self._db.execute(f"PRAGMA user_version = {VERSION}")
+            self._taken: deque[int] = deque(self.kept("taken", ()) if writes else (), TAKEN)
         except (sqlite3.Error, OSError) as error:
             raise ZapatoError(
                 f"{path} cannot be used as a history: {error}", "--history FILE names another"
             ) from None
 
-    def put(self, rows: Iterable[Row]) -> None:
-        """Write these, all or none, and only come back when they are on the disk. Raises ZapatoError."""
+    def put(self, rows: Iterable[Row], taken: Iterable[int] = ()) -> None:
+        """Write these, all or none, and only come back when they are on the disk. Raises ZapatoError.
+
+        `taken` are the numbers of the messages that they came in, so that one that comes twice is known (`was_taken`).
+        """
         with self._lock, _told(self.path):
             try:
+                self._taken.extend(taken)
+                if self._taken:
+                    self._db.execute(_KEEP, ("taken", json.dumps([*self._taken])))
                 self._db.executemany(
                     "INSERT INTO said VALUES (?, ?, ?)",
                     [(self._id(row.name), row.at, _stored(row.value)) for row in rows],
@@ -90,6 +101,10 @@ class History:
                 self._db.rollback()
                 self._ids.clear()
                 raise
+
+    def was_taken(self, number: int) -> bool:
+        """Whether a message of this number is among those that were written last."""
+        return number in self._taken
 
     def _id(self, name: str) -> int:
         if name not in self._ids:
@@ -173,7 +188,7 @@ class History:
 
     def keep(self, key: str, value: object) -> None:
         """Keep a small thing for the next start."""
-        self._write("INSERT OR REPLACE INTO kept VALUES (?, ?)", (key, json.dumps(value)))
+        self._write(_KEEP, (key, json.dumps(value)))
 
     def kept(self, key: str, default: Any = None) -> Any:
         found = self._rows("SELECT value FROM kept WHERE key = ?", (key,))

@@ -6,7 +6,7 @@ import contextlib
 import queue
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from zapato.deliver.broker import Connection
@@ -136,43 +136,51 @@ class Service:
 
     def _run(self) -> None:
         while not self._over.is_set():
-            messages = self.way.waiting(0.25)
-            try:
-                self._take(messages)
-                self.trouble = ""
-            except ZapatoError as error:
-                self.trouble = str(error)
-                self._over.wait(1)
+            self._take(self.way.waiting(0.25))
 
     def _take(self, messages: list[mqtt.MQTTMessage]) -> None:
         at = time.time()
         rows: list[Row] = []
         for each in messages:
             found = self.hub.hear(each.topic, bytes(each.payload), bool(each.retain), at)
-            rows += [row for row in found if not (each.dup and self._again(row))]
+            if not (each.dup and self.history.was_taken(each.mid)):
+                rows += found
             if each.topic.endswith("/about"):
                 self._described(each.topic, bytes(each.payload))
-        if rows:
-            self.history.put(rows)
-        self.way.done(messages)
+        if not rows or self._kept(
+            lambda: self.history.put(rows, [each.mid for each in messages if each.qos])
+        ):
+            self.way.done(messages)
         self.count += len(messages)
-        if rows:
-            self.watchman.look(at, frozenset(row.name for row in rows))
+        self._kept(lambda: self._look(at, frozenset(row.name for row in rows)))
+
+    def _kept(self, work: Callable[[], object]) -> bool:
+        """Do it until it is done; False where the end comes before the disk has room again."""
+        while not self._over.is_set():
+            try:
+                work()
+                self.trouble = ""
+                return True
+            except ZapatoError as error:
+                self.trouble = str(error)
+                self._over.wait(1)
+        return False
+
+    def _look(self, at: float, names: frozenset[str]) -> None:
+        """The alerts, and once a day what is too old."""
+        if names:
+            self.watchman.look(at, names)
         if at - self._looked >= 1:
             self._looked = at
             self.watchman.look(at)
         if at - self._pruned >= DAY:
-            self._pruned = at
             self.history.prune(at - self.keep * DAY)
-
-    def _again(self, row: Row) -> bool:
-        """Whether a message that the broker sent twice was written before the hub went away."""
-        last = self.history.latest(row.name)[:1]
-        return bool(last and last[0].value == row.value)
+            self._pruned = at
 
     def _described(self, topic: str, payload: bytes) -> None:
         thing = next((each for each in self.hub.things.values() if each.topic == topic), None)
-        self.history.describe(topic, payload.decode("utf-8", "replace") if thing and payload else "")
+        text = payload.decode("utf-8", "replace") if thing and payload else ""
+        self._kept(lambda: self.history.describe(topic, text))
         if thing:
             self.way.follow(thing.filters)
 

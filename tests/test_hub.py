@@ -1,0 +1,425 @@
+"""The hub without a broker: descriptions from anybody, values, history, alerts, and what it is told to say."""
+
+import json
+import sqlite3
+import time
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import zapato
+from zapato.checks import device_files
+from zapato.descriptions import thing, thing_models
+from zapato.design.alerts import offered, read_alerts
+from zapato.errors import ZapatoError
+from zapato.hub import History, Hub
+from zapato.hub.history import Row
+from zapato.hub.things import NoThing, read_thing
+from zapato.hub.values import NotTaken
+from zapato.hub.watchman import Watchman
+
+CONTEXT = ["https://www.w3.org/2022/wot/td/v1.1"]
+
+
+def described(design) -> tuple[str, bytes]:
+    return f"{design.topic}/about", json.dumps(thing(design)).encode()
+
+
+@pytest.fixture
+def designs(site):
+    return [zapato.load(path) for path in device_files(site)]
+
+
+@pytest.fixture
+def hub(designs) -> Hub:
+    made = Hub()
+    for each in designs:
+        made.hear(*described(each), True, 0.0)
+    return made
+
+
+def test_what_the_descriptions_say_is_what_the_site_offers(hub, designs):
+    types = hub.types()
+    assert {name: types[name] for name in offered(designs)} == offered(designs)
+    assert [row["name"] for row in hub.table()] == sorted(each.name for each in designs)
+    rows = {f"{t['name']}.{p['name']}": p for t in hub.table() for p in t["properties"]}
+    assert rows["rack-strip.left.level"]["high"] == 100 and rows["rack-strip.left.level"]["settable"]
+    assert (
+        rows["boot-dryer.cabinet.temperature"]["unit"] == "Cel"
+        and not rows["boot-dryer.door.closed"]["settable"]
+    )
+    assert rows["boot-dryer.heater.on"]["age"] is None
+
+
+def test_values_ages_and_who_is_there(hub):
+    changes = []
+    stop = hub.listen(changes.append)
+    assert [r.value for r in hub.hear("refuge/boot-dryer/heater/on", b"true", False, 10)] == [True]
+    hub.hear("refuge/boot-dryer/state", b"offline", True, 11)
+    hub.hear("refuge/boot-dryer/cabinet/temperature", b"{not a number", False, 12)
+    hub.hear("refuge/boot-dryer/nobody/on", b"true", False, 12)
+    stop()
+    hub.hear("refuge/boot-dryer/heater/on", b"false", False, 13)
+    table = {f"{t['name']}.{p['name']}": p for t in hub.table(15.0) for p in t["properties"]}
+    assert table["boot-dryer.heater.on"]["value"] is False and table["boot-dryer.heater.on"]["age"] == 2
+    assert table["boot-dryer.cabinet.temperature"]["value"] == "{not a number"
+    assert hub.online("boot-dryer") is False and hub.online("kettle-plug") is None
+    assert [(c.what, c.name) for c in changes] == [
+        ("value", "boot-dryer.heater.on"), ("value", "boot-dryer.state"), ("value", "boot-dryer.cabinet.temperature"),
+    ]  # fmt: skip
+    assert not hub.hear("refuge/boot-dryer/heater/on", b"false", True, 20)  # subscribed once more
+    hub.hear("refuge/boot-dryer/about", b"", True)
+    assert "boot-dryer" not in hub.things and not hub.hear("refuge/boot-dryer/heater/on", b"true")
+
+
+SAID = {
+    "boot-dryer.vent.on = true": ("refuge/boot-dryer/vent/on/set", "true"),
+    "boot-dryer.vent.on=off": ("refuge/boot-dryer/vent/on/set", "false"),
+    "rack-strip.left.level = 40": ("refuge/rack-strip/left/level/set", "40"),
+    "rack-strip.left.color = '#00ff00'": ("refuge/rack-strip/left/color/set", '"#00ff00"'),
+    "rack-strip.left.color = #00ff00": ("refuge/rack-strip/left/color/set", '"#00ff00"'),
+    "boot-dryer.vent.toggle": ("refuge/boot-dryer/vent/do/toggle", ""),
+    "boot-dryer.vent.pulse 2s": ("refuge/boot-dryer/vent/do/pulse", "2.0"),
+    "boot-dryer.vent.pulse(500ms)": ("refuge/boot-dryer/vent/do/pulse", "0.5"),
+    "boot-dryer.vent.pulse 3": ("refuge/boot-dryer/vent/do/pulse", "3"),
+}
+REFUSED = {
+    "boot-dryer.vent.on = 3": "takes a boolean",
+    "rack-strip.left.level = 101": "0 to 100",
+    "rack-strip.left.level = high": "takes a number",
+    "rack-strip.left.effect = disco": "has no",
+    "boot-dryer.door.closed = true": "can be read, not set",
+    "boot-dryer.ven.on = true": "has no ven.on",
+    "boot-dryr.vent.on = true": "no device is called boot-dryr",
+    "boot-dryer.vent.pulse": "takes number (s)",
+    "boot-dryer.vent.pulse 0": "more than 0",
+    "boot-dryer.vent.pulse 2s, 3s": "takes number (s)",
+    "boot-dryer.vent.explode": "no action vent.explode",
+    "boot-dryer": "no action",
+    "= = =": "cannot be read",
+}
+
+
+@pytest.mark.parametrize(("line", "said"), SAID.items(), ids=SAID)
+def test_what_a_typed_line_says(hub, line, said):
+    found = hub.command(line)
+    assert (found.topic, found.payload, found.qos, found.retain) == (*said, 1, False)
+
+
+@pytest.mark.parametrize(("line", "words"), REFUSED.items(), ids=REFUSED)
+def test_what_is_checked_before_it_is_sent(hub, line, words):
+    with pytest.raises(NotTaken, match=words.replace("(", r"\(").replace(")", r"\)")):
+        hub.command(line)
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(
+        ["forms", "properties", "actions", "events", "op", "href", "mqv:topic", "mqv:filter", "type", "enum", "minimum", "input", "x"]
+    ), inner, max_size=4),
+    max_leaves=25,
+)  # fmt: skip
+
+
+@given(JSON | st.binary(max_size=40), st.binary(max_size=30))
+def test_any_description_and_any_value_is_borne(raw, value):
+    hub = Hub()
+    body = (
+        raw
+        if isinstance(raw, bytes)
+        else json.dumps(
+            {
+                "@context": CONTEXT,
+                "properties": {"p": raw},
+                "actions": raw,
+                "events": {"e": raw},
+                "title": raw,
+            }
+        ).encode()
+    )
+    hub.hear("a/b/about", body)
+    json.dumps(hub.table(), allow_nan=False)
+    for topic in list(hub._of):
+        hub.hear(topic, value)
+    json.dumps(hub.table(), allow_nan=False)
+
+
+HOSTILE = {
+    "too large": b" " * (1 << 18) + b"{}",
+    "not JSON": b"{",
+    "deep": b"[" * 100_000,
+    "another thing": b'{"title": "x"}',
+}
+
+
+@pytest.mark.parametrize("body", HOSTILE.values(), ids=HOSTILE)
+def test_what_is_no_description(body):
+    with pytest.raises(NoThing):
+        read_thing("a/b/about", body)
+
+
+def test_a_description_steers_no_terminal_and_reads_no_wildcard():
+    form = {"op": ["readproperty"], "href": "mqtt://b/x", "mqv:filter": "#"}
+    wild = {
+        "@context": CONTEXT,
+        "title": "\x1b[2Jnasty",
+        "properties": {"p": {"type": "number", "forms": [form]}},
+    }
+    assert read_thing("a/b/about", json.dumps(wild).encode()).properties == {}
+    form["mqv:filter"] = "other/place"
+    found = read_thing("a/b/about", json.dumps(wild).encode())
+    assert "\x1b" not in found.label and found.filters == ["other/place", "a/b/about"]
+    del form["mqv:filter"]
+    assert read_thing("a/b/about", json.dumps(wild).encode()).properties["p"].reads == "x"
+
+
+def test_senml_packs_are_read(put):
+    site = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\nreport = "senml"\n'
+    path = put(
+        {
+            "site.toml": site,
+            "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[sensor.c]\nchip = "dht22"\npin = 27\n[flag.f]\n',
+        }
+    )
+    hub = Hub()
+    hub.hear(*described(zapato.load(path)))
+    rows = hub.hear(
+        "refuge/bench/c/temperature", b'[{"n": "refuge/bench/c/temperature", "u": "Cel", "v": 21.5}]'
+    )
+    rows += hub.hear("refuge/bench/f/on", b'[{"n": "x", "vb": true}]') + hub.hear(
+        "refuge/bench/c/humidity", b"[]"
+    )
+    assert [row.value for row in rows] == [21.5, True, None]
+    assert hub.command("bench.f.on = on").payload == "true"
+
+
+# --- history
+
+
+def test_history_keeps_thins_and_forgets(tmp_path):
+    history = History(tmp_path / "h.sqlite")
+    history.put(
+        [Row(t, "a.b.c", t % 10) for t in range(1000)]
+        + [Row(5.0, "a.b.on", True), Row(900.0, "a.b.on", False), Row(7, "a.t", "é")]
+    )
+    assert history.last()["a.b.on"] == Row(900.0, "a.b.on", False) and history.names() == [
+        "a.b.c",
+        "a.b.on",
+        "a.t",
+    ]
+    whole = history.series("a.b.c", 0, 1000, 2000)
+    assert [(p.at, p.value) for p in whole] == [(t, t % 10) for t in range(1000)]
+    thin = history.series("a.b.c", 100, 1000, 90)
+    assert len(thin) <= 93 and thin[0].at == 100 and thin[0].count == 0
+    assert all(p.low <= p.value <= p.high for p in thin) and sum(p.count for p in thin) == 900
+    assert [(p.at, p.value) for p in history.series("a.b.on", 500, 1000)] == [(500, True), (900.0, False)]
+    assert history.prune(950.0) == 951 and history.last()["a.b.on"].value is False
+    with pytest.raises(ZapatoError, match="another hub"):
+        History(tmp_path / "h.sqlite")
+    assert History(tmp_path / "h.sqlite", writes=False).last()["a.t"].value == "é"
+    session = history.session
+    history.close()
+    again = History(tmp_path / "h.sqlite")
+    assert again.session == session and again.last()["a.b.c"].at == 999
+    again._db.execute("DROP TABLE said")
+    with pytest.raises(ZapatoError, match="does not go on"):
+        again.put([Row(1, "a", 1)])
+
+
+@pytest.mark.parametrize("body", [b"not a database at all, but long enough to be looked at" * 30, None])
+def test_a_history_that_is_none(tmp_path, body):
+    path = tmp_path / "x.sqlite"
+    path.write_bytes(body) if body else path.mkdir()
+    with pytest.raises(ZapatoError, match="cannot be used"):
+        History(path)
+
+
+# --- alerts
+
+
+def watch(hub, site_path, text, known, history=None):
+    (site_path / "alerts.toml").write_text(text)
+    alerts, document = read_alerts(site_path / "alerts.toml", known)
+    assert not document.findings, document.findings
+    return Watchman(alerts, hub, history or History())
+
+
+def test_alerts_are_told_once_until_they_have_gone_back(hub, designs, site):
+    told = []
+    hub.listen(lambda c: told.append((c.what, c.name, c.value)) if c.what in ("alert", "over") else None)
+    watchman = watch(
+        hub,
+        site,
+        '[[alert]]\nname = "frost"\nwhen = "gear-locker.cellar.temperature < 4"\nback = 1\ntext = "Frost: {gear-locker.cellar.temperature} °C"\n'
+        '[[alert]]\nname = "long"\nwhen = "boot-dryer.heater.on"\nheld = "8h"\n'
+        '[[alert]]\nname = "both"\nwhen = "boot-dryer.heater.on and not gear-locker.rescue.closed"\n',
+        offered(designs),
+    )
+
+    def say(topic, payload, at):
+        names = frozenset(row.name for row in hub.hear(f"refuge/{topic}", payload, False, at))
+        watchman.look(at, names)
+
+    base = time.time()
+    for at, value in enumerate((b"5", b"3.9", b"3.5", b"4.5", b"3.9", b"5.1", b"3", b"null", b'"x"')):
+        say("gear-locker/cellar/temperature", value, base + at)
+    assert told == [
+        ("alert", "frost", "Frost: 3.9 °C"),
+        ("over", "frost", None),
+        ("alert", "frost", "Frost: 3 °C"),
+        ("over", "frost", None),
+    ]
+    told.clear()
+    say("boot-dryer/heater/on", b"true", base)
+    say("gear-locker/rescue/closed", b"false", base)
+    for hours in (1, 7.9, 8.0, 9):
+        say("boot-dryer/heater/on", b"true", base + hours * 3600)
+    assert told == [
+        ("alert", "both", "boot-dryer.heater.on and not gear-locker.rescue.closed"),
+        ("alert", "long", "boot-dryer.heater.on for 8 h"),
+    ]
+    assert watchman.standing == ["long", "both"]
+    say("boot-dryer/heater/on", b"false", base + 9.1 * 3600)
+    assert told[2:] == [("over", "long", None), ("over", "both", None)]
+
+
+def test_a_silence_and_a_restart(hub, designs, site, tmp_path):
+    told = []
+    hub.listen(lambda c: told.append((c.what, c.value)) if c.what in ("alert", "over") else None)
+    text = '[[alert]]\nname = "quiet"\nsilent = "gear-locker"\nheld = "30min"\n[[alert]]\nname = "on"\nwhen = "boot-dryer.heater.on"\nheld = "8h"\n'
+    history = History(tmp_path / "h.sqlite")
+    watchman = watch(hub, site, text, offered(designs), history)
+    base = time.time()
+    hub.hear("refuge/gear-locker/ropes/closed", b"true", False, base)
+    hub.hear("refuge/boot-dryer/heater/on", b"true", False, base)
+    for minutes in (1, 29, 30.1, 60):
+        watchman.look(base + minutes * 60)
+    assert told == [("alert", "gear-locker has been silent for 30 min")]
+    again = watch(hub, site, text, offered(designs), history)  # the hub was away for hours
+    again.look(base + 8.5 * 3600)
+    assert told[1:] == [("alert", "boot-dryer.heater.on for 8 h")]
+    hub.hear("refuge/gear-locker/ropes/closed", b"false", False, base + 9 * 3600)
+    again.look(base + 9 * 3600)
+    assert told[2:] == [("over", None)]
+    assert [(a["name"], a["gone"] is None) for a in history.alerts()] == [("on", True), ("quiet", False)]
+
+
+WRONG = {
+    'name = "A B"\nwhen = "boot-dryer.heater.on"': ["bad-name"],
+    'name = "a"': ["missing-key"],
+    'name = "a"\nwhen = "boot-dryer.heater.on"\nsilent = "boot-dryer"': ["missing-key"],
+    'name = "a"\nwhen = "boot-dryer.heatr.on"': ["link-unknown"],
+    'name = "a"\nwhen = "heater.on"': ["link-unknown"],
+    'name = "a"\nwhen = "boot-dryer.cabinet.temperature"': ["link-type"],
+    'name = "a"\nwhen = "boot-dryer.cabinet.temperature > \'x\'"': ["link-type"],
+    'name = "a"\nwhen = "1 < 2"': ["link-type"],
+    'name = "a"\nwhen = "boot-dryer.heater.on"\nback = 2': ["link-type"],
+    'name = "a"\nsilent = "boot-dryer"': ["missing-key"],
+    'name = "a"\nsilent = "boot dryer"\nheld = "1h"': ["link-unknown"],
+    'name = "a"\nwhen = "boot-dryer.heater.on"\ntext = "{nobody}"': ["link-unknown"],
+    'name = "a"\nwhen = "boot-dryer.heater.on"\ntext = "{"': ["link-type"],
+    'name = "a"\nwhen = "boot-dryer.heater.on"\nhold = "1h"': ["unknown-key"],
+    'name = "a"\nwhen = "__import__(\'os\')"': ["link-type"],
+    'name = "a"\nwhen = "boot-dryer.heater.on"\n[[alert]]\nname = "a"\nwhen = "boot-dryer.heater.on"': ["name-taken"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("table", "codes"), WRONG.items(), ids=range(len(WRONG)))
+def test_alerts_are_checked_at_the_desk(site, table, codes):
+    (site / "alerts.toml").write_text(f"[[alert]]\n{table}\n")
+    report = zapato.check(site)
+    assert [f.code for f in report] == codes and all(
+        f.place.file.endswith("alerts.toml") and f.place.line for f in report
+    )
+
+
+def test_names_of_devices_in_expressions(hub, designs, site):
+    hub.hear("refuge/boot-dryer/cabinet/temperature", b"50", False, 1)
+    hub.hear("refuge/gear-locker/cellar/temperature", b"20", False, 1)
+    told = []
+    hub.listen(lambda c: told.append(c.name) if c.what == "alert" else None)
+    whens = {
+        "diff": "boot-dryer.cabinet.temperature-gear-locker.cellar.temperature == 30",
+        "minus": "10 -gear-locker.cellar.temperature == -10",
+        "text": "rack-strip.left.effect == 'gear-locker.door.opened'",
+        "zero": "boot-dryer.cabinet.temperature / (gear-locker.cellar.temperature - 20) > 1",
+    }
+    hub.hear("refuge/rack-strip/left/effect", b'"gear-locker.door.opened"', False, 1)
+    watch(
+        hub,
+        site,
+        "".join(f'[[alert]]\nname = "{n}"\nwhen = "{w}"\n' for n, w in whens.items()),
+        offered(designs),
+    ).look(2)
+    assert told == ["diff", "minus", "text"]
+
+
+def test_thing_models_are_valid_and_fit_the_descriptions(designs):
+    import jsonschema
+    from test_descriptions import validator
+
+    check: jsonschema.Draft7Validator = validator("thing-model-1.1.json")
+    models = thing_models()
+    assert len(models) > 30
+    for model in models.values():
+        assert not [e.message for e in check.iter_errors(model)]
+    for design in designs:
+        of = thing(design)
+        for part in design.parts.values():
+            name = f"sensor-{part.values['chip']}" if part.kind.name == "sensor" else part.kind.name
+            for group in ("properties", "actions", "events"):
+                mine = {
+                    k.partition(".")[2]: v
+                    for k, v in of.get(group, {}).items()
+                    if k.startswith(f"{part.name}.")
+                }
+                offered_too = mine.keys() & models.get(name, {}).get(group, {}).keys()
+                assert offered_too or not mine, (name, group)
+                assert all(
+                    models[name][group][key].get("type") == mine[key].get("type") for key in offered_too
+                )
+
+
+def test_the_models_from_the_command_line(cli, tmp_path):
+    assert "sensor-dht22" in cli("models").out.split()
+    assert json.loads(cli("models", "relay").out)["properties"]["on"]["type"] == "boolean"
+    assert cli("models", "relai").code == 2
+    assert "written" in cli("models", "--out", tmp_path / "m").out and len(
+        list((tmp_path / "m").iterdir())
+    ) == len(thing_models())
+
+
+def test_the_past_from_the_command_line(cli, tmp_path):
+    now, path = time.time(), tmp_path / "h.sqlite"
+    history = History(path)
+    history.put(
+        [Row(now - 3000 + 60 * n, "b.c.temperature", 20.0 + n / 7) for n in range(40)]
+        + [Row(now - 500, "b.r.on", True), Row(now - 9e5, "b.old.on", True)]
+    )
+    both = ("--past", "b.c.temperature", "--past", "b.r.on", "--history", path)
+    found = json.loads(cli("hub", *both, "--format", "json").out)
+    assert len(found["b.c.temperature"]) == 40 and found["b.r.on"][0]["value"] is True
+    rows = cli("hub", *both, "--format", "csv", "--since", "10min").out.splitlines()
+    assert rows[0] == "time,name,value,low,high" and rows[1].count("b.c.temperature") and len(rows) == 3
+    assert (
+        cli("hub", *both, "--plot", tmp_path / "p.png").code == 0
+        and (tmp_path / "p.png").read_bytes()[:4] == b"\x89PNG"
+    )
+    assert "b.old.on" in cli("hub", "--past", "b.old.on", "--history", path, "--since", "1h").out
+    for wrong, words in (
+        (("--past", "b.c.temp", "--history", path), "did you mean"),
+        (("--past", "x", "--history", tmp_path / "none"), "no history"),
+        ((*both, "--since", "long"), "takes a time"),
+        ((*both, "--plot", "x.txt"), "picture"),
+        (("--plot", "x.png"), "--past"),
+        (("--format", "csv"), "--past"),
+        (("--demo", "--broker", "x"), "own site"),
+        (("--serve", "127.0.0.1"), "user and password"),
+        (("--broker", "127.0.0.1:1"), "no broker answers"),
+        (("--keep", "0d"), "takes a time"),
+    ):
+        called = cli("hub", *wrong)
+        assert (called.code, called.err.count("\n")) == (2, 1) and words in called.err
+    history.close()
+    sqlite3.connect(path).execute("PRAGMA integrity_check")
