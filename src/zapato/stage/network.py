@@ -234,6 +234,7 @@ class Wire(Socket):
         """The peer ends the connection."""
         if self.open:
             self.open, self.ended, self.peer = False, True, None
+            self.clock.after(0, lambda: None)  # whoever waits looks
 
     def vanish(self) -> None:
         self.alive, self.open, self.peer = False, False, None
