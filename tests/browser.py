@@ -47,7 +47,9 @@ class Page:
 
     def _each(self, css: str, what: str) -> list[str]:
         """Of every element at once: the page may be made anew between two looks."""
-        return self.driver.execute_script(f"return [...document.querySelectorAll(arguments[0])].map((e) => {what})", css)
+        return self.driver.execute_script(
+            f"return [...document.querySelectorAll(arguments[0])].map((e) => {what})", css
+        )
 
     def text(self, css: str) -> str:
         return self.texts(css)[0]

@@ -27,7 +27,7 @@ from zapato.stage.clock import Clock
 from zapato.stage.little import Blocks, LittleFlash
 from zapato.stage.network import Air
 from zapato.stage.player import PowerCut
-from zapato.stage.rehearse import _until_the_end, shims
+from zapato.stage.rehearse import play_out, shims
 from zapato.stage.trace import Trace
 
 KEY = "5a" * 32
@@ -83,7 +83,7 @@ class Place:
             raise End
 
         self.clock.at(self.clock.now + int(self.seconds * 1000), end)
-        return _until_the_end(self.board, self.clock, self.trace)
+        return play_out(self.board, self.clock, self.trace)
 
     @property
     def log(self) -> list[str]:

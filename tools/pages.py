@@ -1,6 +1,6 @@
 """Makes the pictures of pages in docs/screenshots anew, in Debian's Chromium, from the demo data.
 
-usage: python tools/pages.py [access] [report]
+usage: python tools/pages.py [access] [report] [hub]
 """
 
 from __future__ import annotations
@@ -67,7 +67,57 @@ def report(folder: Path) -> None:
         page.shot(str(SHOTS / "report.png"))
 
 
+def hub(folder: Path) -> None:
+    """The hub's page with the demo alive, a minute after its start, one value's past open."""
+    from browser import chromium, soon
+
+    from zapato.checks import device_files
+    from zapato.deliver.broker import Connection, describe
+    from zapato.demo.copy import copy_site
+    from zapato.design import resolve
+    from zapato.design.alerts import offered, read_alerts
+    from zapato.hub import History, Service
+    from zapato.hub.web import Page
+    from zapato.stage.alive import Alive
+    from zapato.stage.embedded import EmbeddedBroker
+
+    for _ in copy_site(folder / "hub"):
+        pass
+    alerts = folder / "hub" / "alerts.toml"
+    alerts.write_text(alerts.read_text("utf-8").replace('"10min"', '"1s"'), "utf-8")
+    designs = [resolve(path) for path in device_files(folder / "hub")]
+    broker = EmbeddedBroker()
+    broker.start()
+    service = Service((broker.host, broker.port), History())
+    service.start()
+    service.watch(read_alerts(alerts, offered(designs))[0])
+    way = Connection(broker.host, broker.port, "", "", b"", ["x"])
+    for each in designs:
+        describe(each, way)
+    alive = Alive(designs, (broker.host, broker.port), seed=4)
+    alive.start()
+    shown = Page(service, "0")
+    shown.start()
+    with chromium() as page:
+        page.get(shown.address)
+        soon(lambda: page.texts("#count") == ["5 of 5 online"], 60)
+        live = next(each for each in alive.lives if each.design.name == "gear-locker")
+        soon(lambda: len(service.history.latest("boot-dryer.cabinet.humidity")) > 3, 240)
+        live.act("rescue.closed = false")
+        soon(lambda: page.texts(".alert"), 60)
+        page.click('[data-name="boot-dryer.cabinet.humidity"] .label')
+        soon(lambda: page.all(".past svg"))
+        page.all(".past nav button")[0].click()
+        soon(lambda: page.attribute(".past nav button", "aria-pressed") == "true")
+        page.driver.execute_script("window.scrollTo(0, 0)")
+        page.shot(str(SHOTS / "hub-page.png"))
+    shown.stop()
+    alive.stop()
+    service.stop()
+    broker.stop()
+
+
 if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as name:
-        for word in sys.argv[1:] or ["access", "report"]:
+        for word in sys.argv[1:] or ["access", "report", "hub"]:
             globals()[word](Path(name))

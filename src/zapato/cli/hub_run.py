@@ -158,6 +158,10 @@ def run(asked: Asked) -> int:
         raise ZapatoError("--plot goes with --past", "--past device.part.property --plot past.png")
     if asked.demo and (asked.site or asked.broker):
         raise ZapatoError("--demo has its own site and broker")
+    if asked.web:
+        from zapato.hub.web import place
+
+        place(asked.web)
     with ready(asked) as service:
         if asked.lines:
             return max(do(service, line, asked) for line in asked.lines)

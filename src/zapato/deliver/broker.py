@@ -65,7 +65,7 @@ class Connection:
             self.close()
             raise NotDelivered(
                 f"the broker at {host}:{port} does not take us: {self._refused or 'no answer'}",
-                "user and password stand in [mqtt]",
+                "user and password stand in [mqtt]" if self._refused else "--broker HOST:PORT names another",
             )
 
     def _connected(self, client: mqtt.Client, _data: Any, _flags: Any, code: Any, *_rest: Any) -> None:

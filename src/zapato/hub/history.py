@@ -77,7 +77,7 @@ class History:
                 self._db.executescript(_TABLES)
                 self._db.execute(f"PRAGMA user_version = {VERSION}")
             self._taken: deque[int] = deque(self.kept("taken", ()) if writes else (), TAKEN)
-        except (sqlite3.Error, OSError) as error:
+        except (sqlite3.Error, OSError, ValueError) as error:
             raise ZapatoError(
                 f"{path} cannot be used as a history: {error}", "--history FILE names another"
             ) from None

@@ -19,8 +19,8 @@ from zapato.hub.watchman import Watchman
 if TYPE_CHECKING:
     import paho.mqtt.client as mqtt
 
-ABOUT = "+/+/about"
-"""Where descriptions are."""
+ABOUT = ("+/about", "+/+/about", "+/+/+/about", "+/+/+/+/about")
+"""Where descriptions are: under the site's and the device's name, or what `[mqtt] topic` says instead."""
 BATCH = 500
 """Messages that are written in one go at the most."""
 WAITING = 20_000
@@ -32,9 +32,9 @@ class Kept(Connection):
 
     def __init__(self, host: str, port: int, user: str, password: str, ca: bytes, session: str) -> None:
         self.messages: queue.Queue[mqtt.MQTTMessage] = queue.Queue(WAITING)
-        self.filters: set[str] = {ABOUT}
+        self.filters: set[str] = {*ABOUT}
         self.up, self.ended, self._first = False, False, threading.Event()
-        super().__init__(host, port, user, password, ca, [ABOUT], session)
+        super().__init__(host, port, user, password, ca, ABOUT, session)
 
     def _connected(self, client: mqtt.Client, _data: Any, _flags: Any, code: Any, *_rest: Any) -> None:
         self._topics = sorted(self.filters)

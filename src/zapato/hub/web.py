@@ -49,7 +49,7 @@ class Page:
     def __init__(self, service: Service, where: str = "", token: str = "") -> None:
         import uvicorn
 
-        host, port = _place(where)
+        host, port = place(where)
         self.service = service
         self.token = token or ("" if host in LOOPBACK else secrets.token_urlsafe(18))
         self._readers: set[_Reader] = set()
@@ -246,7 +246,8 @@ async def _file(request: Request) -> Response:
     return Response((files("zapato") / "hub" / name).read_bytes(), media_type=KINDS[name])
 
 
-def _place(where: str) -> tuple[str, int]:
+def place(where: str) -> tuple[str, int]:
+    """Address and port of "PORT" or "ADDRESS:PORT". Raises ZapatoError."""
     host, _, port = where.rpartition(":")
     if where and not (port.isdigit() and int(port) < 65536):
         raise ZapatoError(f"--web takes PORT or ADDRESS:PORT, not {where}", "--web 8080")

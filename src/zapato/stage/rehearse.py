@@ -109,7 +109,7 @@ def _run(
     air, broker = Air(clock, trace, wifi), Broker(clock, trace)
     board = Board(
         design.board,
-        delivered(design, program, _settings(design)),
+        delivered(design, program, staged_settings(design)),
         shims(design.board.chip.port),
         random.getrandbits(30),
         clock,
@@ -123,7 +123,7 @@ def _run(
     prepare(design, script, board, air, broker)
     if progress:
         _tell(progress, clock, script.lasts)
-    crash = _until_the_end(board, clock, trace)
+    crash = play_out(board, clock, trace)
     return result_of(design, script, board, trace, crash, time.perf_counter() - begun)
 
 
@@ -162,7 +162,7 @@ def _tell(progress: Callable[[float], None], clock: Clock, lasts: int) -> None:
     tell()
 
 
-def _until_the_end(board: Board, clock: Clock, trace: Trace) -> Crash | None:
+def play_out(board: Board, clock: Clock, trace: Trace) -> Crash | None:
     """Run the program, power-up after power-up."""
     dark: int | None = None
     try:
@@ -207,7 +207,7 @@ def shims(port: str = "") -> dict[str, bytes]:
     return {f"{name}.mpy": data for name, data in compile_all(common | own, cache_folder()).items()}
 
 
-def _settings(design: Design) -> dict[str, Any]:
+def staged_settings(design: Design) -> dict[str, Any]:
     """The device's settings with every secret replaced."""
     found: dict[str, Any] = settings(design, "00" * 32)
     for group in ("wifi", "mqtt"):
