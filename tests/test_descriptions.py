@@ -66,7 +66,7 @@ def test_a_secret_host_is_not_told(put):
     )
     made = zapato.load(path)
     assert "hidden" not in json.dumps([thing(made), asyncapi(made)])
-    assert thing(made)["properties"]["r.on"]["forms"][0]["href"] == "mqtts://broker:8883"
+    assert thing(made)["properties"]["r.on"]["forms"][0]["href"] == "mqtts://broker:8883/refuge/bench/r/on"
     assert thing(made)["security"] == ["login"]
     alone = zapato.load(put(HEADER.format(board="esp32-38pin") + "[relay.r]\npin = 26\n"))
     (path.parent / "site.toml").unlink()
