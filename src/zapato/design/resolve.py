@@ -260,12 +260,23 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
 def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
     wanted = part.kind.bus(part)
     other = design.parts.get(name)
-    words = {"uart": "serial link", "i2c": "I2C bus", "onewire": "one-wire bus", "spi": "SPI bus"}[wanted]
+    words = {
+        "uart": "serial link",
+        "i2c": "I2C bus",
+        "onewire": "one-wire bus",
+        "spi": "SPI bus",
+        "frames": "controller",
+    }[wanted]
     what = f"{path[2]} names {name}, " + (
         f"which is [{other.id}] and no {words}" if other else f"and no {words} is called that"
     )
     options = [each for each, p in design.parts.items() if p.kind.name == wanted]
-    pins = {"i2c": "sda and scl", "uart": "tx, rx and baud", "onewire": "pin"}.get(wanted, "its pins")
+    pins = {
+        "i2c": "sda and scl",
+        "uart": "tx, rx and baud",
+        "onewire": "pin",
+        "frames": "serial, hears and says",
+    }.get(wanted, "its pins")
     have = (
         f"there are: {', '.join(options)}"
         if options

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from zapato.boards.model import Level
 from zapato.lang.fields import choice, measured, names, pin, text
 from zapato.parts.electrical import COIL, DRIVER, INPUT, PIN, Load, coil_source, usual
+from zapato.parts.frames import controller_bench
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
 
 
@@ -20,14 +21,20 @@ def _needs(part: Part) -> Iterable[Need]:
 
 def _driver(part: Part) -> Driver | None:
     if part.values.get("serial"):
-        return None
+        return (
+            Driver("by_frames", "FrameBlind", (part.linked["serial"].name,))
+            if "serial" in part.linked
+            else None
+        )
     active = int(part.get("active", "high") == "high")
     pins = (part.at("open"), part.at("close"))
     return Driver("blind", "Blind", (*pins, active, round(part.get("travel", 30_000))), ("store",))
 
 
 def _bench(part: Part) -> Bench:
-    """Where it is follows from the levels of its pins; the world says where it was at the beginning."""
+    """Where it is the controller tells, or it follows from the levels of its pins; the world says where it was at the beginning."""
+    if part.values.get("serial"):
+        return controller_bench(part, ("position",))
     if part.pins.keys() < {"open", "close"}:
         return Bench()
     active = int(part.get("active", "high") == "high")
@@ -43,6 +50,8 @@ def _bench(part: Part) -> Bench:
 
 def _loads(part: Part) -> Iterable[Load]:
     """Of its two relays one is closed at a time."""
+    if part.values.get("serial"):
+        return
     feed, coil = part.get("fed_from", INPUT), part.get("coil", COIL)
     yield Load("the coil of one direction", feed, 0, 0, coil, coil_source(part))
     for line in ("open", "close"):
@@ -62,7 +71,12 @@ KIND = Kind(
         pin("open", "the pin that drives it open", None),
         pin("close", "the pin that drives it closed", None),
         choice("active", "the level that drives", "high", "low", default="high"),
-        names("serial", "the serial link to a motor with its own controller", None, role="bus"),
+        names(
+            "serial",
+            "the frames of a motor with its own controller, [frames.…], in place of the two pins",
+            None,
+            role="bus",
+        ),
         measured("travel", "time from closed to open", "time", 30_000, least=500),
     ),
     properties=lambda part: {
@@ -82,7 +96,7 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     requires=lambda part: () if part.values.get("serial") else ("open", "close"),
-    bus=lambda part: "uart",
+    bus=lambda part: "frames",
     wiring=(
         "Two relays or a motor driver, one pin for each direction; never both, which the firmware "
         "sees to, and better a wiring in which it cannot happen (the second relay behind the "

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import choice, measured, number
+from zapato.lang.fields import choice, measured, names, number
 from zapato.parts.electrical import OWN, PIN, Load, fed, usual
+from zapato.parts.frames import controller_bench
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import (
     ON,
@@ -19,6 +20,8 @@ from zapato.parts.switched import (
 
 
 def _needs(part: Part) -> Iterable[Need]:
+    if part.values.get("serial"):
+        return []
     if part.get("by", "pwm") == "dac":
         return [Need("pin", "dac", circuit="an analog input that follows the pin's voltage")]
     return drive_need(
@@ -27,6 +30,10 @@ def _needs(part: Part) -> Iterable[Need]:
 
 
 def _driver(part: Part) -> Driver | None:
+    if part.values.get("serial"):
+        if "serial" not in part.linked:
+            return None
+        return with_longest(Driver("by_frames", "FrameDimmer", (part.linked["serial"].name,), ()), part)
     rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
     on = part.get("start", "off") == "on"
     arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
@@ -48,7 +55,9 @@ def _plain_driver(part: Part, arguments: tuple[object, ...]) -> Driver | None:
 
 
 def _bench(part: Part) -> Bench:
-    """Level and state are measured at the pin; with a gamma the pin has another share than the level."""
+    """Level and state are measured at the pin, or told by the controller; with a gamma the pin has another share than the level."""
+    if part.values.get("serial"):
+        return controller_bench(part, ("on", "level"))
     if "pin" not in part.pins:
         return Bench()
     at: list[object] = [part.pins["pin"].gpio, active_number(part)]
@@ -59,6 +68,8 @@ def _bench(part: Part) -> Bench:
 
 
 def _loads(part: Part) -> Iterable[Load]:
+    if part.values.get("serial"):
+        return
     yield Load("the gate of its transistor", PIN, 0, 0, 0.001, usual("1 mA for a transistor's gate"), "pin")
     if part.values.get("current") and part.get("fed_from", ""):
         most = part.get("current", 0.0)
@@ -71,7 +82,13 @@ KIND = Kind(
     help="a lamp or motor with a level from 0 to 100 %",
     fields=(
         *fed("no supply", "what the lamp takes"),
-        *switched_pin("the dimmer"),
+        *switched_pin("the dimmer", needed=False),
+        names(
+            "serial",
+            "the frames of a dimmer with a controller of its own, [frames.…], in place of a pin",
+            None,
+            role="bus",
+        ),
         choice("by", "how the level leaves the pin", "pwm", "dac", default="pwm"),
         number("gamma", "the light follows the level to this power; 2.2 suits the eye", 1),
         longest_on(),
@@ -90,6 +107,8 @@ KIND = Kind(
         ),
     },
     needs=_needs,
+    requires=lambda part: () if part.values.get("serial") else ("pin",),
+    bus=lambda part: "frames",
     loads=_loads,
     driver=_driver,
     bench=_bench,

@@ -165,12 +165,14 @@ class Bench:
         sets: property -> what of the world changes when a rehearsal sets it.
         acts: word -> a gesture, such as a button's "press".
         chips: chips that are on an I2C bus from the beginning: its data line, address, name, number -> pin, interrupt.
+        peers: who is at the other end of a serial line: name, the line's pin, the pin of its driver or None, and more.
     """
 
     reads: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     sets: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     acts: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     chips: tuple[list[object], ...] = ()
+    peers: tuple[list[object], ...] = ()
 
 
 @dataclass(eq=False, repr=False)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from zapato.boards.model import Level
-from zapato.lang.fields import Field, choice, measured, pin
+from zapato.lang.fields import REQUIRED, Field, choice, measured, pin
 from zapato.parts.model import Action, Argument, Bench, Driver, Need, Part, Property, opposite
 
 ON = Property("boolean", settable=True, help="switched on")
@@ -20,11 +20,11 @@ SWITCHING: Mapping[str, Action] = {
 PULSE = Action((Argument("time", "time"),), help="on, and off again after this time")
 
 
-def switched_pin(what: str, *, kept: bool = True) -> tuple[Field, ...]:
-    """The fields of a thing on one pin that has an active level; `kept` where it can come back as it was."""
+def switched_pin(what: str, *, kept: bool = True, needed: bool = True) -> tuple[Field, ...]:
+    """The fields of a thing on one pin that has an active level; `kept` where it can come back as it was, `needed` where it always has a pin."""
     states = ("on", "off", "last") if kept else ("on", "off")
     return (
-        pin("pin", f"the pin that drives {what}"),
+        pin("pin", f"the pin that drives {what}", REQUIRED if needed else None),
         choice("active", "the level that switches it on", "high", "low", default="high"),
         choice("start", "the state after power-up", *states, default="off"),
     )

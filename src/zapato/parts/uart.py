@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import REQUIRED, measured, pin, whole
-from zapato.parts.model import Kind, Need, Part
+from zapato.parts.model import Driver, Kind, Need, Part
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -19,7 +19,15 @@ def _needs(part: Part) -> Iterable[Need]:
         yield Need("enable", "output", rest="low", active="high", circuit="the driver's enable input")
 
 
+def _driver(part: Part) -> Driver | None:
+    pins = {line: at.gpio for line, at in part.pins.items()}
+    console = any(at.console for at in part.pins.values())
+    given = (pins.get("tx"), pins.get("rx"), part.get("baud", 9600), pins.get("enable"), console)
+    return Driver("bus_uart", "Uart", given, ("uart",))
+
+
 KIND = Kind(
+    driver=_driver,
     terminals={"tx": "RX of the other side", "rx": "TX of the other side", "enable": "DE and RE"},
     name="uart",
     help="a serial link; with enable, over an RS-485 driver",

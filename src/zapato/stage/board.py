@@ -27,9 +27,11 @@ from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
 from zapato.stage.radio import NO_BUS_ANSWER, Radio
+from zapato.stage.serial import Serial, peer
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Machine
 from zapato.stage.wasi import Fault, Opened
+from zapato.stage.wires import READ
 from zapato.stage.world import Quantities
 
 TICKS = 1 << 30
@@ -47,6 +49,8 @@ REACTION = 100
 SOUND = 343.2
 """m/s in dry air at 20 °C."""
 TIMED_OUT = 110
+SERIAL = 1 << 20
+"""What the number of a serial line begins with, among those of sockets."""
 POWER_ON, SOFT_RESET = 1, 5
 """Why a program began, as one port numbers it."""
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
@@ -130,6 +134,8 @@ class Board(Radio):
         self.buses: dict[int, dict[int, BusChip]] = {}
         """By data line and address; of an SPI bus by clock line and select pin."""
         self.exchanges: dict[tuple[int, int], SpiExchange] = {}
+        self.serials: dict[int, Serial] = {}
+        """Serial lines, by the pin on which they are received, or sent where there is none."""
         self.machine: Machine | None = None
         self.told_time = False
         self.wanted: tuple[tuple[str, str], ...] = ()
@@ -336,10 +342,15 @@ class Board(Radio):
         if self._peek:
             return "p"
         wires = self.station.wires.values()
-        return " ".join(f"{each.number}:{each.flags}" for each in wires if each.flags)
+        found = [f"{each.number}:{each.flags}" for each in wires if each.flags]
+        found += [f"{SERIAL + key}:{READ}" for key, line in self.serials.items() if line.into]
+        return " ".join(found)
 
     def _due(self) -> bool:
-        return bool(self._peek or self.pins.fired or any(wire.flags for wire in self.station.wires.values()))
+        if self._peek or self.pins.fired:
+            return True
+        wires, lines = self.station.wires.values(), self.serials.values()
+        return any(wire.flags for wire in wires) or any(line.into for line in lines)
 
     def _was_fed(self) -> None:
         """Look whether the program fed its watchdog."""
@@ -600,6 +611,48 @@ class Board(Radio):
         if found is None:
             raise Fault(NO_BUS_ANSWER)
         return found
+
+    # --- serial lines
+
+    def serial(self, key: int) -> Serial:
+        return self.serials.setdefault(key, Serial(self.clock))
+
+    def join(self, name: str, key: int, enable: int | None, *given: Any) -> None:
+        """Somebody is at the other end of a serial line."""
+        line = self.serial(key)
+        if enable is not None:
+            line.loud = lambda: self.pins.line(enable).level == 1
+        line.peers.append(peer(name, line, *given))
+
+    def on_uart(self, data: bytes) -> None:
+        """A controller takes these pins, where the chip has it and they lead to it; -1 for a line that is not there."""
+        number, tx, rx, baud = map(int, data.split())
+        chip = self.facts.chip
+        for word, gpio in (("uart.tx", tx), ("uart.rx", rx)):
+            routes = chip.routes.get(word)
+            ways = [n for n, pins in (routes or {}).items() if gpio in pins]
+            if gpio >= 0 and routes is not None and number not in [n % 100 for n in ways]:
+                raise Fault(1)
+        if number >= chip.resources.uart:
+            raise Fault(1)
+        line = self.serial(rx if rx >= 0 else tx)
+        line.baud = baud
+        line.into.clear()
+
+    def on_uart_write(self, data: bytes) -> None:
+        head, _, sent = data.partition(b"\n")
+        self.serial(int(head)).write(sent)
+
+    def on_uart_any(self, data: bytes) -> int:
+        return len(self.serial(int(data)).into)
+
+    def on_uart_done(self, data: bytes) -> int:
+        return int(self.serial(int(data)).done)
+
+    def on_uart_read(self, data: bytes) -> int:
+        key, size = map(int, data.split())
+        self.pipe = self.serial(key).read(size)
+        return len(self.pipe)
 
     def on_dht(self, data: bytes) -> str:
         """A DHT's answer in tenths; while its bits come, the driver keeps interrupts off."""

@@ -111,6 +111,9 @@ class Player:
             self.board.quantities["volts", at[0]].set(divided(value, *at[1:]), over)
         elif kind == "travel":
             self._curtain(*at).place = float(value)
+        elif kind == "peer":
+            for each in self.board.serial(at[0]).peers:
+                each.put(at[1], value)
         elif kind == "pulses":
             self.board.pulses(at[0], value)
         else:
@@ -124,6 +127,10 @@ class Player:
             pad = self.board.quantities["touch", rest[0]]
             pad.set(True)
             self.clock.after(TOUCH, lambda: pad.set(False))
+            return
+        if kind == "peer":
+            for each in self.board.serial(rest[0]).peers:
+                each.do(rest[1])
             return
         if kind == "wire":
             self.board.pins.line(rest[1]).loosen(rest[0])
@@ -189,6 +196,8 @@ class Player:
     def read(self, part: str, name: str) -> Any:
         """A property: measured on the pin where that can be, else as the program has it."""
         how = cast(list[Any], self.benches[part].reads.get(name))
+        if how and how[0] == "peer":
+            return self.board.serial(how[1]).peers[0].read(how[2])
         if how:
             return self._measured(*how)
         return self.board.seen.get((part, name))

@@ -163,6 +163,32 @@ class SPI(SoftSPI):
         self.sck = lines[0]
 
 
+class UART:
+    def __init__(self, id, baudrate=9600, bits=8, parity=None, stop=1, *, tx=None, rx=None, rxbuf=256, timeout=0):
+        if tx is None and rx is None:
+            lines = ((1, 3), (2, -1))[id]
+        else:
+            lines = (tx.gpio if tx else -1, rx.gpio if rx else -1)
+        _ask("uart", "%d %d %d %d" % (id, lines[0], lines[1], baudrate))
+        self.key = lines[1] if lines[1] >= 0 else lines[0]
+        self.head = b"%d\n" % self.key
+        self.number = (1 << 20) + self.key
+
+    def write(self, data):
+        ask("uart_write", self.head + bytes(data))
+        return len(data)
+
+    def any(self):
+        return int(ask("uart_any", str(self.key)))
+
+    def read(self, size=256):
+        got = int(ask("uart_read", "%d %d" % (self.key, size)))
+        return pipe.read(got) if got else None
+
+    def txdone(self):
+        return ask("uart_done", str(self.key)) == "1"
+
+
 class RTC:
     def datetime(self, now=None):
         if now:

@@ -1,0 +1,44 @@
+# A serial link: bytes out, bytes in; over RS-485 with a pin that lets the driver send.
+import select
+import time
+from machine import Pin
+
+from loop import Part
+from uart import opened
+
+
+class Uart(Part):
+    def __init__(self, d, name, tx, rx, baud, enable, console):
+        super().__init__(d, name)
+        self.uart = opened(tx, rx, baud, console)
+        self.byte = 10000 / baud  # ms that a byte takes
+        self.enable = None if enable is None else Pin(enable, Pin.OUT, value=0)
+        self.hear = None  # who takes what comes
+        self.until = 0
+        if rx is not None:
+            d.lines.append(self)
+            d.poller.register(self.uart, select.POLLIN)
+
+    def look(self):
+        data = self.uart.read()
+        if data and self.hear:
+            self.hear(data)
+
+    def send(self, data):
+        # Gives how many ms it takes until the last bit is out.
+        ms = int(len(data) * self.byte) + 1
+        if self.enable:
+            self.enable.value(1)
+            self.until = time.ticks_add(time.ticks_ms(), ms)
+            self.d.after(ms, self.sent)
+        self.uart.write(data)
+        return ms
+
+    def sent(self):
+        # The line is the others' again, once nothing is on its way.
+        if time.ticks_diff(self.until, time.ticks_ms()) > 0:
+            return  # more was sent meanwhile
+        if self.uart.txdone():
+            self.enable.value(0)
+        else:
+            self.d.after(1, self.sent)

@@ -1,0 +1,19 @@
+# The serial controllers of the ESP32 family: any pins; controller 0 is the console's, and is taken last.
+from machine import Pin, UART
+
+_left = [1, 2, 0]
+
+
+def opened(tx, rx, baud, console):
+    lines = {}
+    if tx is not None:
+        lines["tx"] = Pin(tx)
+    if rx is not None:
+        lines["rx"] = Pin(rx)
+    while True:
+        number = 0 if console else _left.pop(0)
+        try:
+            return UART(number, baudrate=baud, rxbuf=256, **lines)
+        except ValueError:  # this chip has no such controller
+            if not _left:
+                raise

@@ -1,0 +1,96 @@
+"""Serial lines of a board: bytes that take their time, a driver for RS-485, and who is at the other end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib import import_module
+from typing import Any, Protocol
+
+from zapato.stage.clock import Clock
+
+LARGEST = 256
+"""Bytes that the controller keeps until they are read; what comes beyond is lost."""
+
+
+class Peer(Protocol):
+    """Who is at the other end of a line."""
+
+    def hear(self, data: bytes) -> None:
+        """Bytes of the board have arrived."""
+        ...
+
+    def put(self, name: str, value: Any) -> None:
+        """The world changes something there."""
+        ...
+
+    def read(self, name: str) -> Any:
+        """How it stands there."""
+        ...
+
+    def do(self, word: str) -> None:
+        """Something happens to it."""
+        ...
+
+
+class Serial:
+    """One line, by the pin it is received on; `loud` tells whether the board's driver may send, None without one."""
+
+    def __init__(self, clock: Clock) -> None:
+        self.clock = clock
+        self.baud = 9600
+        self.peers: list[Peer] = []
+        self.loud: Callable[[], bool] | None = None
+        self.into = bytearray()
+        self.lost = 0
+        self._free = 0
+        """When the line towards the board is free again, ms."""
+        self._until = 0
+
+    def takes(self, count: int) -> int:
+        """ms of so many bytes: a start bit, eight bits, a stop bit each."""
+        return max(1, round(count * 10_000 / self.baud))
+
+    @property
+    def done(self) -> bool:
+        """Whether all that was written is out."""
+        return self.clock.now >= self._until
+
+    def write(self, data: bytes) -> None:
+        """From the board; without the driver's leave nothing reaches the line."""
+        self._until = max(self._until, self.clock.now) + self.takes(len(data))
+        if self.loud and not self.loud():
+            self.lost += len(data)
+            return
+
+        def arrive() -> None:
+            for each in self.peers:
+                each.hear(data)
+
+        self.clock.at(self._until, arrive)
+
+    def answer(self, data: bytes, after: int = 0) -> None:
+        """To the board, in two pieces, as it may come; while the board's driver sends, nothing is heard."""
+        begin = max(self.clock.now + after, self._free)
+        self._free = begin + self.takes(len(data))
+        half = len(data) // 2
+        if half:
+            self.clock.at(begin + self.takes(half), lambda: self._land(data[:half]))
+        self.clock.at(self._free, lambda: self._land(data[half:]))
+
+    def _land(self, data: bytes) -> None:
+        if self.loud and self.loud():
+            self.lost += len(data)
+            return
+        room = LARGEST - len(self.into)
+        self.into.extend(data[:room])
+        self.lost += max(0, len(data) - room)
+
+    def read(self, size: int) -> bytes:
+        data = bytes(self.into[:size])
+        del self.into[:size]
+        return data
+
+
+def peer(name: str, line: Serial, *given: Any) -> Peer:
+    """The peer of this name (a module of `stage.peers`) at a line."""
+    return import_module(f"zapato.stage.peers.{name}").Peer(line, *given)
