@@ -12,6 +12,7 @@ from zapato.boards.model import Board, Pin
 from zapato.boards.own import site_boards
 from zapato.design.links import read_conditions, read_links
 from zapato.design.model import Design, PinUse
+from zapato.design.tables import with_table
 from zapato.errors import UnknownName
 from zapato.lang.document import Document
 from zapato.lang.fields import AUTO, REQUIRED, Shape, named, nearest, text
@@ -186,6 +187,8 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
         message = f"the name {name} is taken by [{other.id}]; a name is unique over all kinds"
         document.found("name-taken", path, message, fixes=(f"[{found.name}.{name}_2]",), of="key")
         return
+    if found.rows:
+        fields = with_table(design, path, cast(dict[str, Any], fields), found.rows)
     values = document.read(found.shape, cast(dict[str, Any], fields), path)
     part = design.parts[name] = Part(found, name, values)
     for each in found.requires(part):

@@ -117,7 +117,16 @@ def _given(node: ast.stmt) -> list[ast.Name]:
 def _ordered(design: Design) -> list[Part]:
     """Buses before the parts that hang on them, what offers pins before those that stand on them, groups after their members; else the order of the file."""
 
-    rank = {"i2c": 0, "onewire": 0, "spi": 0, "uart": 0, "frames": 1, "expander": 1, "converter": 1}
+    rank = {
+        "i2c": 0,
+        "onewire": 0,
+        "spi": 0,
+        "uart": 0,
+        "frames": 1,
+        "meter": 1,
+        "expander": 1,
+        "converter": 1,
+    }
     first = [part for part in design.parts.values() if part.kind.name not in ("group", "sensor", "guard")]
     first.sort(key=lambda part: rank.get(part.kind.name, 2))
     found = {part.name: part for part in first}

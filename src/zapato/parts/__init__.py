@@ -17,7 +17,7 @@ __all__ = [
     "kind", "kind_names", "kinds", "opposite",
 ]  # fmt: skip
 
-_NOT_KINDS = {"model", "digital", "electrical", "offered", "sights", "switched", "treatment"}
+_NOT_KINDS = {"model", "digital", "electrical", "offered", "registers", "sights", "switched", "treatment"}
 
 
 @cache

@@ -36,8 +36,12 @@ def _read_says(value: object) -> dict[str, Pattern]:
 
 def slots(part: Part) -> dict[str, Slot]:
     """The fields that it tells, by name."""
-    heard: tuple[Pattern, ...] = part.get("hears", ())
-    return {slot.name: slot for each in heard for slot in each.slots}
+    return {slot.name: slot for each in hears(part) for slot in each.slots}
+
+
+def hears(part: Part) -> tuple[Pattern, ...]:
+    """The frames that are understood."""
+    return part.get("hears", cast(tuple[Pattern, ...], ()))
 
 
 def says(part: Part) -> Mapping[str, Pattern]:

@@ -355,6 +355,7 @@ class Kind:
         terminals: what its own terminals are called, by the key of the pin.
         beside: small parts that are wired beside it, at this logic level (V).
         apart: what its contacts carry that is kept apart from low voltage, V; 0 where nothing.
+        rows: the key whose table grows by the rows of the CSV file that its `table` names; "" where it has none.
         sights: what stands in its property `found`, for one that scans.
         wiring: how it is wired, for the reference.
         example: a table that passes `check`, for the reference.
@@ -380,6 +381,7 @@ class Kind:
     apart: Callable[[Part], float] = _nothing_apart
     sights: Callable[[Part, str], Iterable[Sight]] = _no_sights
     words: tuple[str, ...] = ()
+    rows: str = ""
     gives: Callable[[Part], ValueType] = _boolean
     wiring: str = ""
     example: str = ""

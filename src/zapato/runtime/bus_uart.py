@@ -14,6 +14,7 @@ class Uart(Part):
         self.byte = 10000 / baud  # ms that a byte takes
         self.enable = None if enable is None else Pin(enable, Pin.OUT, value=0)
         self.hear = None  # who takes what comes
+        self.master = None  # who asks, where several are on the line
         self.until = 0
         if rx is not None:
             d.lines.append(self)

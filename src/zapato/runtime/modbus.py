@@ -1,0 +1,206 @@
+# Modbus RTU over a serial link: one request at a time, several meters on one line.
+from micropython import const
+import struct
+import time
+
+from loop import Part
+from values import number, truth
+
+_TRIES = const(3)  # requests that may fail in a row before what they read counts as unknown
+_GAP = const(5)  # ms of silence between two frames, at the least
+_QUEUED = const(24)  # requests that may wait
+_WORDS = ("", "no such function", "no such register", "no such value", "it failed", "accepted", "busy")
+
+
+def crc16(data, size):
+    crc = 0xFFFF
+    for at in range(size):
+        crc ^= data[at]
+        for _ in range(8):
+            crc = crc >> 1 ^ 0xA001 if crc & 1 else crc >> 1
+    return crc
+
+
+class Master:
+    # Asks for the meters of one line; an answer ends with its check sum, after a silence with its length.
+    def __init__(self, bus):
+        self.bus = bus
+        self.d = bus.d
+        self.queue = []  # (meter, block or None, frame): the first one is under way
+        self.data = bytearray()
+        self.timer = None
+        self.asked = False  # an answer is awaited
+        bus.hear = self.came
+
+    def ask(self, meter, block, frame, first=False):
+        for other in self.queue:
+            if block and other[1] is block:
+                return  # it still waits
+        if len(self.queue) >= _QUEUED:
+            self.d.dropped += 1
+            return
+        crc = crc16(frame, len(frame))
+        self.queue.insert(1 if first and self.queue else len(self.queue), (meter, block, frame + bytes((crc & 255, crc >> 8))))
+        if not self.timer:
+            self.next()
+
+    def next(self):
+        self.timer = None
+        if self.queue:
+            meter, _, frame = self.queue[0]
+            self.data = bytearray()
+            self.asked = True
+            ms = self.bus.send(frame)
+            self.timer = self.d.after(ms + meter.patience, self.late)
+
+    def late(self):
+        # Its answer may still come, and must not pass for another's.
+        self.end("answers wrongly" if self.data else "does not answer", 2 * self.queue[0][0].patience)
+
+    def came(self, data):
+        if not self.asked:
+            return
+        self.data.extend(data)
+        meter, block, frame = self.queue[0]
+        have = self.data
+        if len(have) < 5:
+            return
+        if have[0] != frame[0] or have[1] & 127 != frame[1]:
+            return  # noise, or another's; the time will tell
+        size = 5 if have[1] & 128 else have[2] + 5 if frame[1] < 5 else 8
+        if len(have) < size:
+            return
+        if crc16(have, size - 2) != have[size - 2] | have[size - 1] << 8:
+            self.end("answers wrongly")
+        elif have[1] & 128:
+            code = have[2]
+            self.end("%s (exception %d)" % (_WORDS[code] if code < len(_WORDS) else "refuses", code))
+        elif frame[1] < 5 and have[2] != (block[2] * 2 if frame[1] > 2 else (block[2] + 7) // 8):
+            self.end("answers wrongly")
+        else:
+            self.end("")
+
+    def end(self, wrong, more=0):
+        self.d.cancel(self.timer)
+        self.asked = False
+        meter, block, frame = self.queue.pop(0)
+        data, self.data = self.data, bytearray()
+        self.timer = self.d.after(_GAP + int(4 * self.bus.byte) + more, self.next)
+        if wrong:
+            self.d.guard(meter.failed, block, wrong, frame)
+        else:
+            self.d.guard(meter.answered, block, data)
+
+
+class Meter(Part):
+    def __init__(self, d, name, bus, address, patience, blocks, props, sets, limits):
+        super().__init__(d, name)
+        line = d.parts[bus]
+        self.master = line.master = line.master or Master(line)
+        self.address = address
+        self.patience = patience
+        self.blocks = blocks
+        self.props = props
+        self.sets = sets
+        self.limits = limits
+        self.missed = [0] * len(blocks)
+        self.told = False  # that something is wrong with it
+        for each in props:
+            setattr(self, each, None)
+        at = 300
+        for block in blocks:
+            d.every(block[3], lambda block=block: self.ask(block), at)
+            at += 50
+
+    def ask(self, block):
+        self.master.ask(self, block, struct.pack(">BBHH", self.address, block[0], block[1], block[2]))
+
+    # --- what comes
+
+    def answered(self, block, data):
+        if block is None:
+            return
+        self.missed[self.blocks.index(block)] = 0
+        if self.told and not any(self.missed):
+            self.told = False
+            self.d.note(self.name + " answers again")
+        for name, at, words, signed, real, little, bit, scale, shift in block[4]:
+            if block[0] < 3:
+                value = bool(data[3 + at // 8] >> at % 8 & 1)
+            else:
+                raw = bytes(data[3 + at * 2 : 3 + (at + words) * 2])
+                if little and words == 2:
+                    raw = raw[2:] + raw[:2]
+                if bit >= 0:
+                    value = bool((raw[0] << 8 | raw[1]) >> bit & 1)
+                else:
+                    form = ">f" if real else (">h" if signed else ">H") if words == 1 else ">i" if signed else ">I"
+                    value = struct.unpack(form, raw)[0]
+                    if value - value != 0:  # no number
+                        value = None
+                    elif scale != 1 or shift or real:
+                        value = round(value * scale + shift, 5)
+            self.have(name, value)
+
+    def have(self, name, value):
+        if value != getattr(self, name) or (value is None) != (getattr(self, name) is None):
+            setattr(self, name, value)
+            self.d.changed(self, name)
+
+    def failed(self, block, wrong, frame):
+        if block is None:
+            self.d.note("%s was not set: %s" % (self.name, wrong))
+            return
+        at = self.blocks.index(block)
+        self.missed[at] += 1
+        if self.missed[at] < _TRIES:
+            if self.missed[at] == 1:
+                self.ask(block)  # once more, at once
+            return
+        if self.missed[at] == _TRIES:
+            for row in block[4]:
+                self.have(row[0], None)
+        if not self.told:
+            self.told = True
+            self.d.note("%s: %s, from register %d" % (self.name, wrong, block[1]))
+
+    # --- what is set
+
+    def take(self, name, value):
+        self.set(name, value)
+
+    def set(self, name, value):
+        if name not in self.sets:
+            raise ValueError("cannot be set")
+        for block in self.blocks:
+            for row in block[4]:
+                if row[0] == name:
+                    self.write(block, row, value)
+                    return self.ask(block)
+
+    def write(self, block, row, value):
+        _, at, words, signed, real, little, _, scale, shift = row
+        at += block[1]
+        if block[0] < 3:
+            frame = struct.pack(">BBHH", self.address, 5, at, 0xFF00 if truth(value) else 0)
+        else:
+            low, high = self.limits[self.sets.index(row[0])]
+            value = (number(value, low, high) - shift) / scale
+            if real:
+                raw = struct.pack(">f", value)
+            else:
+                raw = struct.pack((">h" if signed else ">H") if words == 1 else ">i" if signed else ">I", round(value))
+            if little and words == 2:
+                raw = raw[2:] + raw[:2]
+            if words == 1:
+                frame = struct.pack(">BBH", self.address, 6, at) + raw
+            else:
+                frame = struct.pack(">BBHHB", self.address, 16, at, words, words * 2) + raw
+        self.master.ask(self, None, frame, True)
+
+    def do(self, action, *given):
+        if action != "read" or given:
+            return False
+        for block in self.blocks:
+            self.ask(block)
+        return True
