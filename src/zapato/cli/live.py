@@ -41,12 +41,14 @@ def broker_of(text: str | None) -> tuple[str, int] | None:
     return host.strip("[]"), int(port)
 
 
-def play(path: Path, script: Path | None, broker: str | None, quiet: bool) -> Rehearsal:
+def play(
+    path: Path, script: Path | None, broker: str | None, quiet: bool, serial: Mapping[str, str]
+) -> Rehearsal:
     """Run one device until its script is over, standard input ends, or Ctrl-C."""
     from zapato.stage.live_run import Live
 
     shown = _Shown()
-    live = Live(path, script=script, broker=broker_of(broker), on_row=shown.row)
+    live = Live(path, script=script, broker=broker_of(broker), serial=serial, on_row=shown.row)
     if not quiet:
         click.echo("\n".join(_head(live.design, live.broker, script is None)))
         shown.begin(live.design)

@@ -70,7 +70,7 @@ KIND = Kind(
             REQUIRED,
         ),
         text("table", "a CSV file beside site.toml with more of them: a column name, and one for each key", None, most=200, role="table"),
-        measured("every", "the time between two readings", "time", 10_000, least=100),
+        measured("every", "the time between two readings", "time", 10_000, least=20),
         measured("patience", "how long an answer may take", "time", 300, least=20, most=5000),
     ),
     properties=_properties,

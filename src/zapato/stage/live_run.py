@@ -20,6 +20,7 @@ from zapato.stage.embedded import EmbeddedBroker
 from zapato.stage.live import LiveBoard
 from zapato.stage.rehearse import NETWORK, PASSWORD, default_script, prepare, refuse, result_of, shims
 from zapato.stage.result import Rehearsal
+from zapato.stage.serial import peer
 
 if TYPE_CHECKING:
     import paho.mqtt.client as mqtt
@@ -105,7 +106,7 @@ class Live:
 
     `broker` is (host, port) of a real one; without, one is embedded where the device speaks MQTT. `script` is a
     rehearsal file whose steps are played; without, the world begins as in the device's own rehearsal, where it
-    has one. `on_row` hears of everything that happens, as a row of the trace, in another thread.
+    has one. `serial` puts real ports at the ends of serial links, by the link's name. `on_row` hears of everything that happens, as a row of the trace, in another thread.
 
     Raises what `rehearse` raises, and ZapatoError where the broker cannot be reached.
     """
@@ -116,6 +117,7 @@ class Live:
         *,
         script: Path | str | None = None,
         broker: tuple[str, int] | None = None,
+        serial: Mapping[str, str] | None = None,
         on_row: Callable[[Mapping[str, Any]], None] | None = None,
     ) -> None:
         self.design = design = what if isinstance(what, Design) else resolve(Path(what))
@@ -151,9 +153,21 @@ class Live:
                     design.topic, *broker, row["user"], row["password"], self._heard, ca
                 )
             self.player = prepare(design, self.script, self.board.board, self.board.air, self._listener)
+            for name, port in (serial or {}).items():
+                self._join(name, port)
         except BaseException:
             self._close()
             raise
+
+    def _join(self, name: str, port: str) -> None:
+        """A real port takes the place of who is at the end of a link."""
+        part = self.design.parts.get(name)
+        at = (part.pins.get("rx") or part.pins.get("tx")) if part and part.kind.name == "uart" else None
+        if part is None or at is None:
+            links = ", ".join(each.name for each in self.design.of_kind("uart")) or "none"
+            raise ZapatoError(f"{name} is no serial link of {self.design.name}", f"its links: {links}")
+        line = self.board.board.serial(at.gpio)
+        line.peers = [peer("port", line, port, part.get("baud", 9600))]
 
     def _script(self, script: Path | str | None) -> Script:
         path = Path(script) if script else None

@@ -31,6 +31,13 @@ if TYPE_CHECKING:
 @click.option(
     "--broker", metavar="HOST[:PORT]", help="With --live: a real broker; an embedded one by default."
 )
+@click.option(
+    "--serial",
+    "ports",
+    metavar="LINK=PORT",
+    multiple=True,
+    help="With --live: a real serial port in place of what the stage has at a link, such as line=/dev/ttyUSB0.",
+)
 @click.option("--brief", is_flag=True, help="One line a device, in place of the day's story.")
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
@@ -43,6 +50,7 @@ def COMMAND(
     seed: int | None,
     live: bool,
     broker: str | None,
+    ports: tuple[str, ...],
     brief: bool,
     form: str,
 ) -> int:
@@ -64,6 +72,10 @@ def COMMAND(
     devices = all_files(paths)
     if len(devices) > 1 and (script or plot or trace or live):
         raise ZapatoError("--script, --plot, --trace and --live go with one device")
+    if ports and not live:
+        raise ZapatoError("--serial goes with --live: in virtual time no real port can keep up")
+    if wrong := next((each for each in ports if "=" not in each), ""):
+        raise ZapatoError(f"--serial takes LINK=PORT, not {wrong}", "--serial line=/dev/ttyUSB0")
     if broker and not live:
         raise ZapatoError("--broker goes with --live: in virtual time the broker is the stage's own")
     if plot:
@@ -80,7 +92,11 @@ def COMMAND(
             meter.done()
 
     def one(path: Path) -> bool:
-        result = play(path, script, broker, form == "json") if live else virtual(path)
+        result = (
+            play(path, script, broker, form == "json", dict(each.split("=", 1) for each in ports))
+            if live
+            else virtual(path)
+        )
         results.append(result)
         if form == "text":
             click.echo(brief_line(result) if brief else "\n".join(rehearsal_lines(result)))
