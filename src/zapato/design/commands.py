@@ -84,6 +84,15 @@ def read_command(document: Document, scope: PartScope, written: str, path: Keys)
     return command
 
 
+def read_text(scope: PartScope, written: str) -> tuple[str, list[tuple[str, str]], list[Mistake]]:
+    """Device code of a text with values in braces, the properties that it reads, and what is wrong with it."""
+    checker = _Commands(scope, written)
+    code = checker.text(
+        written, ast.Constant(written, lineno=1, col_offset=0, end_lineno=1, end_col_offset=0)
+    )
+    return code or "''", checker.into.reads, checker.into.mistakes
+
+
 class _Commands:
     """Turns the statement of one `do` into device code; mistakes gather in `into`."""
 
@@ -238,18 +247,22 @@ class _Commands:
         only = node.args[0] if len(node.args) == 1 else None
         if not isinstance(only, ast.Constant) or not isinstance(only.value, str):
             return self.wrong(node, "notify takes one text: notify('…')")
+        code = self.text(only.value, only)
+        return None if code is None else Command(self.written, f"d.note({code})", action="notify")
+
+    def text(self, written: str, node: ast.expr) -> str | None:
+        """Device code of a text with values in braces; None with a mistake."""
         try:
-            pieces = list(string.Formatter().parse(only.value))
+            pieces = list(string.Formatter().parse(written))
         except ValueError:
-            return self.wrong(only, "a { without its } in the text", ("a brace itself is written {{ or }}",))
+            return self.wrong(node, "a { without its } in the text", ("a brace itself is written {{ or }}",))
         code: list[str] = []
         for literal, name, spec, _ in pieces:
             if literal:
                 code.append(repr(literal))
             if name is not None:
-                value = self.inserted(name, only)
-                code.append(f"show({value}, {spec!r})")
-        return Command(self.written, f"d.note({' + '.join(code) or repr('')})", action="notify")
+                code.append(f"show({self.inserted(name, node)}, {spec!r})")
+        return " + ".join(code) or repr("")
 
     def inserted(self, name: str, node: ast.expr) -> str:
         """The code of what stands in braces in a notify text."""

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import time
 from typing import Any, cast
 
-from zapato.design.commands import Command, read_command, say
+from zapato.design.commands import Command, read_command, read_text, say
 from zapato.design.scope import PartScope
 from zapato.lang.document import Document
 from zapato.lang.expressions import Expression, Mistake, compile_expression
@@ -169,6 +169,7 @@ def read_conditions(document: Document, parts: Mapping[str, Part]) -> None:
     """Check the expressions that parts hold themselves, such as what an LED shows."""
     scope = PartScope(parts)
     for part in parts.values():
+        _texts(document, scope, part)
         for field_ in part.kind.fields:
             written = part.values.get(field_.name) if field_.role == "condition" else None
             if written and written not in part.kind.words:
@@ -177,6 +178,20 @@ def read_conditions(document: Document, parts: Mapping[str, Part]) -> None:
                 _asks(parts, found)
                 if part.values.get("back") is not None:
                     _hysteresis(document, found, part.values["back"], (*part.path, "back"))
+
+
+def _texts(document: Document, scope: PartScope, part: Part) -> None:
+    """The texts that a part shows, with values in braces."""
+    for field_ in part.kind.fields:
+        pages = part.pages(field_.name) if field_.role == "texts" else ()
+        given: Any = document.data[part.kind.name][part.name].get(field_.name) if pages else ()
+        deep = bool(given) and isinstance(given[0], list)
+        for page, lines in enumerate(pages):
+            for line, written in enumerate(lines):
+                _, reads, mistakes = read_text(scope, written)
+                say(document, (*part.path, field_.name, *((page, line) if deep else (line,))), mistakes)
+                for name, what in reads:
+                    scope.parts[name].asked.add(what)
 
 
 def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index: int) -> Link:

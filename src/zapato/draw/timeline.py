@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from zapato.draw.figure import FEEL, GRID, INK, INTO, NET, OUT, WRONG, new_figure
+from zapato.draw.screens import draw_pictures, pictures
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -66,8 +67,18 @@ def timeline(result: Rehearsal) -> Figure:
     scale, unit = next((size, word) for limit, size, word in UNITS if result.lasts >= limit)
     failed = [each for each in result.expectations if each.passed is False and each.at is not None]
     weights = [1.1 + 0.75 * min(len(failed), TOLD), *(2.2 if lane.curve else 0.8 for lane in rows)]
-    figure = new_figure(12.8, min(20.0, 1.6 + 0.55 * sum(weights)))
-    axes: Any = figure.subplots(len(rows) + 1, 1, sharex=True, height_ratios=weights, squeeze=False)[:, 0]
+    screens = pictures(result)
+    tall = 1.6 + 0.55 * sum(weights)
+    figure = new_figure(12.8, min(20.0, tall + 1.5 * len(screens)))
+    upper: Any = figure
+    if screens:
+        halves: Any = figure.subfigures(2, 1, height_ratios=(tall, 1.5 * len(screens)))
+        upper, lower = halves[0], halves[1]
+        for one, (name, shown) in zip(
+            lower.subplots(len(screens), 1, squeeze=False)[:, 0], screens.items(), strict=True
+        ):
+            draw_pictures(one, name, shown)
+    axes: Any = upper.subplots(len(rows) + 1, 1, sharex=True, height_ratios=weights, squeeze=False)[:, 0]
     _verdicts(axes[0], result, scale)
     for axis, lane in zip(axes[1:], rows, strict=True):
         _draw(axis, lane, result.lasts, scale)

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from zapato.design.authority import authority
+from zapato.design.commands import read_text
 from zapato.design.links import Link, rearmed
 from zapato.design.model import Design
 from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
@@ -76,6 +77,7 @@ def _plans(design: Design, connect: Iterable[str]) -> dict[str, str]:
     statements = [_clock(design)] if "clock" in runtime_modules(design) else []
     statements += [_construct(part, driver) for part, driver in made]
     statements += [_watch(design, part, driver) for part, driver in made if driver.watches]
+    statements += [_tell(design, part, driver) for part, driver in made if driver.tells]
     statements += [_link(link) for link in design.links]
     statements += [_follow(design, part) for part in design.parts.values() if follows(part)]
     pieces = [statements[at : at + AT_ONCE] for at in range(0, len(statements), AT_ONCE)] or [[]]
@@ -251,6 +253,15 @@ def _watch(design: Design, part: Part, driver: Driver) -> str:
     if back := part.get("back", 0):
         given.append(_function(rearmed(when, back)))
     return f"p_{part.name}.watch({_lines(given)})"
+
+
+def _tell(design: Design, part: Part, driver: Driver) -> str:
+    """What a part is given to tell: pages of lines, each a function, and what they read."""
+    scope = PartScope(design.parts)
+    read = [[read_text(scope, line) for line in page] for page in part.pages(driver.tells)]
+    keys = dict.fromkeys(".".join(each) for page in read for _, reads, _ in page for each in reads)
+    pages = _tuple(_tuple(_function(code) for code, _, _ in page) for page in read)
+    return f"p_{part.name}.{driver.tells}({_lines([pages, repr(tuple(keys))])})"
 
 
 def _connect(design: Design) -> Iterable[str]:

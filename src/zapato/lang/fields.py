@@ -49,7 +49,8 @@ class Field:
             package, so a named secret may stand there.
         dimension: of a value with a unit: "time", "V", …; else "".
         role: what a text means to the checks: "" or "pin", "part" (names of parts), "bus",
-            "condition" (an expression that is true or false, or a word of the kind's own).
+            "condition" (an expression that is true or false, or a word of the kind's own), "texts" (pages of
+            lines with expressions in braces), "table" (a CSV file).
     """
 
     name: str

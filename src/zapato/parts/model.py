@@ -139,6 +139,7 @@ class Driver:
         sets: attributes that it gets beside its arguments.
         wraps: objects that stand around it: their class, and arguments after the device and the part.
         watches: the field whose expression it is told to watch, once every part is there.
+        tells: the field whose texts it is given as functions, and what they read.
     """
 
     module: str
@@ -151,6 +152,7 @@ class Driver:
     sets: Mapping[str, object] = field(default_factory=dict[str, object])
     wraps: tuple[tuple[str, tuple[object, ...]], ...] = ()
     watches: str = ""
+    tells: str = ""
 
 
 @dataclass(eq=False, repr=False)
@@ -231,6 +233,11 @@ class Part:
         """A field's value, or `default` where it is absent or was wrong."""
         found = self.values.get(name)
         return default if found is None else found
+
+    def pages(self, name: str) -> tuple[tuple[str, ...], ...]:
+        """A field's texts, pages of lines."""
+        found: tuple[tuple[str, ...], ...] = self.values.get(name) or ()
+        return found
 
     @property
     def autos(self) -> tuple[str, ...]:

@@ -44,6 +44,8 @@ BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
 FED = 20
 """Bytes into the shared words at which the program says that it fed the watchdog."""
+SETTLED = 300
+"""ms that a display's picture must stand to be told."""
 REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
 SOUND = 343.2
@@ -134,6 +136,8 @@ class Board(Radio):
         self.buses: dict[int, dict[int, BusChip]] = {}
         """By data line and address; of an SPI bus by clock line and select pin."""
         self.exchanges: dict[tuple[int, int], SpiExchange] = {}
+        self.screens: dict[str, bytes] = {}
+        """What displays show that has not stood for long."""
         self.serials: dict[int, Serial] = {}
         """Serial lines, by the pin on which they are received, or sent where there is none."""
         self.machine: Machine | None = None
@@ -553,7 +557,23 @@ class Board(Radio):
         for number, gpio in pins.items():
             self.pins.offered(gpio, f"{part}.{number}")
         chip: Any = self.buses[sda][address]
+        chip.part = part
         chip.join(self, pins, interrupt)
+
+    def screen(self, part: str, points: bytes) -> None:
+        """A display shows something else; told once it has stood for a moment."""
+        fresh = part not in self.screens
+        self.screens[part] = points
+        if fresh:
+            self._screened(part, b"")
+
+    def _screened(self, part: str, before: bytes) -> None:
+        points = self.screens[part]
+        if points == before and points:
+            self.trace.log("screen", part, points.hex())
+            del self.screens[part]
+        else:
+            self.clock.after(SETTLED, lambda: self._screened(part, points))
 
     def on_i2c_controller(self, data: bytes) -> None:
         """A controller takes these pins, where the chip has it and its routing allows it."""
