@@ -64,5 +64,5 @@ def _site(folder: Traversable, at: str) -> Iterator[tuple[str, bytes]]:
     for entry in folder.iterdir():
         if entry.is_dir():
             yield from _site(entry, f"{at}{entry.name}/")
-        elif entry.name.endswith(".toml"):
+        elif entry.name.endswith((".toml", ".csv")):
             yield f"{at}{entry.name}", entry.read_bytes()

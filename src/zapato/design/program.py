@@ -58,6 +58,8 @@ def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
     for part in design.parts.values():
         if part.get("daily", False):
             yield (*part.path, "daily"), False
+        if part.kind.name == "clock":
+            yield (*part.path, "chip"), False
     if dated(design):
         yield ("mqtt", "tls"), False
 

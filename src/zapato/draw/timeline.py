@@ -172,7 +172,9 @@ def _draw(axis: Axes, lane: Lane, lasts: float, scale: float) -> None:
     times = [t / scale for t, _ in lane.samples] + [lasts / scale]
     if lane.curve:
         values = [float("nan") if v is None else float(v) for _, v in lane.samples]
-        axis.plot(times, [*values, values[-1]], color=lane.color, linewidth=1.6)
+        axis.plot(
+            times, [*values, values[-1]], color=lane.color, linewidth=1.6, drawstyle="steps-post"
+        )  # a value holds until another is told
         axis.grid(axis="y", color=GRID, linewidth=0.6)
         return
     levels = [float(bool(v)) for _, v in lane.samples]

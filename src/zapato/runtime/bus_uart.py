@@ -4,13 +4,13 @@ import time
 from machine import Pin
 
 from loop import Part
-from uart import opened
+from uart import opened_line
 
 
 class Uart(Part):
     def __init__(self, d, name, tx, rx, baud, enable, console):
         super().__init__(d, name)
-        self.uart = opened(tx, rx, baud, console)
+        self.uart = opened_line(tx, rx, baud, console)
         self.byte = 10000 / baud  # ms that a byte takes
         self.enable = None if enable is None else Pin(enable, Pin.OUT, value=0)
         self.hear = None  # who takes what comes

@@ -5,8 +5,8 @@ import time
 from loop import Part
 from values import number, span, truth
 
-_PACE = const(200)  # ms between two steps of a fade
-_RESTS = const(2000)  # ms without another position until a blind counts as at rest
+_FADING = const(200)  # ms between two steps of a fade
+_AT_REST = const(2000)  # ms without another position until a blind counts as at rest
 
 
 class FrameDimmer(Part):
@@ -85,7 +85,7 @@ class FrameDimmer(Part):
         if action == "fade" and len(given) == 2:
             now = self.level if self.on else 0
             self.aim = (time.ticks_ms(), span(given[1]), now, number(given[0], 0, 100))
-            self.fading = self.d.every(_PACE, self.fade, 1)
+            self.fading = self.d.every(_FADING, self.fade, 1)
         elif action in ("on", "off") and not given:
             self.go(self.level if action == "on" else 0)
         else:
@@ -115,7 +115,7 @@ class FrameBlind(Part):
             self.position = position
             self.d.changed(self, "position")
             self.d.cancel(self.timer)
-            self.timer = self.d.after(_RESTS, self.rests)
+            self.timer = self.d.after(_AT_REST, self.rests)
 
     def rests(self):
         self.timer = None

@@ -5,11 +5,11 @@ import framebuf
 from loop import Part
 from values import number, truth
 
-_SOON = const(100)  # ms in which changes are gathered
-_TURNED = const(5000)  # ms between two looks whether it is there
+_GATHERED = const(100)  # ms in which changes are gathered
+_GLANCED = const(5000)  # ms between two looks whether it is there
 # SSD1306 datasheet, application note: clock, 64 lines, offset, start line, charge pump, horizontal addressing, mapped as most
 # breakouts are, contrast, precharge, level, show the memory, not inverted.
-_BEGIN = b"\xae\xd5\x80\xa8\x3f\xd3\x00\x40\x8d\x14\x20\x00\xa1\xc8\xda\x12\xd9\xf1\xdb\x40\xa4\xa6"
+_SET_UP = b"\xae\xd5\x80\xa8\x3f\xd3\x00\x40\x8d\x14\x20\x00\xa1\xc8\xda\x12\xd9\xf1\xdb\x40\xa4\xa6"
 
 
 class Display(Part):
@@ -36,12 +36,12 @@ class Display(Part):
         self.pages = pages
         for key in keys:
             self.d.listen(key, self.later)
-        self.d.every(_TURNED, self.later)
+        self.d.every(_GLANCED, self.later)
         self.later()
 
     def later(self):
         if not self.timer:
-            self.timer = self.d.after(_SOON, self.draw)
+            self.timer = self.d.after(_GATHERED, self.draw)
 
     def command(self, *data):
         self.i2c.writeto(self.address, b"\x00" + bytes(data))
@@ -50,7 +50,7 @@ class Display(Part):
         self.timer = None
         try:
             if not self.begun:
-                self.i2c.writeto(self.address, b"\x00" + _BEGIN)
+                self.i2c.writeto(self.address, b"\x00" + _SET_UP)
                 self.command(0x81, self.brightness, 0xAF if self.on else 0xAE)
                 self.begun = True
                 self.shown = [None] * 8

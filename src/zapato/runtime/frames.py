@@ -6,7 +6,7 @@ from loop import Part
 from values import number, truth
 
 _HELD = const(128)  # bytes that may wait to be understood
-_SELDOM = const(60000)  # ms between two tellings of what was not
+_TOLD_AGAIN = const(60000)  # ms between two tellings of what was not
 
 
 def check(kind, data, first, end):
@@ -68,7 +68,7 @@ class Frames(Part):
         self.data = self.data[count:]
         self.strange += count
         now = time.ticks_ms()
-        if self.told is None or time.ticks_diff(now, self.told) > _SELDOM:
+        if self.told is None or time.ticks_diff(now, self.told) > _TOLD_AGAIN:
             self.told = now
             self.d.note("%s: %d bytes not understood" % (self.name, self.strange))
             self.strange = 0

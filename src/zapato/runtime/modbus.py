@@ -6,10 +6,10 @@ import time
 from loop import Part
 from values import number, truth
 
-_TRIES = const(3)  # requests that may fail in a row before what they read counts as unknown
-_GAP = const(5)  # ms of silence between two frames, at the least
-_QUEUED = const(24)  # requests that may wait
-_WORDS = ("", "no such function", "no such register", "no such value", "it failed", "accepted", "busy")
+_MISSES = const(3)  # requests that may fail in a row before what they read counts as unknown
+_HUSH = const(5)  # ms of silence between two frames, at the least
+_LINED = const(24)  # requests that may wait
+_REFUSALS = ("", "no such function", "no such register", "no such value", "it failed", "accepted", "busy")
 
 
 def crc16(data, size):
@@ -36,7 +36,7 @@ class Master:
         for other in self.queue:
             if block and other[1] is block:
                 return  # it still waits
-        if len(self.queue) >= _QUEUED:
+        if len(self.queue) >= _LINED:
             self.d.dropped += 1
             return
         crc = crc16(frame, len(frame))
@@ -74,7 +74,7 @@ class Master:
             self.end("answers wrongly")
         elif have[1] & 128:
             code = have[2]
-            self.end("%s (exception %d)" % (_WORDS[code] if code < len(_WORDS) else "refuses", code))
+            self.end("%s (exception %d)" % (_REFUSALS[code] if code < len(_REFUSALS) else "refuses", code))
         elif frame[1] < 5 and have[2] != (block[2] * 2 if frame[1] > 2 else (block[2] + 7) // 8):
             self.end("answers wrongly")
         else:
@@ -85,7 +85,7 @@ class Master:
         self.asked = False
         meter, block, frame = self.queue.pop(0)
         data, self.data = self.data, bytearray()
-        self.timer = self.d.after(_GAP + int(4 * self.bus.byte) + more, self.next)
+        self.timer = self.d.after(_HUSH + int(4 * self.bus.byte) + more, self.next)
         if wrong:
             self.d.guard(meter.failed, block, wrong, frame)
         else:
@@ -153,11 +153,11 @@ class Meter(Part):
             return
         at = self.blocks.index(block)
         self.missed[at] += 1
-        if self.missed[at] < _TRIES:
+        if self.missed[at] < _MISSES:
             if self.missed[at] == 1:
                 self.ask(block)  # once more, at once
             return
-        if self.missed[at] == _TRIES:
+        if self.missed[at] == _MISSES:
             for row in block[4]:
                 self.have(row[0], None)
         if not self.told:

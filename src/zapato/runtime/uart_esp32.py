@@ -4,7 +4,7 @@ from machine import Pin, UART
 _left = [1, 2, 0]
 
 
-def opened(tx, rx, baud, console):
+def opened_line(tx, rx, baud, console):
     lines = {}
     if tx is not None:
         lines["tx"] = Pin(tx)

@@ -3,7 +3,7 @@ import os
 from machine import Pin, UART
 
 
-def opened(tx, rx, baud, console):
+def opened_line(tx, rx, baud, console):
     if tx == 2:
         return UART(1, baudrate=baud)
     os.dupterm(None, 1)  # the console gives it up

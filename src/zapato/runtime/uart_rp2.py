@@ -2,7 +2,7 @@
 from machine import Pin, UART
 
 
-def opened(tx, rx, baud, console):
+def opened_line(tx, rx, baud, console):
     lines = {}
     if tx is not None:
         lines["tx"] = Pin(tx)
