@@ -6,7 +6,6 @@ import os
 import pty
 import select
 import threading
-import time
 import tty
 from random import Random
 
@@ -16,7 +15,6 @@ from conftest import HEADER, failed, steps
 from hypothesis import given
 from hypothesis import strategies as st
 
-import zapato
 from zapato.lang.fields import Wrong
 from zapato.lang.patterns import CHECKS, checksum, crc16, read_pattern
 from zapato.parts.registers import blocks, read_registers

@@ -46,7 +46,7 @@ def heard(design: Design, found: Mapping[str, str]) -> list[Heard]:
     """What stands in the `found` of the parts that scan, by the part's name."""
     return [
         Heard(
-            design.name, part.name, sight.address, _used(design, part, sight), tuple(f"{k} {c}" for k, c in sight.may_be), sight.words
+            design.name, part.name, sight.address, _used(design, part, sight), tuple(f"{k} {c}".strip() for k, c in sight.may_be), sight.words
         )
         for part, sight in _sights(design, found)
     ]  # fmt: skip
@@ -66,7 +66,7 @@ def _used(design: Design, on: Part, sight: Sight) -> str:
         usual = part.kind.addresses(part)[:1]
         values = {"address": usual[0]} | dict(part.values) if usual else part.values
         said = {key: values.get(key) for key in sight.keys}
-        if all(said[key] == value for key, value in sight.keys.items() if key != "bus"):
+        if all(said[key] == value for key, value in sight.keys.items() if key not in ("bus", "radio")):
             return part.id
     return ""
 

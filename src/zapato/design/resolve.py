@@ -269,6 +269,7 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
         "onewire": "one-wire bus",
         "spi": "SPI bus",
         "frames": "controller",
+        "radio": "radio",
     }[wanted]
     what = f"{path[2]} names {name}, " + (
         f"which is [{other.id}] and no {words}" if other else f"and no {words} is called that"

@@ -124,6 +124,7 @@ def _ordered(design: Design) -> list[Part]:
         "onewire": 0,
         "spi": 0,
         "uart": 0,
+        "radio": 0,
         "frames": 1,
         "meter": 1,
         "expander": 1,

@@ -168,6 +168,7 @@ class Bench:
         acts: word -> a gesture, such as a button's "press".
         chips: chips that are on an I2C bus from the beginning: its data line, address, name, number -> pin, interrupt.
         peers: who is at the other end of a serial line: name, the line's pin, the pin of its driver or None, and more.
+        beacons: what advertises nearby: address, and the pattern of its bytes or None.
     """
 
     reads: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
@@ -175,6 +176,7 @@ class Bench:
     acts: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     chips: tuple[list[object], ...] = ()
     peers: tuple[list[object], ...] = ()
+    beacons: tuple[tuple[str, object], ...] = ()
 
 
 @dataclass(eq=False, repr=False)

@@ -36,6 +36,13 @@ def on_onewire(bus: Part, text: str) -> Iterator[Sight]:
             )
 
 
+def on_radio(radio: Part, text: str) -> Iterator[Sight]:
+    """Addresses that were heard over Bluetooth LE."""
+    for word in text.split():
+        if len(word) == 17:
+            yield Sight(word, {"radio": radio.name, "address": word}, (("beacon", ""),))
+
+
 def _chips(bus: str) -> Iterator[tuple[str, str, tuple[int, ...]]]:
     """Every kind and chip that can hang on such a bus, with the addresses that it can have."""
     from zapato.parts import kinds

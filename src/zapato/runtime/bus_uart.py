@@ -40,6 +40,6 @@ class Uart(Part):
         if time.ticks_diff(self.until, time.ticks_ms()) > 0:
             return  # more was sent meanwhile
         if self.uart.txdone():
-            self.enable.value(0)
+            self.enable.value(0)  # type: ignore
         else:
             self.d.after(1, self.sent)

@@ -61,7 +61,7 @@ class Display(Part):
                 text = text[:16]
                 if text != self.shown[n]:
                     self.put(n, text)
-                    self.shown[n] = text
+                    self.shown[n] = text  # type: ignore
         except OSError:
             self.begun = False
             if not self.told:

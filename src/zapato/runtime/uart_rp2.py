@@ -8,4 +8,4 @@ def opened_line(tx, rx, baud, console):
         lines["tx"] = Pin(tx)
     if rx is not None:
         lines["rx"] = Pin(rx)
-    return UART(((rx if tx is None else tx) + 4) // 8 & 1, baudrate=baud, rxbuf=256, **lines)
+    return UART(((rx if tx is None else tx) + 4) // 8 & 1, baudrate=baud, rxbuf=256, **lines)  # type: ignore

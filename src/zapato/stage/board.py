@@ -20,6 +20,7 @@ from zapato.firmware.compile import names_of
 from zapato.firmware.layout import FOLDERS, SLOTS
 from zapato.firmware.program import LATER
 from zapato.firmware.shorten import port_names
+from zapato.stage.beacons import Ether
 from zapato.stage.chips import BusChip, SpiExchange, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Flash, Held, NoDevice
@@ -51,6 +52,8 @@ REACTION = 100
 SOUND = 343.2
 """m/s in dry air at 20 °C."""
 TIMED_OUT = 110
+ADVERTISED = 1 << 16
+"""What stands for the radio among the pins whose interrupt fired."""
 SERIAL = 1 << 20
 """What the number of a serial line begins with, among those of sockets."""
 POWER_ON, SOFT_RESET = 1, 5
@@ -136,6 +139,8 @@ class Board(Radio):
         self.buses: dict[int, dict[int, BusChip]] = {}
         """By data line and address; of an SPI bus by clock line and select pin."""
         self.exchanges: dict[tuple[int, int], SpiExchange] = {}
+        self.ether = Ether(self.clock, self._advertised)
+        self.advertised: list[bytes] = []
         self.screens: dict[str, bytes] = {}
         """What displays show that has not stood for long."""
         self.serials: dict[int, Serial] = {}
@@ -197,6 +202,8 @@ class Board(Radio):
             for chip in bus.values():
                 getattr(chip, "power_on", lambda: None)()
         self.station.lose_power()
+        self.ether.listen(False)
+        self.advertised.clear()
         self._measured.clear()
 
     # --- the crossing
@@ -631,6 +638,27 @@ class Board(Radio):
         if found is None:
             raise Fault(NO_BUS_ANSWER)
         return found
+
+    # --- what advertises
+
+    def on_ble(self, data: bytes) -> None:
+        """The radio for Bluetooth is switched; where the chip has none there is no such module."""
+        if not self.facts.chip.bluetooth:
+            raise Fault(NO_BUS_ANSWER)
+        if data != b"1":
+            self.ether.listen(False)
+
+    def on_ble_scan(self, data: bytes) -> None:
+        self.ether.listen(int(data.split()[0]) >= 0)
+
+    def on_ble_next(self, data: bytes) -> int:
+        self.pipe = self.advertised.pop(0) if self.advertised else b""
+        return len(self.pipe)
+
+    def _advertised(self, row: bytes) -> None:
+        if self.machine:
+            self.advertised.append(row)
+            self.pins.fired.append(ADVERTISED)
 
     # --- serial lines
 

@@ -114,6 +114,8 @@ class Player:
         elif kind == "peer":
             for each in self.board.serial(at[0]).peers:
                 each.put(at[1], value)
+        elif kind == "beacon":
+            self.board.ether.beacons[at[0]].put(at[1], value)
         elif kind == "pulses":
             self.board.pulses(at[0], value)
         else:

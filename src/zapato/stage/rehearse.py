@@ -134,6 +134,8 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
     for name, bench in benches.items():
         for each in bench.chips:
             board.stand(name, *each)  # type: ignore[arg-type]
+        for address, data in bench.beacons:
+            board.ether.add(address, data)  # type: ignore[arg-type]
         for each in bench.peers:
             board.join(*each)  # type: ignore[arg-type]
     for use in design.uses:

@@ -1,0 +1,67 @@
+"""The chip's Bluetooth LE radio as a listener: who advertises nearby, and what of that is passed on."""
+
+from __future__ import annotations
+
+import re
+from typing import cast
+
+from zapato.lang.fields import Field, Wrong, boolean, measured, whole
+from zapato.parts.model import Action, Bench, Driver, Kind, Part, Property
+from zapato.parts.sights import on_radio
+
+_ADDRESS = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}")
+_BEGIN = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){0,5}")
+
+
+def read_address(value: object) -> str:
+    """A device address, "a4:c1:38:00:00:01". Raises Wrong."""
+    text = value.lower().replace("-", ":") if isinstance(value, str) else ""
+    if not _ADDRESS.fullmatch(text):
+        raise Wrong(
+            "takes an address of six bytes: a4:c1:38:00:00:01", "zapato heard DEVICE lists what its radio met"
+        )
+    return text
+
+
+def _read_only(value: object) -> tuple[str, ...]:
+    items = cast(list[object], value) if isinstance(value, list) else [value]
+    texts = [each.lower().replace("-", ":") if isinstance(each, str) else "" for each in items]
+    if not all(_BEGIN.fullmatch(each) for each in texts):
+        raise Wrong('takes addresses, or how they begin: ["a4:c1:38"]')
+    return tuple(texts)
+
+
+def _driver(part: Part) -> Driver:
+    only = tuple(bytes.fromhex(each.replace(":", "")) for each in part.get("only", ()))
+    given = (
+        part.get("weakest", -100),
+        bool(part.get("passes", False)),
+        only,
+        part.get("apart", 10_000),
+        part.get("most", 5),
+    )
+    return Driver("radio", "Radio", given, data=600)
+
+
+KIND = Kind(
+    name="radio",
+    help="the chip's Bluetooth LE radio: beacons and battery sensors that advertise",
+    fields=(
+        whole("weakest", "what is heard more weakly than this is left out, dBm", -100, least=-120, most=0),
+        boolean("passes", "pass on what is heard over MQTT, as <part>/heard", False),
+        Field("only", _read_only, {"type": ["string", "array"]}, "pass on only these addresses, or those that begin so", ()),
+        measured("apart", "the same address is passed on no more often", "time", 10_000, least=100),
+        whole("most", "messages a second at the most, over all addresses", 5, least=1, most=50),
+    ),
+    properties=lambda part: {
+        "found": Property("text", unknown=True, help="the addresses that were heard, strongest first"),
+        "left_out": Property("number", "count", help="what was not passed on, or came too fast"),
+    },
+    events={"heard": "something was passed on"},
+    actions={"scan": Action(help="say who was heard")},
+    driver=_driver,
+    bench=lambda part: Bench(),
+    sights=on_radio,
+    wiring="Nothing to wire: the antenna is the board's. Wi-Fi and Bluetooth share it, so a beacon may be missed now and then.",
+    example="[radio.air]\nweakest = -85",
+)  # fmt: skip

@@ -1,0 +1,57 @@
+# Something that advertises: near or not, and what its bytes say.
+from micropython import const
+
+from loop import Part
+
+_STEP_DB = const(5)  # dB that count as another strength
+
+
+class Beacon(Part):
+    def __init__(self, d, name, radio, address, pattern, gone, props):
+        super().__init__(d, name)
+        self.pattern = pattern
+        self.gone = gone
+        self.props = props
+        for each in props:
+            setattr(self, each, None)
+        self.near = False
+        self.timer = None
+        d.parts[radio].ears[address] = self
+
+    def have(self, name, value):
+        if value != getattr(self, name):
+            setattr(self, name, value)
+            self.d.changed(self, name)
+
+    def heard(self, strength, data):
+        self.d.cancel(self.timer)
+        self.timer = self.d.after(self.gone, self.lost)
+        self.have("near", True)
+        if self.strength is None or abs(strength - self.strength) >= _STEP_DB:
+            self.have("strength", strength)
+        at = 0
+        while self.pattern and at < len(data) and data[at]:  # structures: length, type, data
+            self.read(data[at + 1 : at + 1 + data[at]])
+            at += data[at] + 1
+
+    def read(self, data):
+        fixed, mask, slots, _, _ = self.pattern
+        if len(data) < len(fixed):
+            return
+        for n in range(len(fixed)):
+            if (data[n] ^ fixed[n]) & mask[n]:
+                return
+        for name, at, width, signed, little, scale, shift, is_truth in slots:
+            raw = 0
+            for n in range(width):
+                raw = raw << 8 | data[at + (width - 1 - n if little else n)]
+            if signed and raw >> width * 8 - 1:
+                raw -= 1 << width * 8
+            value = raw != 0 if is_truth else round((raw - shift) / scale, 4)
+            self.have(name, int(value) if not is_truth and value == int(value) else value)
+
+    def lost(self):
+        self.timer = None
+        self.have("near", False)
+        for name in self.props[1:]:
+            self.have(name, None)

@@ -1,0 +1,120 @@
+# Bluetooth LE as a listener: what comes waits for the loop, beacons get theirs, the rest may be passed on.
+from micropython import const
+import json
+import time
+
+import bluetooth
+
+from loop import Part
+
+_RESULT = const(5)  # an advertisement was heard
+_HELD = const(12)  # advertisements that may wait for the loop
+_KNOWN = const(24)  # addresses that are remembered
+_AGAIN = const(60000)  # ms after which an address that is not heard is forgotten
+
+
+class Radio(Part):
+    props = ("found", "left_out")
+
+    def __init__(self, d, name, weakest, passes, only, apart, most):
+        super().__init__(d, name)
+        self.weakest = weakest
+        self.passes = passes
+        self.only = only
+        self.apart = apart
+        self.most = most
+        self.found = None
+        self.left_out = 0
+        self.ears = {}  # address -> beacon
+        self.waits = []
+        self.known = {}  # address -> [when heard, how strongly, when passed on]
+        self.room = most
+        self.lost = 0
+        d.inputs.append(self)
+        d.starts.append(self.begin)
+        d.every(1000, self.second)
+        d.every(_AGAIN, self.scan, 10000)
+
+    def begin(self):
+        self.ble = bluetooth.BLE()
+        self.ble.active(True)
+        self.ble.irq(self.heard)
+        self.ble.gap_scan(0, 100000, 50000)  # half of the time, for Wi-Fi wants the antenna, too
+
+    def heard(self, event, data):
+        if event != _RESULT or data[3] < self.weakest:
+            return
+        if len(self.waits) >= _HELD:
+            self.lost += 1
+            return
+        self.waits.append((bytes(data[1]), data[3], bytes(data[4])))
+        self.d.wake.up = 1
+
+    def look(self):
+        while self.waits:
+            address, strength, data = self.waits.pop(0)
+            now = time.ticks_ms()
+            row = self.known.get(address)
+            if row is None:
+                if len(self.known) >= _KNOWN:
+                    self.tidy(now)
+                if len(self.known) < _KNOWN:
+                    row = self.known[address] = [now, strength, None]
+            else:
+                row[0] = now
+                row[1] = strength
+            ear = self.ears.get(address)
+            if ear:
+                self.d.guard(ear.heard, strength, data)
+            if self.passes and self.wanted(address):
+                self.pass_on(address, strength, data, row, now)
+
+    def wanted(self, address):
+        for begins in self.only:
+            if address.startswith(begins):
+                return True
+        return not self.only
+
+    def pass_on(self, address, strength, data, row, now):
+        if row is None or not self.d.out or self.room <= 0:
+            self.lost += 1
+        elif row[2] is None or time.ticks_diff(now, row[2]) >= self.apart:
+            row[2] = now
+            self.room -= 1
+            self.d.out.send(self.name + "/heard", json.dumps({"address": text(address), "strength": strength, "data": data.hex()}))
+            for hear in self.d.ears.get(self.name + "!heard", ()):
+                self.d.guard(hear)
+        else:
+            self.lost += 1
+
+    def second(self):
+        self.room = self.most
+
+    def tidy(self, now):
+        for address in list(self.known):
+            if time.ticks_diff(now, self.known[address][0]) > _AGAIN:
+                del self.known[address]
+
+    def scan(self):
+        self.tidy(time.ticks_ms())
+        rows = sorted([(-row[1], address) for address, row in self.known.items()])
+        found = " ".join([text(address) for _, address in rows])
+        if found != self.found:
+            self.found = found
+            self.d.changed(self, "found")
+        if self.lost:
+            self.left_out += self.lost
+            self.lost = 0
+            self.d.changed(self, "left_out")
+
+    def do(self, action, *given):
+        if action != "scan" or given:
+            return False
+        self.found = None
+        self.scan()
+        self.d.note("%s heard %s" % (self.name, self.found or "nothing"))
+        return True
+
+
+def text(address):
+    return ":".join(["%02x" % byte for byte in address])

@@ -1,0 +1,36 @@
+# Stands in for the port's bluetooth module, as far as listening goes.
+from world import ask, handlers, pipe
+
+_FIRED = 1 << 16  # among the pins whose interrupt fired
+_SCAN_RESULT = 5
+
+
+class BLE:
+    def __init__(self):
+        self.on = False
+        self.handler = None
+
+    def active(self, on=None):
+        if on is None:
+            return self.on
+        ask("ble", "1" if on else "0")
+        self.on = bool(on)
+
+    def irq(self, handler):
+        self.handler = handler
+        handlers[_FIRED] = (_tell, self)
+
+    def gap_scan(self, duration_ms, interval_us=1280000, window_us=11250, active=False):
+        if not self.on:
+            raise OSError(19)
+        ask("ble_scan", "%d %d %d" % (-1 if duration_ms is None else duration_ms, interval_us, window_us))
+
+
+def _tell(ble):
+    while True:
+        size = int(ask("ble_next"))
+        if not size:
+            return
+        data = pipe.read(size)
+        if ble.handler:
+            ble.handler(_SCAN_RESULT, (data[0], memoryview(data)[1:7], 0, data[7] - 256, memoryview(data)[8:]))

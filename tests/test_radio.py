@@ -1,0 +1,72 @@
+"""Beacons: near or gone, what their bytes say, and what is passed on without drowning anybody."""
+
+import json
+
+import pytest
+from conftest import failed, steps
+
+FRIDGE = """
+[radio.air]
+weakest = -85
+{more}
+[beacon.fridge]
+radio = "air"
+address = "A4-C1-38-00-00-01"
+data = "16 1a18 {{temperature:s16le*100}} {{humidity:u16le*100}} {{low:bool}}"
+gone = "30s"
+[beacon.dog]
+radio = "air"
+address = "de:ad:be:ef:00:02"
+gone = "20s"
+"""
+NETWORK = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
+
+
+@pytest.mark.parametrize("board", ["esp32-38pin", "rp2040w-40pin"])
+def test_near_and_gone(bench, board):
+    result = bench(
+        FRIDGE.format(more=""),
+        "[world]\nfridge.temperature = -18.25\nfridge.humidity = 40\ndog.near = true\n"
+        + steps(
+            "8s? fridge.near and fridge.temperature == -18.25 and fridge.humidity == 40 and fridge.strength == -67 and dog.near",
+            "+1s: fridge.temperature = 4", "<5s? fridge.temperature == 4 and not fridge.low", "+1s: dog.near = false", "=15s? dog.near",
+            "<10s? not dog.near and fridge.near", "+1s: dog.strength = -90", "+1s: dog.near = true", "=10s? not dog.near",
+            "+1s: fridge.near = false", "<35s? not fridge.near and not known(fridge.temperature)", "+1s: power.cut", "+1s: fridge.temperature = 5",
+            "<10s? fridge.temperature == 5",
+        ),
+        lasts="4min", board=board,
+    )  # fmt: skip
+    assert not failed(result)
+
+
+def test_what_is_passed_on(bench):
+    result = bench(
+        FRIDGE.format(more='passes = true\nonly = ["a4:c1:38", "c0:11"]\napart = "20s"\nmost = 1'),
+        "[world]\nfridge.temperature = 3\ndog.near = true\n" + steps("70s? fridge.near", "+50s? air.left_out > 40"),
+        lasts="3min", site=NETWORK,
+    )  # fmt: skip
+    assert not failed(result)
+    said = [json.loads(r["value"]) for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/heard")]
+    by = {address: [s for s in said if s["address"] == address] for address in {s["address"] for s in said}}
+    assert set(by) == {"a4:c1:38:00:00:01", "c0:11:0e:00:00:07"} and all(8 <= len(each) <= 10 for each in by.values())
+    assert by["a4:c1:38:00:00:01"][0]["data"].startswith("0201060816") and by["a4:c1:38:00:00:01"][0]["strength"] == -67
+    found = [r["value"] for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/found")]
+    assert json.loads(found[-1]) == "a4:c1:38:00:00:01 de:ad:be:ef:00:02 c0:11:0e:00:00:07"
+
+
+WRONG = {
+    "no radio": ('[beacon.b]\nradio = "air"\naddress = "a4:c1:38:00:00:01"', "esp32-38pin", ["bus-missing"]),
+    "no address": ('[radio.air]\n[beacon.b]\nradio = "air"\naddress = "a4:c1:38"', "esp32-38pin", ["wrong-type"]),
+    "no pattern": ('[radio.air]\n[beacon.b]\nradio = "air"\naddress = "a4:c1:38:00:00:01"\ndata = "16 zz"', "esp32-38pin", ["wrong-type"]),
+    "two radios": ("[radio.a]\n[radio.b]", "esp32-38pin", ["radio-missing"]),
+    "no Bluetooth": ("[radio.a]", "esp8266-30pin", ["radio-missing"]),
+    "not on this one, either": ("[radio.a]\nweakest = -200", "esp32s2-mini", ["wrong-type", "radio-missing"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("body", "board", "codes"), WRONG.values(), ids=WRONG)
+def test_what_cannot_be(checked, body, board, codes):
+    from zapato.boards import board_ids
+
+    if board in board_ids():
+        assert sorted(f.code for f in checked(body, board) if f.severity == "error") == sorted(codes)
