@@ -7,6 +7,8 @@ _STEP_DB = const(5)  # dB that count as another strength
 
 
 class Beacon(Part):
+    strength = None
+
     def __init__(self, d, name, radio, address, pattern, gone, props):
         super().__init__(d, name)
         self.pattern = pattern
@@ -27,7 +29,7 @@ class Beacon(Part):
         self.d.cancel(self.timer)
         self.timer = self.d.after(self.gone, self.lost)
         self.have("near", True)
-        if self.strength is None or abs(strength - self.strength) >= _STEP_DB:
+        if self.strength is None or abs(strength - self.strength) >= _STEP_DB:  # type: ignore
             self.have("strength", strength)
         at = 0
         while self.pattern and at < len(data) and data[at]:  # structures: length, type, data

@@ -3,7 +3,7 @@ from micropython import const
 import json
 import time
 
-import bluetooth
+import bluetooth  # type: ignore
 
 from loop import Part
 

@@ -41,7 +41,7 @@ RULE = Rule(
 The language knows more kinds of parts than the firmware of this version drives. Such a part is
 checked like any other, so a design can be made now; the build refuses it by name.
 """,
-    failing=device("[uart.meter]\ntx = 17\nrx = 16\nbaud = 9600"),
+    failing=device("[spi.panel]\nsck = 18\nmosi = 23"),
     mended=device("[led.hall]\npin = 25"),
     find=_find,
 )
