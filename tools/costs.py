@@ -61,6 +61,23 @@ EXTRAS = (
     '[contact.{n}]\npin = "auto"\npull = "none"\nquiet = "5s"',
     '[button.{n}]\npin = "auto"\npull = "none"\n[[link]]\nwhen = "{n}.released"\nif = "{n}.lasted > 3"\ndo = "notify(\'x\')"',
 )
+TALKING = ("uart", "frames", "meter", "display", "clock", "radio", "beacon")
+"""Kinds that come with what they need, as one of these."""
+LINE = '[uart.{n}]\ntx = "auto"\nrx = "auto"\nbaud = 9600\n'
+LAMP = LINE + '[frames.{n}f]\nserial = "{n}"\nhears = "55 07 {on:bool} {level:u16*10} {sum}"\nsays = { level = "55 06 {level:u16*10} {sum}" }\n'
+EXTRAS += (
+    LAMP,
+    LAMP + '[dimmer.{n}d]\nserial = "{n}f"',
+    LINE + '[frames.{n}f]\nserial = "{n}"\nhears = ["a5 {position:u8} {crc16}", "a6 {x:s32}"]\nsays = { position = "a5 01 {position:u8} {crc16}" }\n'
+    '[blind.{n}b]\nserial = "{n}f"',
+    LINE + '[meter.{n}m]\nserial = "{n}"\nregisters = { power = { at = 12, type = "f32" }, limit = { at = 40, writable = true } }',
+    LINE + '[meter.{n}m]\nserial = "{n}"\n[meter.{n}m.registers]\n' + "".join(f"r{k} = {{ at = {k} }}\n" for k in range(12)),
+    '[display.{n}]\nchip = "ssd1306"\nbus = "{bus}"\nlines = ["one", "{{{n}.page}}"]',
+    '[display.{n}]\nchip = "ssd1306"\nbus = "{bus}"\naddress = 0x3d\nlines = [["a", "b", "c"], ["d", "{{{n}.page}} of {{1 + 1}}"]]',
+    TIME + '[clock.{n}]\nchip = "ds3231"\nbus = "{bus}"',
+    '[radio.{n}]\n[beacon.{n}b]\nradio = "{n}"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {t:s16le*100}"',
+    '[radio.{n}]\npasses = true',
+)
 WATCHERS = (
     '[tally.{n}]\nof = "{one}.on"\ncounts = "time"',
     '[tally.{n}]\nof = "{one}.on"',
@@ -142,6 +159,7 @@ def _counts(random: Random) -> list[tuple[str, int]]:
         "sensor",
         "expander",
         "converter",
+        *TALKING,
     ]
     pinned = [kind.name for kind in kinds() if kind.name not in loose and _driven(kind)]
     found = [
@@ -191,7 +209,7 @@ def _sensors(random: Random, names: list[str]) -> list[str]:
             if "{bus}" in text:
                 _sensor("bh1750", names.pop(), buses, names)
             bus = re.search(r"\.(\w+)\]", buses.get("i2c", ""))
-            rows.append(text.replace("{n}", names.pop()).replace("{bus}", bus[1] if bus else ""))
+            rows.append(text.replace("{{{n}.page}}", "{{n}.page}").replace("{{1 + 1}}", "{1 + 1}").replace("{n}", names.pop()).replace("{bus}", bus[1] if bus else ""))
     return [*buses.values(), *rows]
 
 
@@ -272,7 +290,7 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
         f"{p.name}.{n} = 20"
         for p in design.parts.values()
         for n in p.kind.bench(p).sets
-        if p.properties[n].type == "number"
+        if n in p.properties and p.properties[n].type == "number"
     ]
     script.write_text("\n".join([f'[rehearsal]\nlasts = "{lasts}"', "[world]", *world]) + "\n")
     result = _run(design, read_script(script, design), program, 1)

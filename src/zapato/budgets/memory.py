@@ -70,6 +70,10 @@ def features(design: Design) -> Counter[str]:
         if driver.watches:
             found["function"] += 2
             found["code"] += len(design.parts[name].get(driver.watches, ""))
+        if driver.tells:
+            lines = [line for page in design.parts[name].pages(driver.tells) for line in page]
+            found["function"] += len(lines)
+            found["code"] += sum(map(len, lines))
     if any(sunny for _, sunny in timed(design)):
         found["data"] += 4 * WEEKS
     for part in design.parts.values():

@@ -9,6 +9,8 @@ from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, whole
 from zapato.lang.patterns import Pattern, Slot, read_pattern
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Part, Property
 
+FRAME, FIELD = 128, 80
+"""Bytes that a frame and a field of it take on the device: tuples of blocks of 16 bytes."""
 MOST = 16
 """Frames of one direction at the most."""
 
@@ -64,24 +66,26 @@ def _settable(part: Part, name: str) -> bool:
 def _driver(part: Part) -> Driver | None:
     if "serial" not in part.linked:
         return None
-    hears = tuple(each.plain for each in part.get("hears", ()))
+    heard = tuple(each.plain for each in hears(part))
     spoken = {word: each.plain for word, each in says(part).items()}
     hello = tuple(each.plain for each in part.get("hello", ()))
     alive = part.get("alive", ())
     props = tuple(_properties(part))
     arguments = (
         part.linked["serial"].name,
-        hears,
+        heard,
         spoken,
         hello,
         alive[0].plain if alive else None,
         part.get("every", 10_000),
-        part.get("silent", 0) if hears else 0,
+        part.get("silent", 0) if heard else 0,
         part.get("skip", 0),
         props,
         tuple(name for name in props if _settable(part, name)),
     )
-    return Driver("frames", "Frames", arguments, ("bus_uart", "uart"))
+    patterns = (*hears(part), *says(part).values(), *part.get("hello", ()))
+    size = sum(FRAME + FIELD * len(each.slots) for each in patterns)
+    return Driver("frames", "Frames", arguments, ("bus_uart", "uart"), data=size)
 
 
 def _bench(part: Part) -> Bench:

@@ -9,6 +9,9 @@ from zapato.parts.frames import enable_of, line_of
 from zapato.parts.model import Action, Bench, Driver, Kind, Part, Property
 from zapato.parts.registers import Register, blocks, read_registers
 
+ROW = 96
+"""Bytes that a register, or a request, takes on the device."""
+
 
 def _registers(part: Part) -> tuple[Register, ...]:
     return part.get("registers", ())
@@ -40,7 +43,7 @@ def _driver(part: Part) -> Driver | None:
         sets,
         limits,
     )
-    return Driver("modbus", "Meter", arguments, ("bus_uart", "uart"))
+    return Driver("modbus", "Meter", arguments, ("bus_uart", "uart"), data=ROW * len(props) + ROW * len(read))
 
 
 def _bench(part: Part) -> Bench:

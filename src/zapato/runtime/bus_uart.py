@@ -7,6 +7,36 @@ from loop import Part
 from uart import opened_line
 
 
+class Lines:
+    # The loop's turn with serial links in it; only devices that have one carry this.
+    def __init__(self, d):
+        self.d = d
+        self.links = []
+        d.turn = self.turn
+
+    def turn(self):
+        d = self.d
+        if d.dog:
+            d.dog.feed()
+        wait = d.due()
+        if d.queue:
+            d.settle()
+            wait = 0
+        for thing, flags in d.poller.poll(wait):
+            if thing is d.wake:
+                d.wake.up = 0
+                for each in d.inputs:
+                    d.guard(each.look)
+                continue
+            for each in self.links:
+                if each.uart is thing:
+                    d.guard(each.look)
+                    break
+            else:
+                if d.out:
+                    d.guard(d.out.ready, flags)
+
+
 class Uart(Part):
     def __init__(self, d, name, tx, rx, baud, enable, console):
         super().__init__(d, name)
@@ -17,7 +47,9 @@ class Uart(Part):
         self.master = None  # who asks, where several are on the line
         self.until = 0
         if rx is not None:
-            d.lines.append(self)
+            if not hasattr(d, "lines"):
+                d.lines = Lines(d)
+            d.lines.links.append(self)
             d.poller.register(self.uart, select.POLLIN)
 
     def look(self):

@@ -57,7 +57,6 @@ class Device:
         self.starts = []  # what wants to be called when everything is there
         self.ears = {}  # "part.property" or "part!event" -> who hears of it
         self.inputs = []
-        self.lines = []  # serial links
         self.timers = []  # [when, call, period, what is left of a long time], the next one first
         self.queue = []
         self.told = []
@@ -230,14 +229,8 @@ class Device:
                 self.wake.up = 0
                 for each in self.inputs:
                     self.guard(each.look)
-                continue
-            for each in self.lines:
-                if each.uart is found[0]:
-                    self.guard(each.look)
-                    break
-            else:
-                if self.out:
-                    self.guard(self.out.ready, found[1])
+            elif self.out:
+                self.guard(self.out.ready, found[1])
 
     def due(self):
         # Run the timers that are due; how long until the next one, in ms.
