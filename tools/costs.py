@@ -74,7 +74,7 @@ EXTRAS += (
     LINE + '[meter.{n}m]\nserial = "{n}"\n[meter.{n}m.registers]\n' + "".join(f"r{k} = {{ at = {k} }}\n" for k in range(12)),
     '[display.{n}]\nchip = "ssd1306"\nbus = "{bus}"\nlines = ["one", "{{{n}.page}}"]',
     '[display.{n}]\nchip = "ssd1306"\nbus = "{bus}"\naddress = 0x3d\nlines = [["a", "b", "c"], ["d", "{{{n}.page}} of {{1 + 1}}"]]',
-    TIME + '[clock.{n}]\nchip = "ds3231"\nbus = "{bus}"',
+    '[clock.{n}]\nchip = "ds3231"\nbus = "{bus}"',
     '[radio.{n}]\n[beacon.{n}b]\nradio = "{n}"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {t:s16le*100}"',
     '[radio.{n}]\npasses = true',
 )
@@ -141,6 +141,8 @@ def device(random: Random) -> str:
     if network and random.random() < 0.3:
         network += "" if TIME in network else TIME
         rows.append('[[link]]\nat = "06:30"\ndays = "mon-fri"\ndo = "notify(\'x\')"')
+    if any("[clock." in row for row in rows) and TIME not in network:
+        network += TIME
     board = "esp32-poe" if "ethernet" in network else "esp32-38pin"
     return f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{network}' + "\n".join(rows) + "\n"
 
