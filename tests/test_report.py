@@ -63,7 +63,7 @@ def test_the_pages_of_a_site_in_a_real_browser(site, cli, tmp_path):
     from browser import chromium
 
     called = cli("report", site, "--out", tmp_path / "rep")
-    assert called.code == 0 and "5 devices" in called.out
+    assert called.code == 0 and "6 devices" in called.out
     with chromium() as page:
         page.get((tmp_path / "rep" / "index.html").as_uri())
         assert page.texts("h1") == ["Mountain refuge"] and len(page.all("tbody tr td a")) == 5

@@ -56,5 +56,5 @@ KIND = Kind(
         "On the bus like any chip, with a coin cell of its own. Breakouts that charge a rechargeable cell must not get a primary one: "
         "take the diode or its resistor off."
     ),
-    example='[i2c.main]\nsda = 21\nscl = 22\n\n[clock.wall]\nchip = "ds3231"\nbus = "main"',
+    example='[time]\nzone = "Europe/Vienna"\n\n[i2c.main]\nsda = 21\nscl = 22\n\n[clock.wall]\nchip = "ds3231"\nbus = "main"',
 )
