@@ -66,7 +66,7 @@ def test_the_pages_of_a_site_in_a_real_browser(site, cli, tmp_path):
     assert called.code == 0 and "6 devices" in called.out
     with chromium() as page:
         page.get((tmp_path / "rep" / "index.html").as_uri())
-        assert page.texts("h1") == ["Mountain refuge"] and len(page.all("tbody tr td a")) == 5
+        assert page.texts("h1") == ["Mountain refuge"] and len(page.all("tbody tr td a")) == 6
         page.click("tbody tr td a")
         assert page.texts("h1") == ["Boot dryer"]
         assert len(page.all("svg")) == 5 and {"Verdict", "Pins", "Wiring", "Budgets", "Topics"} <= set(
