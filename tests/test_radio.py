@@ -46,10 +46,19 @@ def test_what_is_passed_on(bench):
         lasts="3min", site=NETWORK,
     )  # fmt: skip
     assert not failed(result)
-    said = [json.loads(r["value"]) for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/heard")]
+    said = [
+        json.loads(r["value"])
+        for r in result.records
+        if r["what"] == "mqtt" and r["name"].endswith("air/heard")
+    ]
     by = {address: [s for s in said if s["address"] == address] for address in {s["address"] for s in said}}
-    assert set(by) == {"a4:c1:38:00:00:01", "c0:11:0e:00:00:07"} and all(8 <= len(each) <= 10 for each in by.values())
-    assert by["a4:c1:38:00:00:01"][0]["data"].startswith("0201060816") and by["a4:c1:38:00:00:01"][0]["strength"] == -67
+    assert set(by) == {"a4:c1:38:00:00:01", "c0:11:0e:00:00:07"} and all(
+        8 <= len(each) <= 10 for each in by.values()
+    )
+    assert (
+        by["a4:c1:38:00:00:01"][0]["data"].startswith("0201060816")
+        and by["a4:c1:38:00:00:01"][0]["strength"] == -67
+    )
     found = [r["value"] for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/found")]
     assert json.loads(found[-1]) == "a4:c1:38:00:00:01 de:ad:be:ef:00:02 c0:11:0e:00:00:07"
 
