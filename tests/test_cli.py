@@ -19,8 +19,8 @@ ZAPATO = [sys.executable, "-m", "zapato"]
 def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
     first = cli("demo", "--out", tmp_path / "demo")
     assert first.code == 0, first.out + first.err
-    assert "5 of 5 devices checked, built and rehearsed without a fault" in first.out
-    head, *rows = first.out.rstrip().split("\n")[-8:-2]
+    assert "6 of 6 devices checked, built and rehearsed without a fault" in first.out
+    head, *rows = first.out.rstrip().split("\n")[-9:-2]
     assert head.split() == ["device", "findings", "flash", "heap", "expectations", "took"]
     assert [row.split()[0] for row in rows] == [
         "boot-dryer",
@@ -28,6 +28,7 @@ def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
         "kettle-plug",
         "porch-light",
         "rack-strip",
+        "water-tank",
     ]
     assert all(
         "no findings" in row and " KiB " in row and re.search(r"(\d+) of \1 held", row) for row in rows
