@@ -230,6 +230,6 @@ def test_no_rehearsal_and_errors_refuse(site: Path, cli):
 
 
 def test_no_secret_reaches_the_stage(site: Path, monkeypatch):
-    from zapato.stage.rehearse import staged_settings
+    from zapato.stage.rehearse import _settings
 
-    assert "chamois" not in json.dumps(staged_settings(zapato.load(_device(site, "boot-dryer"))))
+    assert "chamois" not in json.dumps(_settings(zapato.load(_device(site, "boot-dryer"))))

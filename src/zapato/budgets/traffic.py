@@ -42,10 +42,9 @@ def traffic(design: Design) -> Traffic | None:
     least = design.mqtt.get("apart") or 0
     topics: list[tuple[str, float]] = [("vitals", VITALS)]
     for part in design.parts.values():
-        every = part.values.get("every") or (30_000 if part.kind.name == "sensor" else None)
-        if every:
-            rate = 1000 / max(every, least)
-            topics += [(f"{part.name}/{name}", rate) for name in part.properties]
+        topics += [
+            (f"{part.name}/{name}", 1000 / max(ms, least)) for name, ms in part.kind.often(part).items()
+        ]
     bytes_a_second = sum(
         rate * (len(design.topic) + 1 + len(topic) + HEAD + PAYLOAD) for topic, rate in topics
     )

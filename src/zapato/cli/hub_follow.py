@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import queue
 import sys
 import threading
 import time
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 import click
@@ -25,38 +27,39 @@ COLORS = {"alert": "red", "over": "green", "event": "cyan", "thing": "yellow", "
 def in_a_pipe(service: Service, asked: Asked) -> int:
     """Changes as they come, until the time is over or Ctrl-C; lines of standard input are done."""
     changes: queue.SimpleQueue[Change] = queue.SimpleQueue()
-    stop = service.hub.listen(changes.put)
+    service.hub.listen(changes.put)
     _typed(service)
     for row in service.hub.table():
         for each in row["properties"]:
             if each["at"] is not None:
                 changes.put(Change("value", f"{row['name']}.{each['name']}", each["value"], each["at"]))
+    for change in _until(asked, changes):
+        click.echo(line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False))
+    return 0
+
+
+def _until(
+    asked: Asked, changes: queue.SimpleQueue[Change], runs: Callable[[], bool] = lambda: True
+) -> Iterator[Change]:
+    """What is in the queue, until the time is over, Ctrl-C, or it runs no longer."""
     until = None if asked.lasts is None else time.monotonic() + asked.lasts
     try:
-        while until is None or time.monotonic() < until:
-            try:
-                change = changes.get(timeout=0.2)
-            except queue.Empty:
-                continue
-            click.echo(
-                line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False)
-            )
+        while (until is None or time.monotonic() < until) and runs():
+            with contextlib.suppress(queue.Empty):
+                yield changes.get(timeout=0.2)
     except KeyboardInterrupt:
         click.echo(err=True)
-    stop()
-    return 0
 
 
 def line(change: Change) -> str:
     """A change for people."""
     when = time.strftime("%H:%M:%S", time.localtime(change.at))
     word = styled(f"{change.what:<6}", fg=COLORS.get(change.what))
+    sign = " = " if change.what == "value" else "  "
     value = (
         ""
         if change.value is None
-        else f" = {shown(change.value, change.name)}"
-        if change.what == "value"
-        else f"  {shown(change.value)}"
+        else sign + shown(change.value, change.name if change.what == "value" else "")
     )
     return f"{when}  {word}  {harmless(change.name + value)}"
 
@@ -85,15 +88,9 @@ def on_a_page(service: Service, asked: Asked) -> int:
     page = Page(service, asked.web or "")
     page.start()
     click.echo(f"the hub's page: {page.address}")
-    until = None if asked.lasts is None else time.monotonic() + asked.lasts
-    stop = service.hub.listen(
-        lambda change: click.echo(line(change)) if change.what in ("alert", "over") else None
-    )
-    try:
-        while (until is None or time.monotonic() < until) and page.runs:
-            time.sleep(0.2)
-    except KeyboardInterrupt:
-        click.echo(err=True)
-    stop()
+    changes: queue.SimpleQueue[Change] = queue.SimpleQueue()
+    service.hub.listen(lambda change: changes.put(change) if change.what in ("alert", "over") else None)
+    for change in _until(asked, changes, lambda: page.runs):
+        click.echo(line(change))
     page.stop()
     return 0

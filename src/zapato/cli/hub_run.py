@@ -126,13 +126,9 @@ def past(asked: Asked) -> int:
 
 
 def _plain(value: Any) -> object:
-    return (
-        json.dumps(value)
-        if isinstance(value, bool) or value is None
-        else f"{value:g}"
-        if isinstance(value, float)
-        else value
-    )
+    if isinstance(value, bool) or value is None:
+        return json.dumps(value)
+    return f"{value:g}" if isinstance(value, float) else value
 
 
 def _csv(rows: Sequence[dict[str, object]]) -> None:
@@ -258,7 +254,7 @@ def _login(designs: Sequence[Design], asked: Asked) -> tuple[str, str, bytes]:
 
 
 def _describe(service: Service, designs: Sequence[Design]) -> None:
-    """Leave what is not at the broker yet, or is another by now."""
+    """Leave the site's descriptions at the broker."""
     from zapato.descriptions import thing
 
     for design in designs:
@@ -325,29 +321,23 @@ def do(service: Service, line: str, asked: Asked) -> int:
             if time.monotonic() > until:
                 raise
             time.sleep(0.05)
-    answered = threading.Event()
     wanted = saying.topic.removesuffix("/set")
+    answered = threading.Event()
 
     def told(change: Change) -> None:
         thing = service.hub.things.get(change.name.partition(".")[0])
         what = thing.properties.get(change.name.partition(".")[2]) if thing else None
-        if (
-            change.what == "value"
-            and what
-            and what.reads == wanted
-            and json.dumps(change.value) == saying.payload
-        ):
+        if what and what.reads == wanted and json.dumps(change.value) == saying.payload:
             answered.set()
 
-    stop = service.hub.listen(told)
+    service.hub.listen(told)
     service.say(saying)
     if not service.way.arrived():
         raise NotDelivered("the broker did not take it", "try again")
-    if wanted == saying.topic:
+    if wanted == saying.topic:  # an action: nothing says that it was done
         click.echo(f"sent: {harmless(line)}")
         return 0
     good = answered.wait(ANSWER)
-    stop()
     words = "the device says so" if good else f"sent, and the device did not say so within {ANSWER:g} s"
     click.echo(f"{harmless(line)}: {words}")
     return 0 if good else 1

@@ -72,6 +72,7 @@ class _Screen:
             style=STYLE,
             color_depth=ColorDepth.DEPTH_1_BIT if plain() else None,
             refresh_interval=0.5,
+            min_redraw_interval=0.1,
             before_render=self.tick,
         )
 
@@ -152,7 +153,7 @@ class _Screen:
 
     def alerts(self) -> Line:
         lines: list[tuple[str, str]]
-        told = [each for each in self.service.history.alerts(20) if each["gone"] is None][:4]
+        told = self.service.history.standing()[:4]
         lines = [
             (
                 "class:alert",

@@ -58,7 +58,7 @@ def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
     for part in design.parts.values():
         if part.get("daily", False):
             yield (*part.path, "daily"), False
-        if part.kind.name == "clock":
+        if part.kind.tells_time:
             yield (*part.path, "chip"), False
     if dated(design):
         yield ("mqtt", "tls"), False

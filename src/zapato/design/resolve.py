@@ -263,34 +263,28 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
 def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
     wanted = part.kind.bus(part)
     other = design.parts.get(name)
-    words = {
-        "uart": "serial link",
-        "i2c": "I2C bus",
-        "onewire": "one-wire bus",
-        "spi": "SPI bus",
-        "frames": "controller",
-        "radio": "radio",
-    }[wanted]
+    known = kind(wanted)
+    words = (known.called if known else "") or wanted
     what = f"{path[2]} names {name}, " + (
         f"which is [{other.id}] and no {words}" if other else f"and no {words} is called that"
     )
     options = [each for each, p in design.parts.items() if p.kind.name == wanted]
-    pins = {
-        "i2c": "sda and scl",
-        "uart": "tx, rx and baud",
-        "onewire": "pin",
-        "frames": "serial, hears and says",
-    }.get(wanted, "its pins")
+    wants = " and ".join(_least(known)) if known else ""
     have = (
         f"there are: {', '.join(options)}"
         if options
-        else f"add [{wanted}.{name if not other else 'main'}] with {pins}"
+        else f"add [{wanted}.{name if not other else 'main'}]" + (f" with {wants}" if wants else "")
     )
     if other and other.kind.name == "spi" and "select" in part.kind.shape.by_name:
         have = f"select = …, the pin that selects it on {name}"
     elif wanted == "spi" and other:
         have = "without select it hangs on the I2C bus"
     design.document.found("bus-missing", path, what, fixes=nearest(name, options) or (have,))
+
+
+def _least(kind: Kind) -> list[str]:
+    """The keys without which a table of this kind cannot stand."""
+    return [each.name for each in kind.fields if each.required] + list(kind.requires(Part(kind, "", {})))
 
 
 def _raw(design: Design, part: Part, key: str) -> object:

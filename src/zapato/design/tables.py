@@ -33,33 +33,39 @@ def with_table(design: Design, path: Keys, fields: Mapping[str, Any], into: str)
 
 def _rows(design: Design, source: Source, place: Keys) -> dict[str, Any]:
     found: dict[str, Any] = {}
+
+    def wrong(line: int, what: str) -> None:
+        design.document.found("wrong-type", place, f"{source.name}, line {line}: {what}")
+
     reader = csv.DictReader(io.StringIO(source.text.lstrip("\ufeff")), skipinitialspace=True)
-    first = (reader.fieldnames or [""])[0]
-    key = "name" if "name" in (reader.fieldnames or ()) else first
-    for number, row in enumerate(reader, 2):
-        name = (row.get(key) or "").strip()
-        if not name or name.startswith("#"):
-            continue
-        if None in row or name in found or len(found) >= MOST:
-            wrong = (
-                "has more cells than columns"
-                if None in row
-                else f"names {name} again"
-                if name in found
-                else "is one too many"
-            )
-            design.document.found("wrong-type", place, f"{source.name}, line {number} {wrong}")
-            continue
-        cells = {column.strip(): (value or "").strip() for column, value in row.items() if column != key}
-        found[name] = {column: _value(text) for column, text in cells.items() if text}
+    try:
+        columns = [column.strip() for column in reader.fieldnames or ()]
+        reader.fieldnames = columns
+        key = "name" if "name" in columns else columns[0] if columns else ""
+        for row in reader:
+            name = (row.get(key) or "").strip()
+            if not name or name.startswith("#"):
+                continue
+            if None in row:
+                wrong(reader.line_num, "more cells than columns")
+            elif name in found:
+                wrong(reader.line_num, f"{name} stands here a second time")
+            elif len(found) >= MOST:
+                wrong(reader.line_num, f"{MOST} rows are the most")
+                break
+            else:
+                cells = {column: (row[column] or "").strip() for column in columns if column != key}
+                found[name] = {column: _value(text) for column, text in cells.items() if text}
+    except csv.Error as error:
+        wrong(reader.line_num, str(error))
     return found
 
 
 def _value(text: str) -> object:
-    """A cell as TOML would have it: a number, a truth, or a text."""
+    """A cell as TOML would have it: a number, a truth, or a text; leading zeros mean nothing."""
     if text.lower() in ("true", "yes", "false", "no"):
         return text.lower() in ("true", "yes")
-    for read in (lambda: int(text, 0), lambda: float(text)):
+    for read in (lambda: int(text, 0), lambda: int(text), lambda: float(text)):
         try:
             return read()
         except ValueError:

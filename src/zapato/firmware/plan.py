@@ -117,33 +117,26 @@ def _given(node: ast.stmt) -> list[ast.Name]:
 
 
 def _ordered(design: Design) -> list[Part]:
-    """Buses before the parts that hang on them, what offers pins before those that stand on them, groups after their members; else the order of the file."""
+    """What a part needs before it: its bus, who offers its pins, its members; else the order of the file, what only reads last."""
+    later = ("group", "sensor", "guard")
+    found: dict[str, Part] = {}
 
-    rank = {
-        "i2c": 0,
-        "onewire": 0,
-        "spi": 0,
-        "uart": 0,
-        "radio": 0,
-        "frames": 1,
-        "meter": 1,
-        "expander": 1,
-        "converter": 1,
-    }
-    first = [part for part in design.parts.values() if part.kind.name not in ("group", "sensor", "guard")]
-    first.sort(key=lambda part: rank.get(part.kind.name, 2))
-    found = {part.name: part for part in first}
-    waiting = [part for part in design.parts.values() if part.name not in found]
-    waiting.reverse()
-    while waiting:
-        part = waiting[-1]
-        before = [p for p in part.linked.values() if p is not part and p.name not in found]
-        if before:
-            waiting += before
-            continue
-        waiting.pop()
+    def add(part: Part, way: tuple[str, ...] = ()) -> None:
+        for other in _needed(design, part):
+            if other.name not in (*found, *way, part.name):
+                add(other, (*way, part.name))
         found.setdefault(part.name, part)
+
+    for part in sorted(design.parts.values(), key=lambda part: part.kind.name in later):
+        add(part)
     return list(found.values())
+
+
+def _needed(design: Design, part: Part) -> list[Part]:
+    """The parts that its object on the device asks for when it is made."""
+    owners = [pin.name.partition(".")[0] for pin in part.pins.values() if pin.gpio < 0]
+    named = [other for key, other in part.linked.items() if not key.startswith("excludes.")]
+    return [*named, *(design.parts[owner] for owner in owners)]
 
 
 def _construct(part: Part, driver: Driver) -> str:

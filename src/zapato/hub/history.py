@@ -71,6 +71,8 @@ class History:
                 path.touch(0o600)
                 self._guard = _alone(path)
             self._db = sqlite3.connect(path or ":memory:", check_same_thread=False, timeout=10)
+            if self._db.execute("PRAGMA user_version").fetchone()[0] > VERSION:
+                raise ValueError("a newer hub wrote it")
             if writes:
                 self._db.execute("PRAGMA journal_mode = WAL")
                 self._db.execute("PRAGMA synchronous = FULL")  # what was acknowledged outlives a power cut
@@ -89,14 +91,15 @@ class History:
         """
         with self._lock, _told(self.path):
             try:
-                self._taken.extend(taken)
-                if self._taken:
-                    self._db.execute(_KEEP, ("taken", json.dumps([*self._taken])))
+                numbers = deque((*self._taken, *taken), TAKEN)
+                if numbers:
+                    self._db.execute(_KEEP, ("taken", json.dumps([*numbers])))
                 self._db.executemany(
                     "INSERT INTO said VALUES (?, ?, ?)",
                     [(self._id(row.name), row.at, _stored(row.value)) for row in rows],
                 )
                 self._db.commit()
+                self._taken = numbers
             except BaseException:
                 self._db.rollback()
                 self._ids.clear()
@@ -149,13 +152,17 @@ class History:
             )
             return points + [Point(at, _plain(v), _plain(v), _plain(v)) for at, v in found]
         width = max((until - since) / most, 1e-3)
+        number = "CASE WHEN typeof(value) IN ('integer', 'real') THEN value END"
         query = (
-            f"SELECT max(at), avg(value), min(value), max(value), count(*), typeof(value) FROM said WHERE name = {of}"
-            " AND at BETWEEN ? AND ? GROUP BY cast((at - ?) / ? AS INTEGER) ORDER BY 1"
+            f"SELECT max(at), value, avg({number}), min({number}), max({number}), min(value), max(value), count(*)"
+            f" FROM said WHERE name = {of} AND at BETWEEN ? AND ? GROUP BY cast((at - ?) / ? AS INTEGER) ORDER BY 1"
         )
-        for at, mean, low, high, number, kind in self._rows(query, (name, since, until, since, width)):
-            numeric = kind in ("integer", "real")
-            points.append(Point(at, mean if numeric else _plain(high), _plain(low), _plain(high), number))
+        for at, last, mean, low, high, first, final, count in self._rows(
+            query, (name, since, until, since, width)
+        ):
+            if mean is None:  # texts and truths: the last one, the first and the last in their order
+                mean, low, high = _plain(last), _plain(first), _plain(final)
+            points.append(Point(at, mean, low, high, count))
         return points
 
     def prune(self, before: float) -> int:
@@ -186,6 +193,11 @@ class History:
             for name, at, gone, text in self._rows(query, (most,))
         ]
 
+    def standing(self) -> list[dict[str, Any]]:
+        """The alerts that have not gone back, the newest first."""
+        query = "SELECT name, at, text FROM alerts WHERE gone IS NULL ORDER BY at DESC"
+        return [{"name": name, "at": at, "text": text} for name, at, text in self._rows(query)]
+
     def keep(self, key: str, value: object) -> None:
         """Keep a small thing for the next start."""
         self._write(_KEEP, (key, json.dumps(value)))
@@ -208,7 +220,9 @@ class History:
 
     @property
     def session(self) -> str:
-        """The name under which the broker knows who keeps this history."""
+        """The name under which the broker knows who keeps this history; "" where it is gone with the process."""
+        if self.path is None:
+            return ""
         found = self.kept("session")
         if not found:
             found = f"zapato-hub-{uuid4().hex[:8]}"

@@ -5,6 +5,7 @@ It neither listens nor waits: whoever has a broker hands it what came, and gets 
 
 from __future__ import annotations
 
+import json
 import threading
 import time
 from collections.abc import Callable, Iterable, Mapping
@@ -13,11 +14,13 @@ from typing import Any, Literal
 
 from zapato.hub.history import Row
 from zapato.hub.things import Affordance, NoThing, Thing, read_thing
-from zapato.hub.values import NotTaken, Plain, heard, split, spoken, typed
+from zapato.hub.values import NotTaken, Plain, checked, heard, split, spoken, typed
 from zapato.lang.fields import nearest
 
 STATE = "state"
 """The property that says whether the thing is there; its text is "online" or "offline"."""
+ABOUT = "/about"
+"""How the topic of a description ends."""
 MOST = 10_000
 """Things at the most."""
 
@@ -65,6 +68,8 @@ class Hub:
     def __init__(self, known: Mapping[str, Row] | None = None) -> None:
         self.things: dict[str, Thing] = {}
         self.readings: dict[str, Reading] = {}
+        self.heard: dict[str, float] = {}
+        """When a thing last said anything, by name."""
         self._known = dict(known or {})
         self._of: dict[str, list[tuple[Thing, Affordance, bool]]] = {}
         self._topics: dict[str, str] = {}
@@ -77,46 +82,74 @@ class Hub:
         """A message; gives what is to be remembered of it. `kept`: the broker had it already."""
         at = time.time() if at is None else at
         with self._lock:
-            if topic.endswith("/about"):
-                self._described(topic, payload, at)
+            if topic.endswith(ABOUT):
+                self.describe(topic, payload, at)
+                return []
+            if not kept:
+                self._sign_of_life(topic, payload, at)
             return [row for each in self._of.get(topic, ()) for row in self._said(*each, payload, kept, at)]
 
-    def _described(self, topic: str, payload: bytes, at: float) -> None:
-        name = self._topics.get(topic, "")
-        try:
-            found = read_thing(topic, payload) if payload else None
-        except NoThing:
-            return
-        if found is None:
-            if name:
+    def describe(self, topic: str, payload: bytes, at: float | None = None) -> bool:
+        """A description, or an empty one in place of it; False where it changes nothing, or is none."""
+        at = time.time() if at is None else at
+        with self._lock:
+            name = self._topics.get(topic, "")
+            if not payload:
                 self._forget(name)
-                self.tell(Change("gone", name, None, at))
-            return
-        if not name:
-            if len(self.things) >= MOST:
-                return
-            name = found.name if found.name not in self.things else "/".join(topic.split("/")[-3:-1])
-        if name:
+                if name:
+                    self.tell(Change("gone", name, None, at))
+                return bool(name)
+            try:
+                found = read_thing(topic, payload)
+            except NoThing:
+                return False
+            found = replace(found, name=name or self._free(found))
+            if len(self.things) >= MOST or self.things.get(found.name) == found:
+                return False
             self._forget(name)
-        self._learn(replace(found, name=name))
-        self.tell(Change("thing", name, found.label, at))
+            self._learn(found)
+            self.tell(Change("thing", found.name, found.label, at))
+            return True
+
+    def _free(self, thing: Thing) -> str:
+        """A name that no other thing has: its own, or more of its topic."""
+        way = thing.topic.removesuffix(ABOUT)
+        return next(
+            name
+            for name in (thing.name, "/".join(way.split("/")[-2:]), way, thing.topic)
+            if name not in self.things
+        )
 
     def _learn(self, thing: Thing) -> None:
         self.things[thing.name] = thing
         self._topics[thing.topic] = thing.name
-        for group, event in ((thing.properties, False), (thing.events, True)):
-            for each in group.values():
-                if each.reads:
-                    self._of.setdefault(each.reads, []).append((thing, each, event))
+        for each, event in _heard(thing):
+            self._of.setdefault(each.reads, []).append((thing, each, event))
 
     def _forget(self, name: str) -> None:
         thing = self.things.pop(name, None)
-        for topic in [*self._of] if thing else ():
+        if thing is None:
+            return
+        self._topics.pop(thing.topic, None)
+        for topic in {each.reads for each, _ in _heard(thing)}:
             self._of[topic] = [each for each in self._of[topic] if each[0] is not thing]
             if not self._of[topic]:
                 del self._of[topic]
-        if thing:
-            self._topics.pop(thing.topic, None)
+
+    def _sign_of_life(self, topic: str, payload: bytes, at: float) -> None:
+        """Whatever a thing says under its own topic shows that it is alive; its will, and what is said to it, do not."""
+        if (
+            topic.endswith("/set")
+            or "/do/" in topic
+            or (topic.endswith(f"/{STATE}") and payload != b"online")
+        ):
+            return
+        way = topic
+        while "/" in way:
+            way = way.rpartition("/")[0]
+            if name := self._topics.get(way + ABOUT):
+                self.heard[name] = at
+                return
 
     def _said(
         self, thing: Thing, what: Affordance, event: bool, payload: bytes, kept: bool, at: float
@@ -150,8 +183,12 @@ class Hub:
         return lambda: self._listeners.remove(call) if call in self._listeners else None
 
     def tell(self, change: Change) -> None:
+        """Whoever cannot hear it is let go: nobody who listens may end the hub."""
         for call in [*self._listeners]:
-            call(change)
+            try:
+                call(change)
+            except Exception:
+                self._listeners.remove(call)
 
     # --- what is asked
 
@@ -216,8 +253,6 @@ class Hub:
 
     def write(self, name: str, value: Plain) -> Saying:
         """Set "device.part.property". Raises NotTaken."""
-        from zapato.hub.values import checked
-
         thing, rest = self._thing(name)
         what = self._property(thing, rest)
         return self._written(thing, what, checked(what.value, value, name))
@@ -257,12 +292,16 @@ class Hub:
         return found
 
     def _written(self, thing: Thing, what: Affordance, value: Plain) -> Saying:
-        import json
-
         return Saying(what.writes, json.dumps(value, ensure_ascii=False), what.qos, what.retain)
 
     def _called(self, thing: Thing, action: Affordance, inputs: list[Plain]) -> Saying:
         return Saying(action.writes, spoken(action, inputs), action.qos, action.retain)
+
+
+def _heard(thing: Thing) -> list[tuple[Affordance, bool]]:
+    """What a thing says on topics: properties, and events (True)."""
+    properties = [(each, False) for each in thing.properties.values() if each.reads]
+    return properties + [(each, True) for each in thing.events.values() if each.reads]
 
 
 UNITS = {"Cel": "°C", "%RH": "% RH", "Ohm": "Ω", "ug/m3": "µg/m³"}

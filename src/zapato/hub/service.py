@@ -13,13 +13,13 @@ from zapato.deliver.broker import Connection
 from zapato.design.alerts import Alert
 from zapato.errors import NotDelivered, ZapatoError
 from zapato.hub.history import DAY, History, Row
-from zapato.hub.hub import Hub, Saying
+from zapato.hub.hub import ABOUT, Hub, Saying
 from zapato.hub.watchman import Watchman
 
 if TYPE_CHECKING:
     import paho.mqtt.client as mqtt
 
-ABOUT = ("+/about", "+/+/about", "+/+/+/about", "+/+/+/+/about")
+DESCRIBED = tuple("+/" * levels + "about" for levels in range(1, 5))
 """Where descriptions are: under the site's and the device's name, or what `[mqtt] topic` says instead."""
 BATCH = 500
 """Messages that are written in one go at the most."""
@@ -32,9 +32,9 @@ class Kept(Connection):
 
     def __init__(self, host: str, port: int, user: str, password: str, ca: bytes, session: str) -> None:
         self.messages: queue.Queue[mqtt.MQTTMessage] = queue.Queue(WAITING)
-        self.filters: set[str] = {*ABOUT}
-        self.up, self.ended, self._first = False, False, threading.Event()
-        super().__init__(host, port, user, password, ca, ABOUT, session)
+        self.filters: set[str] = {*DESCRIBED}
+        self.up, self.ended = False, False
+        super().__init__(host, port, user, password, ca, DESCRIBED, session)
 
     def _connected(self, client: mqtt.Client, _data: Any, _flags: Any, code: Any, *_rest: Any) -> None:
         self._topics = sorted(self.filters)
@@ -97,7 +97,7 @@ class Service:
         self.broker, self.history, self.keep = broker, history, keep
         self.hub = Hub(history.last())
         for topic, text in history.descriptions().items():
-            self.hub.hear(topic, text.encode(), True)
+            self.hub.describe(topic, text.encode())
         self.watchman = Watchman((), self.hub, history)
         self.trouble = ""
         self.count = 0
@@ -112,7 +112,9 @@ class Service:
         self._thread.start()
 
     def watch(self, alerts: Sequence[Alert]) -> None:
-        """Look out for these from now on, and for no others."""
+        """Look out for these from now on, and for no others; what stands of others is over."""
+        for each in {each["name"] for each in self.history.standing()} - {each.name for each in alerts}:
+            self.history.gone(each, time.time())
         self.watchman = Watchman(alerts, self.hub, self.history)
 
     def stop(self) -> None:
@@ -142,11 +144,13 @@ class Service:
         at = time.time()
         rows: list[Row] = []
         for each in messages:
-            found = self.hub.hear(each.topic, bytes(each.payload), bool(each.retain), at)
+            payload = bytes(each.payload)
+            if each.topic.endswith(ABOUT):
+                self._describe(each.topic, payload, at)
+                continue
+            found = self.hub.hear(each.topic, payload, bool(each.retain), at)
             if not (each.dup and self.history.was_taken(each.mid)):
                 rows += found
-            if each.topic.endswith("/about"):
-                self._described(each.topic, bytes(each.payload))
         if not rows or self._kept(
             lambda: self.history.put(rows, [each.mid for each in messages if each.qos])
         ):
@@ -177,12 +181,10 @@ class Service:
             self.history.prune(at - self.keep * DAY)
             self._pruned = at
 
-    def _described(self, topic: str, payload: bytes) -> None:
-        thing = next((each for each in self.hub.things.values() if each.topic == topic), None)
-        text = payload.decode("utf-8", "replace") if thing and payload else ""
-        self._kept(lambda: self.history.describe(topic, text))
-        if thing:
-            self.way.follow(thing.filters)
+    def _describe(self, topic: str, payload: bytes, at: float) -> None:
+        if self.hub.describe(topic, payload, at):
+            self._kept(lambda: self.history.describe(topic, payload.decode("utf-8", "replace")))
+            self._follow_all()
 
     def _follow_all(self) -> None:
         self.way.follow([topic for thing in [*self.hub.things.values()] for topic in thing.filters])

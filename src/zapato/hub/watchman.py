@@ -51,29 +51,26 @@ class Watchman:
     def look(self, at: float, names: frozenset[str] | None = None) -> None:
         """Judge every alert that reads one of these names, or all; `at` is now, s since 1970."""
         for each in self._watched:
-            reads = each.alert.reads
-            if names is None or reads & names or (each.alert.silent and _heard(each.alert.silent, names)):
+            if names is None or each.alert.silent or each.alert.reads & names:
                 self._judge(each, at)
 
     def _judge(self, each: _Watched, at: float) -> None:
-        before = (each.since, each.told)
-        true = self._true(each, at)
-        if true and not each.since:
-            each.since = self._began(each.alert, at)
-        if not true:
-            each.since = 0.0
-        held = each.alert.held / 1000
-        if true and not each.told and (each.alert.silent or at - each.since >= held):
-            each.told = at
-            text = self._text(each.alert)
-            self.history.raised(each.alert.name, at, text)
-            self.hub.tell(Change("alert", each.alert.name, text, at))
-        elif each.told and not true and not self._still(each):
-            each.told = 0.0
-            self.history.gone(each.alert.name, at)
-            self.hub.tell(Change("over", each.alert.name, None, at))
-        if before != (each.since, each.told):
-            self.history.keep(f"alert:{each.alert.name}", [each.since, each.told])
+        """What cannot be written down is not told either, and is judged again."""
+        name, true = each.alert.name, self._true(each, at)
+        since = (each.since or self._began(each.alert, at)) if true else 0.0
+        due = true and (each.alert.silent or at - since >= each.alert.held / 1000)
+        told = each.told
+        if due and not told:
+            text, told = self._text(each.alert), at
+            self.history.raised(name, at, text)
+            self.hub.tell(Change("alert", name, text, at))
+        elif told and not true and not self._still(each):
+            told = 0.0
+            self.history.gone(name, at)
+            self.hub.tell(Change("over", name, None, at))
+        if (since, told) != (each.since, each.told):
+            each.since, each.told = since, told
+            self.history.keep(f"alert:{name}", [since, told])
 
     def _true(self, each: _Watched, at: float) -> bool:
         if each.alert.silent:
@@ -96,11 +93,10 @@ class Watchman:
 
     def _last(self, name: str) -> float:
         """When this was last heard of; the hub's own beginning where it never was."""
-        found = [
-            reading.at for known, reading in self.hub.readings.items()
-            if known == name or known.startswith(f"{name}.")
-        ]  # fmt: skip
-        return max([*found, self._begun])
+        if "." not in name:
+            return max(self.hub.heard.get(name, 0.0), self._begun)
+        reading = self.hub.readings.get(name)
+        return max(reading.at if reading else 0.0, self._begun)
 
     def _still(self, each: _Watched) -> bool:
         return bool(each.gone and self._value(each.gone))
@@ -125,7 +121,3 @@ class Watchman:
 
 def _code(text: str) -> CodeType | None:
     return compile(text, "alert", "eval") if text else None
-
-
-def _heard(silent: str, names: frozenset[str]) -> bool:
-    return any(name == silent or name.startswith(f"{silent}.") for name in names)

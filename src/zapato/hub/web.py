@@ -147,9 +147,8 @@ class Page:
     async def _things(self, request: Request) -> Response:
         from starlette.responses import JSONResponse
 
-        told = [each for each in self.service.history.alerts(50) if each["gone"] is None]
         return JSONResponse(
-            {"things": self.service.hub.table(), "alerts": told, "at": time.time(), "broker": self.service.way.up,
+            {"things": self.service.hub.table(), "alerts": self.service.history.standing(), "at": time.time(), "broker": self.service.way.up,
              "trouble": self.service.trouble}
         )  # fmt: skip
 

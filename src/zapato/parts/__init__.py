@@ -17,7 +17,17 @@ __all__ = [
     "kind", "kind_names", "kinds", "opposite",
 ]  # fmt: skip
 
-_NOT_KINDS = {"model", "digital", "electrical", "offered", "registers", "sights", "switched", "treatment"}
+_NOT_KINDS = {
+    "model",
+    "bus_chip",
+    "digital",
+    "electrical",
+    "offered",
+    "registers",
+    "sights",
+    "switched",
+    "treatment",
+}
 
 
 @cache

@@ -44,7 +44,7 @@ def _driver(part: Part) -> Driver | None:
         part.get("gone", 60_000),
         ("near", "strength", *slots),
     )
-    return Driver("beacon", "Beacon", given)
+    return Driver("beacon", "Beacon", given, ("slots",))
 
 
 def _bench(part: Part) -> Bench:

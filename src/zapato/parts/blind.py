@@ -21,11 +21,9 @@ def _needs(part: Part) -> Iterable[Need]:
 
 def _driver(part: Part) -> Driver | None:
     if part.values.get("serial"):
-        return (
-            Driver("by_frames", "FrameBlind", (part.linked["serial"].name,))
-            if "serial" in part.linked
-            else None
-        )
+        if "serial" not in part.linked:
+            return None
+        return Driver("by_frames", "FrameBlind", (part.linked["serial"].name,), ("leveled",))
     active = int(part.get("active", "high") == "high")
     pins = (part.at("open"), part.at("close"))
     return Driver("blind", "Blind", (*pins, active, round(part.get("travel", 30_000))), ("store",))

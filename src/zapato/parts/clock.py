@@ -2,34 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
-from zapato.lang.fields import REQUIRED, choice, names, whole
+from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
 from zapato.parts.electrical import RAIL, drawing, fed
 from zapato.parts.model import Bench, Driver, Kind, Part, Property
 
-ADDRESSES: Mapping[str, tuple[int, ...]] = {"ds3231": (0x68,)}
+ADDRESSES: Chips = {"ds3231": (0x68,)}
 
 
 def _driver(part: Part) -> Driver | None:
-    if part.get("chip", "") not in ADDRESSES or "bus" not in part.linked:
-        return None
-    return Driver("ds3231", "Ds3231", (part.linked["bus"].name, _address(part)))
-
-
-def _address(part: Part) -> int:
-    return part.get("address", 0) or ADDRESSES[part.get("chip", "ds3231")][0]
+    at = place(part, ADDRESSES)
+    return Driver("ds3231", "Ds3231", at) if at else None
 
 
 def _bench(part: Part) -> Bench:
-    bus = part.linked["bus"].pins if "bus" in part.linked else {}
-    if "sda" not in bus or part.get("chip", "") not in ADDRESSES:
+    chip = stand_in(part, ADDRESSES)
+    if chip is None:
         return Bench()
-    at: list[object] = ["i2c", bus["sda"].gpio, _address(part), part.get("chip", "")]
-    return Bench(
-        sets={"battery": [*at, "battery"], "drift": [*at, "drift"]},
-        chips=([bus["sda"].gpio, _address(part), part.get("chip", ""), {}, None],),
-    )
+    return Bench(sets={word: ["i2c", *chip[:3], word] for word in ("battery", "drift")}, chips=(chip,))
 
 
 KIND = Kind(
@@ -37,9 +26,7 @@ KIND = Kind(
     help="a clock chip with a battery, so that times hold without a network; the network sets it",
     fields=(
         *fed('"3V3"'),
-        choice("chip", "the clock's chip", *ADDRESSES),
-        names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
-        whole("address", "its address on the bus", None, least=1, most=127),
+        *chip_fields("clock", ADDRESSES),
     ),
     properties=lambda part: {
         "kept": Property(
@@ -50,7 +37,8 @@ KIND = Kind(
     },
     driver=_driver,
     bench=_bench,
-    addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),
+    addresses=addresses(ADDRESSES),
+    tells_time=True,
     loads=drawing("the clock chip", RAIL, 0.0003),
     wiring=(
         "On the bus like any chip, with a coin cell of its own. Breakouts that charge a rechargeable cell must not get a primary one: "

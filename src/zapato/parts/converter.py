@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.boards.model import Pin
-from zapato.lang.fields import REQUIRED, choice, measured, names, whole
+from zapato.lang.fields import measured
+from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
 from zapato.parts.electrical import RAIL, drawing, fed
 from zapato.parts.model import Bench, Driver, Kind, Part
 from zapato.parts.offered import offered_pin
 
-ADDRESSES: Mapping[str, tuple[int, ...]] = {
+ADDRESSES: Chips = {
     "ads1115": (0x48, 0x49, 0x4A, 0x4B),
     "ads1015": (0x48, 0x49, 0x4A, 0x4B),
 }
@@ -27,23 +28,14 @@ def _offers(part: Part) -> Mapping[str, Pin]:
     }
 
 
-def _address(part: Part) -> int:
-    return part.get("address", 0) or ADDRESSES[part.get("chip", "ads1115")][0]
-
-
 def _driver(part: Part) -> Driver | None:
-    if part.get("chip", "") not in ADDRESSES or "bus" not in part.linked:
-        return None
-    wide = part.get("supply", 3.3) > 4.0
-    return Driver("converter", "Converter", (part.linked["bus"].name, _address(part), wide))
+    at = place(part, ADDRESSES)
+    return Driver("converter", "Converter", (*at, part.get("supply", 3.3) > 4.0)) if at else None
 
 
 def _bench(part: Part) -> Bench:
-    bus = part.linked["bus"].pins if "bus" in part.linked else {}
-    if "sda" not in bus or part.get("chip", "") not in ADDRESSES:
-        return Bench()
-    pins = {int(word): pin.gpio for word, pin in _offers(part).items()}
-    return Bench(chips=([bus["sda"].gpio, _address(part), part.get("chip", ""), pins, None],))
+    chip = stand_in(part, ADDRESSES, {int(word): pin.gpio for word, pin in _offers(part).items()})
+    return Bench(chips=(chip,) if chip else ())
 
 
 KIND = Kind(
@@ -51,16 +43,14 @@ KIND = Kind(
     help="an analog-to-digital converter on I2C; it offers analog inputs to sensors",
     fields=(
         *fed('"3V3"'),
-        choice("chip", "the converter's chip", *ADDRESSES),
-        names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
-        whole("address", "its address on the bus", None, least=1, most=127),
+        *chip_fields("converter", ADDRESSES),
         measured("supply", "what it runs on", "V", 3.3, least=2.0, most=5.5),
     ),
     offers=_offers,
     loads=drawing("the converter", RAIL, 0.001),
     driver=_driver,
     bench=_bench,
-    addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),
+    addresses=addresses(ADDRESSES),
     wiring=(
         "On the bus like any chip, the address by what its ADDR pin leads to. Its inputs take "
         "from ground to its supply, no more: a divider in front of anything higher."

@@ -33,7 +33,9 @@ def _driver(part: Part) -> Driver | None:
     if part.values.get("serial"):
         if "serial" not in part.linked:
             return None
-        return with_longest(Driver("by_frames", "FrameDimmer", (part.linked["serial"].name,), ()), part)
+        return with_longest(
+            Driver("by_frames", "FrameDimmer", (part.linked["serial"].name,), ("leveled",)), part
+        )
     rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
     on = part.get("start", "off") == "on"
     arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
@@ -47,11 +49,11 @@ def _plain_driver(part: Part, arguments: tuple[object, ...]) -> Driver | None:
         return (
             None
             if voltage
-            else Driver("dimmer_kept", "KeptDimmer", arguments, ("dimmer", "modulated", "store"))
+            else Driver("dimmer_kept", "KeptDimmer", arguments, ("dimmer", "leveled", "modulated", "store"))
         )
     if voltage:
-        return Driver("dimmer_dac", "DacDimmer", arguments, ("dimmer", "modulated"))
-    return Driver("dimmer", "Dimmer", arguments, ("modulated",))
+        return Driver("dimmer_dac", "DacDimmer", arguments, ("dimmer", "leveled", "modulated"))
+    return Driver("dimmer", "Dimmer", arguments, ("leveled", "modulated"))
 
 
 def _bench(part: Part) -> Bench:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any, cast
 
-from zapato.lang.fields import REQUIRED, Field, Wrong, choice, names, whole
+from zapato.lang.fields import REQUIRED, Field, Wrong, whole
+from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
 from zapato.parts.electrical import RAIL, drawing, fed
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Part, Property
 
-ADDRESSES: Mapping[str, tuple[int, ...]] = {"ssd1306": (0x3C, 0x3D)}
+ADDRESSES: Chips = {"ssd1306": (0x3C, 0x3D)}
 LINES, COLUMNS, PAGES = 8, 16, 8
 """Of 128 by 64 points with letters of 8 by 8; and pages at the most."""
 
@@ -35,21 +35,17 @@ def _read_pages(value: object) -> tuple[tuple[str, ...], ...]:
 
 
 def _driver(part: Part) -> Driver | None:
-    if part.get("chip", "") not in ADDRESSES or "bus" not in part.linked:
+    at = place(part, ADDRESSES)
+    if at is None:
         return None
-    given = (part.linked["bus"].name, _address(part), part.get("brightness", 128))
-    return Driver("display", "Display", given, ("texts",), data=128, tells="lines")
-
-
-def _address(part: Part) -> int:
-    return part.get("address", 0) or ADDRESSES[part.get("chip", "ssd1306")][0]
+    return Driver(
+        "display", "Display", (*at, part.get("brightness", 128)), ("texts",), data=128, tells="lines"
+    )
 
 
 def _bench(part: Part) -> Bench:
-    bus = part.linked["bus"].pins if "bus" in part.linked else {}
-    if "sda" not in bus or part.get("chip", "") not in ADDRESSES:
-        return Bench()
-    return Bench(chips=([bus["sda"].gpio, _address(part), part.get("chip", ""), {}, None],))
+    chip = stand_in(part, ADDRESSES)
+    return Bench(chips=(chip,) if chip else ())
 
 
 KIND = Kind(
@@ -57,9 +53,7 @@ KIND = Kind(
     help="a small display of 128 by 64 points: lines with values, on pages",
     fields=(
         *fed('"3V3"'),
-        choice("chip", "the display's chip", *ADDRESSES),
-        names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
-        whole("address", "its address on the bus", None, least=1, most=127),
+        *chip_fields("display", ADDRESSES),
         Field(
             "lines",
             _read_pages,
@@ -83,7 +77,7 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     loads=drawing("the display", RAIL, 0.03),
-    addresses=lambda part: ADDRESSES.get(part.get("chip", ""), ()),
+    addresses=addresses(ADDRESSES),
     wiring="On the bus like any chip: 3.3 V, ground, SDA, SCL; breakouts differ in the order of their pins. Address 0x3C, or 0x3D by a resistor on its back.",
     example='[i2c.main]\nsda = 21\nscl = 22\n\n[display.panel]\nchip = "ssd1306"\nbus = "main"\nlines = ["Boot room", "{1 + 1} pairs"]',
 )

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from zapato.boards.model import Pin
-from zapato.lang.fields import REQUIRED, choice, measured, names, pin, whole
+from zapato.lang.fields import measured, pin
+from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
 from zapato.parts.electrical import RAIL, drawing, fed
 from zapato.parts.model import Bench, Driver, Kind, Need, Part
 from zapato.parts.offered import offered_pin
@@ -57,39 +58,32 @@ def _offers(part: Part) -> Mapping[str, Pin]:
     }
 
 
-def _addresses(part: Part) -> tuple[int, ...]:
-    found = CHIPS.get(part.get("chip", ""))
-    return found.addresses if found else ()
-
-
 def _needs(part: Part) -> Iterable[Need]:
     if part.values.get("interrupt") is not None:
         circuit = "the expander's open-drain interrupt line"
         yield Need("interrupt", "input", pull="up", interrupt=True, operated="low", circuit=circuit)
 
 
-def _address(part: Part) -> int:
-    return part.get("address", 0) or next(iter(_addresses(part)), 0)
+ADDRESSES: Chips = {name: chip.addresses for name, chip in CHIPS.items()}
 
 
 def _driver(part: Part) -> Driver | None:
-    found = CHIPS.get(part.get("chip", ""))
-    if found is None or "bus" not in part.linked:
+    at = place(part, ADDRESSES)
+    if at is None:
         return None
+    chip = part.get("chip", "")
     interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
-    arguments = (part.linked["bus"].name, _address(part), found.pins // 8, interrupt)
-    if part.get("chip", "") == "mcp23017":
+    arguments = (*at, CHIPS[chip].pins // 8, interrupt)
+    if chip == "mcp23017":
         return Driver("expander_mcp", "McpExpander", arguments, ("expander",))
     return Driver("expander", "Expander", arguments)
 
 
 def _bench(part: Part) -> Bench:
-    bus = part.linked["bus"].pins if "bus" in part.linked else {}
-    if "sda" not in bus or part.get("chip", "") not in CHIPS:
-        return Bench()
     pins = {int(word): pin.gpio for word, pin in _offers(part).items()}
     interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
-    return Bench(chips=([bus["sda"].gpio, _address(part), part.get("chip", ""), pins, interrupt],))
+    chip = stand_in(part, ADDRESSES, pins, interrupt)
+    return Bench(chips=(chip,) if chip else ())
 
 
 KIND = Kind(
@@ -97,9 +91,7 @@ KIND = Kind(
     help="a pin expander on I2C; it offers pins to other parts",
     fields=(
         *fed('"3V3"'),
-        choice("chip", "the expander's chip", *CHIPS),
-        names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
-        whole("address", "its address on the bus", None, least=1, most=127),
+        *chip_fields("expander", ADDRESSES),
         pin(
             "interrupt",
             "the pin that its interrupt line is wired to; without, it is looked at every 20 ms",
@@ -108,7 +100,7 @@ KIND = Kind(
         measured("supply", "what it runs on", "V", 3.3, least=1.8, most=5.5),
     ),
     offers=_offers,
-    addresses=_addresses,
+    addresses=addresses(ADDRESSES),
     needs=_needs,
     loads=drawing("the expander", RAIL, 0.001),
     driver=_driver,

@@ -78,14 +78,14 @@ def _driver(part: Part) -> Driver | None:
         hello,
         alive[0].plain if alive else None,
         part.get("every", 10_000),
-        part.get("silent", 0) if heard else 0,
+        part.get("silent", 0),
         part.get("skip", 0),
         props,
         tuple(name for name in props if _settable(part, name)),
     )
     patterns = (*hears(part), *says(part).values(), *part.get("hello", ()))
     size = sum(FRAME + FIELD * len(each.slots) for each in patterns)
-    return Driver("frames", "Frames", arguments, ("bus_uart", "uart"), data=size)
+    return Driver("frames", "Frames", arguments, ("bus_uart", "uart", "slots"), data=size)
 
 
 def _bench(part: Part) -> Bench:
@@ -133,6 +133,7 @@ def controller_bench(part: Part, words: Iterable[str]) -> Bench:
 
 KIND = Kind(
     name="frames",
+    called="controller",
     help="a part with a controller of its own on a serial link, by frames that are described as data",
     fields=(
         names("serial", "the serial link, [uart.…]", REQUIRED, role="bus"),
@@ -161,6 +162,7 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     bus=lambda part: "uart",
+    often=lambda part: {},
     wiring=("Nothing of its own: the serial link is wired. What the frames are stands in its controller's data sheet, or is read off the line."),
     example=(
         '[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n\n[frames.lamp]\nserial = "line"\n'

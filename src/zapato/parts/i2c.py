@@ -40,6 +40,7 @@ KIND = Kind(
     terminals={"sda": "SDA", "scl": "SCL"},
     beside=_beside,
     name="i2c",
+    called="I2C bus",
     help="an I2C bus",
     fields=(
         pin("sda", "the data line"),

@@ -51,7 +51,7 @@ def _bench(part: Part) -> Bench:
     if key is None:
         return Bench()
     name = part.name
-    words = ("fall_silent", "answer", "answer_late", "answer_wrong", "refuse")
+    words = ("fall_silent", "answer", "answer_late", "answer_wrong", "refuse", "refuse_gaps")
     return Bench(
         sets={each.name: ["peer", key, f"{name}.{each.name}"] for each in _registers(part)},
         acts={word: ["peer", key, f"{name}.{word}"] for word in words},
@@ -82,6 +82,7 @@ KIND = Kind(
     bench=_bench,
     bus=lambda part: "uart",
     rows="registers",
+    often=lambda part: {each.name: float(each.every or part.get("every", 10_000)) for each in _registers(part)},
     wiring=(
         "A to A and B to B (some makers swap the letters), ground joined, a driver chip at the board whose DE and RE hang together on "
         "enable. 120 ohm at both ends of a long line, none between; several meters in a row, each with an address of its own."

@@ -316,6 +316,12 @@ def _i2c(part: Part) -> str:
     return "i2c"
 
 
+def _every(part: Part) -> Mapping[str, float]:
+    """Every property after the time that its table says."""
+    every = part.values.get("every")
+    return dict.fromkeys(part.properties, float(every)) if every else {}
+
+
 def _boolean(part: Part) -> ValueType:
     return "boolean"
 
@@ -359,6 +365,10 @@ class Kind:
         words: what may stand in a field of role "condition" beside an expression.
         gives: the type that the expression in its field of role "condition" must have.
         bus: the kind of bus that its field of role "bus" must name.
+        called: what people call one of it, where others name it as their bus.
+        tells_time: it knows the time of day without a network.
+        often: ms between two values that it says, by property; for events, too.
+        says: what it says with an event, as JSON; {} where nothing.
         loads: the currents that it draws, and where from.
         passive: nothing of it runs on the device.
         terminals: what its own terminals are called, by the key of the pin.
@@ -383,6 +393,10 @@ class Kind:
     addresses: Callable[[Part], tuple[int, ...]] = _no_addresses
     requires: Callable[[Part], Iterable[str]] = _no_names
     bus: Callable[[Part], str] = _i2c
+    called: str = ""
+    tells_time: bool = False
+    often: Callable[[Part], Mapping[str, float]] = _every
+    says: Mapping[str, str] = field(default_factory=dict[str, str])
     loads: Callable[[Part], Iterable[Load]] = _no_loads
     passive: bool = False
     terminals: Mapping[str, str] = field(default_factory=dict[str, str])

@@ -32,6 +32,7 @@ KIND = Kind(
     terminals={"pin": "DATA"},
     beside=_beside,
     name="onewire",
+    called="one-wire bus",
     help="a one-wire bus",
     fields=(
         pin("pin", "the data line"),

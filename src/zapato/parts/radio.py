@@ -62,6 +62,8 @@ KIND = Kind(
     driver=_driver,
     bench=lambda part: Bench(),
     sights=on_radio,
+    often=lambda part: {"heard": 1000 / part.get("most", 5)} if part.get("passes", False) else {},
+    says={"heard": '{"address": "a4:c1:38:00:00:01", "strength": -67, "data": "0201060816"}'},
     wiring="Nothing to wire: the antenna is the board's. Wi-Fi and Bluetooth share it, so a beacon may be missed now and then.",
     example="[radio.air]\nweakest = -85",
 )  # fmt: skip

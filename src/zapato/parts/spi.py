@@ -33,6 +33,7 @@ def _driver(part: Part) -> Driver | None:
 
 KIND = Kind(
     name="spi",
+    called="SPI bus",
     help="an SPI bus",
     fields=(
         pin("sck", "the clock"),

@@ -30,6 +30,7 @@ KIND = Kind(
     driver=_driver,
     terminals={"tx": "RX of the other side", "rx": "TX of the other side", "enable": "DE and RE"},
     name="uart",
+    called="serial link",
     help="a serial link; with enable, over an RS-485 driver",
     fields=(
         pin("tx", "the pin that sends; it goes to the other side's RX", None),

@@ -2,6 +2,7 @@
 from micropython import const
 
 from loop import Part
+from slots import fits, values
 
 _STEP_DB = const(5)  # dB that count as another strength
 
@@ -37,20 +38,9 @@ class Beacon(Part):
             at += data[at] + 1
 
     def read(self, data):
-        fixed, mask, slots, _, _ = self.pattern
-        if len(data) < len(fixed):
-            return
-        for n in range(len(fixed)):
-            if (data[n] ^ fixed[n]) & mask[n]:
-                return
-        for name, at, width, signed, little, scale, shift, is_truth in slots:
-            raw = 0
-            for n in range(width):
-                raw = raw << 8 | data[at + (width - 1 - n if little else n)]
-            if signed and raw >> width * 8 - 1:
-                raw -= 1 << width * 8
-            value = raw != 0 if is_truth else round((raw - shift) / scale, 4)
-            self.have(name, int(value) if not is_truth and value == int(value) else value)
+        if fits(self.pattern, data):
+            for name, value in values(self.pattern, data):
+                self.have(name, value)
 
     def lost(self):
         self.timer = None

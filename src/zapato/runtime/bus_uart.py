@@ -7,34 +7,19 @@ from loop import Part
 from uart import opened_line
 
 
-class Lines:
-    # The loop's turn with serial links in it; only devices that have one carry this.
+class Links:
+    # Puts serial links before the network in what the loop polls.
     def __init__(self, d):
         self.d = d
         self.links = []
-        d.turn = self.turn
+        self.inner = d.other
+        d.other = self.other
 
-    def turn(self):
-        d = self.d
-        if d.dog:
-            d.dog.feed()
-        wait = d.due()
-        if d.queue:
-            d.settle()
-            wait = 0
-        for thing, flags in d.poller.poll(wait):
-            if thing is d.wake:
-                d.wake.up = 0
-                for each in d.inputs:
-                    d.guard(each.look)
-                continue
-            for each in self.links:
-                if each.uart is thing:
-                    d.guard(each.look)
-                    break
-            else:
-                if d.out:
-                    d.guard(d.out.ready, flags)
+    def other(self, thing, flags):
+        for each in self.links:
+            if each.uart is thing:
+                return self.d.guard(each.look)
+        self.inner(thing, flags)
 
 
 class Uart(Part):
@@ -47,9 +32,9 @@ class Uart(Part):
         self.master = None  # who asks, where several are on the line
         self.until = 0
         if rx is not None:
-            if not hasattr(d, "lines"):
-                d.lines = Lines(d)
-            d.lines.links.append(self)
+            if not hasattr(d, "links"):
+                d.links = Links(d)
+            d.links.links.append(self)
             d.poller.register(self.uart, select.POLLIN)
 
     def look(self):

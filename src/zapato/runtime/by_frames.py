@@ -2,18 +2,15 @@
 from micropython import const
 import time
 
+from leveled import Leveled
 from loop import Part
-from values import number, span, truth
+from values import number
 
 _FADING = const(200)  # ms between two steps of a fade
 _AT_REST = const(2000)  # ms without another position until a blind counts as at rest
 
 
-class FrameDimmer(Part):
-    props = ("on", "level")
-    sets = ("on", "level")
-    timed = ("fade",)
-
+class FrameDimmer(Leveled):
     def __init__(self, d, name, way):
         super().__init__(d, name)
         self.way = d.parts[way]
@@ -22,9 +19,6 @@ class FrameDimmer(Part):
         self.fading = None
         for each in self.props:
             d.listen(way + "." + each, self.told)
-
-    def mark(self):
-        return (self.on, self.level) if self.on else False
 
     def told(self):
         level = getattr(self.way, "level", None)
@@ -41,56 +35,36 @@ class FrameDimmer(Part):
             setattr(self, name, value)
             self.d.changed(self, name)
 
-    def go(self, level):
-        on = level > 0
-        if on and level != self.level or "on" not in self.way.says:
-            self.way.say("level", level=level, on=on)
-        if on != self.on:
-            if on or not self.way.say("off"):
-                self.way.say("on", on=on)
-        if not self.way.hears:  # nobody will tell
-            if on:
-                self.have("level", level)
-            self.have("on", on)
-
-    def rest(self):
+    def go(self, level, ms=0):
         self.d.cancel(self.fading)
         self.fading = None
+        if ms >= _FADING:
+            self.aim = (time.ticks_ms(), ms, self.level if self.on else 0, level)
+            self.fading = self.d.every(_FADING, self.fade, 1)
+        else:
+            self.send(level)
 
     def fade(self):
         begun, ms, low, high = self.aim
         passed = time.ticks_diff(time.ticks_ms(), begun)
         if passed >= ms:
-            self.rest()
             self.go(high)
         else:
-            self.go(round(low + (high - low) * passed / ms, 1))
+            self.send(round(low + (high - low) * passed / ms, 1))
 
-    def take(self, name, value):
-        if name == "level":
-            number(value, 0, 100)
-        self.set(name, value)
-
-    def set(self, name, value):
-        if name == "on":
-            self.do("on" if truth(value) else "off")
-        else:
-            self.rest()
-            self.go(min(100, max(0, number(value))))
-
-    def do(self, action, *given):
-        if action == "toggle" and not given:
-            action = "off" if self.on else "on"
-        self.rest()
-        if action == "fade" and len(given) == 2:
-            now = self.level if self.on else 0
-            self.aim = (time.ticks_ms(), span(given[1]), now, number(given[0], 0, 100))
-            self.fading = self.d.every(_FADING, self.fade, 1)
-        elif action in ("on", "off") and not given:
-            self.go(self.level if action == "on" else 0)
-        else:
-            return False
-        return True
+    def send(self, level):
+        on = level > 0
+        says = self.way.says
+        if on and level != self.level and "level" not in says:
+            raise ValueError("its frames have no level")
+        if on and level != self.level or "on" not in says:
+            self.way.say("level", level=level, on=on)
+        if on != self.on and not (not on and self.way.say("off")):
+            self.way.say("on", on=on)
+        if not self.way.hears:  # nobody will tell
+            if on:
+                self.have("level", level)
+            self.have("on", on)
 
 
 class FrameBlind(Part):

@@ -2,19 +2,13 @@
 from micropython import const
 import time
 
-from loop import Part
+from leveled import Leveled
 from modulated import modulated
-from values import number, span, truth
 
 _STEP = const(20)  # ms between two steps of a fade
 
 
-class Dimmer(Part):
-    # `level` is where it goes or stands while it is on; `on` tells whether it is.
-    props = ("on", "level")
-    sets = ("on", "level")
-    timed = ("fade",)
-
+class Dimmer(Leveled):
     def __init__(self, d, name, gpio, active, on, rate, gamma):
         super().__init__(d, name)
         self.active = active
@@ -39,9 +33,6 @@ class Dimmer(Part):
     def give(self, level):
         self.now = level
         self.power((level / 100) ** self.gamma)
-
-    def mark(self):
-        return (self.on, self.level) if self.on else False
 
     def go(self, level, ms=0):
         # To this level within so many ms; what `level` says is where it goes.
@@ -69,25 +60,3 @@ class Dimmer(Part):
             self.d.cancel(self.fading)
             self.fading = None
             self.give(high)
-
-    def take(self, name, value):
-        if name == "level":
-            number(value, 0, 100)
-        self.set(name, value)
-
-    def set(self, name, value):
-        if name == "on":
-            self.do("on" if truth(value) else "off")
-        else:
-            self.go(min(100, max(0, number(value))))
-
-    def do(self, action, *given):
-        if action == "toggle" and not given:
-            action = "off" if self.on else "on"
-        if action == "fade" and len(given) == 2:
-            self.go(number(given[0], 0, 100), span(given[1]))
-        elif action in ("on", "off") and not given:
-            self.go(self.level if action == "on" else 0)
-        else:
-            return False
-        return True

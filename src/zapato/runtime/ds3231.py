@@ -39,14 +39,15 @@ class Ds3231(Part):
         except OSError:
             self.d.note(self.name + " does not answer")
             return
-        self.have(not stopped)
-        if stopped:
+        second, minute, hour, _, date, month, year = [_of_bcd(byte & 0x7F) for byte in row]
+        hour = _of_bcd(row[2] & 0x3F)
+        month = _of_bcd(row[5] & 0x1F)
+        sane = second < 60 and minute < 60 and hour < 24 and 0 < date < 32 and 0 < month < 13 and year < 100
+        self.have(bool(sane and not stopped))
+        if not self.kept:
             self.d.note(self.name + " has lost the time")
         elif self.d.clock.day is None:
-            second, minute, hour, _, date, month, year = [_of_bcd(byte & 0x7F) for byte in row]
-            hour = _of_bcd(row[2] & 0x3F)
-            day = day_of(2000 + year, _of_bcd(row[5] & 0x1F), date)
-            self.inner(day, hour * 3600 + minute * 60 + second, 0)
+            self.inner(day_of(2000 + year, month, date), hour * 3600 + minute * 60 + second, 0)
             clock = self.d.clock
             print("the time is known from %s: %02d:%02d" % (self.name, clock.minute // 60, clock.minute % 60))
 

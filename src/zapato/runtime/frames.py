@@ -3,10 +3,12 @@ from micropython import const
 import time
 
 from loop import Part
+from slots import fits, values
 from values import number, truth
 
 _HELD = const(128)  # bytes that may wait to be understood
-_TOLD_AGAIN = const(60000)  # ms between two tellings of what was not
+_NOISE = const(2000)  # ms in which what is not understood is gathered before it is told
+_TOLD_AGAIN = const(60000)  # ms between two tellings
 
 
 def check(kind, data, first, end):
@@ -41,18 +43,17 @@ class Frames(Part):
             setattr(self, each, None)
         self.data = bytearray()
         self.strange = 0
-        self.told = None
+        self.told = None  # when noise was told
         self.quiet = False
-        self.silent = silent
-        self.last = time.ticks_ms()
+        self.silent = silent if hears else 0
+        self.timer = None
+        self.waits()
         at = 200
         for each in hello:
             d.after(at, lambda each=each: self.send(each))
             at += 100
         if alive:
             d.every(every, self.ask, at)
-        if silent and hears:
-            d.every(silent, self.listen)
 
     # --- what comes
 
@@ -66,71 +67,63 @@ class Frames(Part):
     def odd(self, count):
         # So many bytes at the beginning are no frame.
         self.data = self.data[count:]
+        if not self.strange:
+            self.d.after(_NOISE, self.noise)
         self.strange += count
+
+    def noise(self):
         now = time.ticks_ms()
         if self.told is None or time.ticks_diff(now, self.told) > _TOLD_AGAIN:
             self.told = now
             self.d.note("%s: %d bytes not understood" % (self.name, self.strange))
-            self.strange = 0
+        self.strange = 0
 
     def understood(self):
         # Takes the first frame, or the first byte that begins none; False where more must come.
         waits = False
         for pattern in self.hears:
-            fits = self.fits(pattern)
-            if fits is None:
-                waits = True
-            elif fits:
+            found = fits(pattern, self.data)
+            if found and self.holds(pattern):
                 size = len(pattern[0])
                 frame = self.data[:size]
                 self.data = self.data[size:]
-                self.have(frame, pattern[2])
+                self.have(pattern, frame)
                 return True
+            waits = waits or found is None
         if waits:
             return False
         self.odd(1)
         return True
 
-    def fits(self, pattern):
-        fixed, mask, _, kind, at = pattern
-        data = self.data
-        have = len(data)
-        for n in range(len(fixed)):
-            if n >= have:
-                return None
-            if (data[n] ^ fixed[n]) & mask[n]:
-                return False
-        if kind:
-            found = check(kind, data, self.skip, at)
-            return found == data[at : at + len(found)]
-        return True
+    def holds(self, pattern):
+        # Whether the check sum is that of the bytes before it.
+        kind, at = pattern[3:]
+        if not kind:
+            return True
+        found = check(kind, self.data, self.skip, at)
+        return found == self.data[at : at + len(found)]
 
-    def have(self, frame, slots):
-        self.last = time.ticks_ms()
+    def have(self, pattern, frame):
+        self.waits()
         if self.quiet:
             self.quiet = False
             self.d.note(self.name + " answers again")
-        for name, at, width, signed, little, scale, shift, is_truth in slots:
-            raw = 0
-            for n in range(width):
-                raw = raw << 8 | frame[at + (width - 1 - n if little else n)]
-            if signed and raw >> width * 8 - 1:
-                raw -= 1 << width * 8
-            self.got(name, raw != 0 if is_truth else round((raw - shift) / scale, 6))
+        for name, value in values(pattern, frame):
+            if value != getattr(self, name):
+                setattr(self, name, value)
+                self.d.changed(self, name)
 
-    def got(self, name, value):
-        if not isinstance(value, bool) and value == int(value):
-            value = int(value)
-        if value != getattr(self, name):
-            setattr(self, name, value)
-            self.d.changed(self, name)
+    def waits(self):
+        # From now on for the next frame.
+        if self.silent:
+            self.d.cancel(self.timer)
+            self.timer = self.d.after(self.silent, self.lost)
 
-    def listen(self):
-        if not self.quiet and time.ticks_diff(time.ticks_ms(), self.last) >= self.silent:
-            self.quiet = True
-            self.d.note(self.name + " does not answer")
-            for name in self.props:
-                self.forget(name)
+    def lost(self):
+        self.quiet = True
+        self.d.note(self.name + " does not answer")
+        for name in self.props:
+            self.forget(name)
 
     def forget(self, name):
         if getattr(self, name) is not None:

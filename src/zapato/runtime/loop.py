@@ -229,8 +229,13 @@ class Device:
                 self.wake.up = 0
                 for each in self.inputs:
                     self.guard(each.look)
-            elif self.out:
-                self.guard(self.out.ready, found[1])
+            else:
+                self.other(found[0], found[1])
+
+    def other(self, thing, flags):
+        # Something else to poll is ready: the network, where nobody puts himself before it.
+        if self.out:
+            self.guard(self.out.ready, flags)
 
     def due(self):
         # Run the timers that are due; how long until the next one, in ms.

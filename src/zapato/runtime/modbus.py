@@ -9,7 +9,7 @@ from values import number, truth
 _MISSES = const(3)  # requests that may fail in a row before what they read counts as unknown
 _HUSH = const(5)  # ms of silence between two frames, at the least
 _LINED = const(24)  # requests that may wait
-_REFUSALS = ("", "no such function", "no such register", "no such value", "it failed", "accepted", "busy")
+_REFUSALS = ("it refuses", "no such function", "no such register", "no such value", "it failed", "accepted", "busy")
 
 
 def crc16(data, size):
@@ -33,12 +33,11 @@ class Master:
         bus.hear = self.came
 
     def ask(self, meter, block, frame, first=False):
-        for other in self.queue:
+        for other in self.queue[1 if self.asked else 0 :]:
             if block and other[1] is block:
                 return  # it still waits
         if len(self.queue) >= _LINED:
-            self.d.dropped += 1
-            return
+            raise ValueError("too much waits on the line")
         crc = crc16(frame, len(frame))
         self.queue.insert(1 if first and self.queue else len(self.queue), (meter, block, frame + bytes((crc & 255, crc >> 8))))
         if not self.timer:
@@ -55,7 +54,7 @@ class Master:
 
     def late(self):
         # Its answer may still come, and must not pass for another's.
-        self.end("answers wrongly" if self.data else "does not answer", 2 * self.queue[0][0].patience)
+        self.end("answers wrongly" if self.data else "does not answer", 0, 2 * self.queue[0][0].patience)
 
     def came(self, data):
         if not self.asked:
@@ -74,20 +73,21 @@ class Master:
             self.end("answers wrongly")
         elif have[1] & 128:
             code = have[2]
-            self.end("%s (exception %d)" % (_REFUSALS[code] if code < len(_REFUSALS) else "refuses", code))
-        elif frame[1] < 5 and have[2] != (block[2] * 2 if frame[1] > 2 else (block[2] + 7) // 8):
+            words = _REFUSALS[code] if code < len(_REFUSALS) else "it refuses"
+            self.end("%s (exception %d)" % (words, code), code)
+        elif frame[1] < 5 and have[2] != (block[0][2] * 2 if frame[1] > 2 else (block[0][2] + 7) // 8):
             self.end("answers wrongly")
         else:
             self.end("")
 
-    def end(self, wrong, more=0):
+    def end(self, wrong, code=0, more=0):
         self.d.cancel(self.timer)
         self.asked = False
         meter, block, frame = self.queue.pop(0)
         data, self.data = self.data, bytearray()
         self.timer = self.d.after(_HUSH + int(4 * self.bus.byte) + more, self.next)
         if wrong:
-            self.d.guard(meter.failed, block, wrong, frame)
+            self.d.guard(meter.failed, block, wrong, code)
         else:
             self.d.guard(meter.answered, block, data)
 
@@ -99,29 +99,41 @@ class Meter(Part):
         self.master = line.master = line.master or Master(line)
         self.address = address
         self.patience = patience
-        self.blocks = blocks
+        self.groups = [[[block, 0]] for block in blocks]  # each read as one, or in pieces: [what, how often it failed]
         self.props = props
         self.sets = sets
         self.limits = limits
-        self.missed = [0] * len(blocks)
         self.told = False  # that something is wrong with it
         for each in props:
             setattr(self, each, None)
         at = 300
-        for block in blocks:
-            d.every(block[3], lambda block=block: self.ask(block), at)
+        for block, group in zip(blocks, self.groups):
+            d.every(block[3], lambda group=group: self.ask(group), at)
             at += 50
 
-    def ask(self, block):
-        self.master.ask(self, block, struct.pack(">BBHH", self.address, block[0], block[1], block[2]))
+    def ask(self, group):
+        for each in group:
+            block = each[0]
+            self.master.ask(self, each, struct.pack(">BBHH", self.address, block[0], block[1], block[2]))
+
+    def split(self, each):
+        # A device that has not all words between two of its registers is asked for each alone.
+        code, first, _, every, rows = each[0]
+        for group in self.groups:
+            if each in group:
+                group.remove(each)
+                for row in rows:
+                    group.append([(code, first + row[1], row[2], every, ((row[0], 0) + row[2:],)), 0])
+                self.ask(group)
 
     # --- what comes
 
-    def answered(self, block, data):
-        if block is None:
+    def answered(self, each, data):
+        if each is None:
             return
-        self.missed[self.blocks.index(block)] = 0
-        if self.told and not any(self.missed):
+        each[1] = 0
+        block = each[0]
+        if self.told and not any([one[1] for group in self.groups for one in group]):
             self.told = False
             self.d.note(self.name + " answers again")
         for name, at, words, signed, real, little, bit, scale, shift in block[4]:
@@ -147,17 +159,19 @@ class Meter(Part):
             setattr(self, name, value)
             self.d.changed(self, name)
 
-    def failed(self, block, wrong, frame):
-        if block is None:
+    def failed(self, each, wrong, code):
+        if each is None:
             self.d.note("%s was not set: %s" % (self.name, wrong))
             return
-        at = self.blocks.index(block)
-        self.missed[at] += 1
-        if self.missed[at] < _MISSES:
-            if self.missed[at] == 1:
-                self.ask(block)  # once more, at once
+        block = each[0]
+        if code == 2 and len(block[4]) > 1:
+            return self.split(each)
+        each[1] += 1
+        if each[1] < _MISSES:
+            if each[1] == 1:
+                self.ask([each])  # once more, at once
             return
-        if self.missed[at] == _MISSES:
+        if each[1] == _MISSES:
             for row in block[4]:
                 self.have(row[0], None)
         if not self.told:
@@ -172,11 +186,12 @@ class Meter(Part):
     def set(self, name, value):
         if name not in self.sets:
             raise ValueError("cannot be set")
-        for block in self.blocks:
-            for row in block[4]:
-                if row[0] == name:
-                    self.write(block, row, value)
-                    return self.ask(block)
+        for group in self.groups:
+            for each in group:
+                for row in each[0][4]:
+                    if row[0] == name:
+                        self.write(each[0], row, value)
+                        return self.ask([each])
 
     def write(self, block, row, value):
         _, at, words, signed, real, little, _, scale, shift = row
@@ -201,6 +216,6 @@ class Meter(Part):
     def do(self, action, *given):
         if action != "read" or given:
             return False
-        for block in self.blocks:
-            self.ask(block)
+        for group in self.groups:
+            self.ask(group)
         return True

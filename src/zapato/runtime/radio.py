@@ -8,7 +8,7 @@ import bluetooth  # type: ignore
 from loop import Part
 
 _RESULT = const(5)  # an advertisement was heard
-_BACKLOG = const(12)  # advertisements that may wait for the loop
+_QUEUE = const(12)  # advertisements that may wait for the loop
 _KNOWN = const(24)  # addresses that are remembered
 _AGAIN = const(60000)  # ms after which an address that is not heard is forgotten
 
@@ -44,7 +44,7 @@ class Radio(Part):
     def heard(self, event, data):
         if event != _RESULT or data[3] < self.weakest:
             return
-        if len(self.waits) >= _BACKLOG:
+        if len(self.waits) >= _QUEUE:
             self.lost += 1
             return
         self.waits.append((bytes(data[1]), data[3], bytes(data[4])))

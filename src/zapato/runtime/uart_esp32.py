@@ -10,10 +10,12 @@ def opened_line(tx, rx, baud, console):
         lines["tx"] = Pin(tx)
     if rx is not None:
         lines["rx"] = Pin(rx)
-    while True:
-        number = 0 if console else _left.pop(0)
+    for number in (0,) if console else tuple(_left):
         try:
-            return UART(number, baudrate=baud, rxbuf=256, **lines)
+            made = UART(number, baudrate=baud, rxbuf=256, **lines)
         except ValueError:  # this chip has no such controller
-            if not _left:
-                raise
+            continue
+        if number in _left:
+            _left.remove(number)
+        return made
+    raise ValueError("no serial controller is left")

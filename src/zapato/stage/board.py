@@ -20,7 +20,7 @@ from zapato.firmware.compile import names_of
 from zapato.firmware.layout import FOLDERS, SLOTS
 from zapato.firmware.program import LATER
 from zapato.firmware.shorten import port_names
-from zapato.stage.beacons import Ether
+from zapato.stage.attached import Attached
 from zapato.stage.chips import BusChip, SpiExchange, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Flash, Held, NoDevice
@@ -28,11 +28,9 @@ from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
 from zapato.stage.radio import NO_BUS_ANSWER, Radio
-from zapato.stage.serial import Serial, peer
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Machine
 from zapato.stage.wasi import Fault, Opened
-from zapato.stage.wires import READ
 from zapato.stage.world import Quantities
 
 TICKS = 1 << 30
@@ -45,17 +43,11 @@ BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
 FED = 20
 """Bytes into the shared words at which the program says that it fed the watchdog."""
-SETTLED = 300
-"""ms that a display's picture must stand to be told."""
 REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
 SOUND = 343.2
 """m/s in dry air at 20 °C."""
 TIMED_OUT = 110
-ADVERTISED = 1 << 16
-"""What stands for the radio among the pins whose interrupt fired."""
-SERIAL = 1 << 20
-"""What the number of a serial line begins with, among those of sockets."""
 POWER_ON, SOFT_RESET = 1, 5
 """Why a program began, as one port numbers it."""
 _MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
@@ -100,7 +92,7 @@ class Effort:
 
 
 @dataclass
-class Board(Radio):
+class Board(Radio, Attached):
     """The board of one device.
 
     Attributes:
@@ -139,12 +131,7 @@ class Board(Radio):
         self.buses: dict[int, dict[int, BusChip]] = {}
         """By data line and address; of an SPI bus by clock line and select pin."""
         self.exchanges: dict[tuple[int, int], SpiExchange] = {}
-        self.ether = Ether(self.clock, self._advertised)
-        self.advertised: list[bytes] = []
-        self.screens: dict[str, bytes] = {}
-        """What displays show that has not stood for long."""
-        self.serials: dict[int, Serial] = {}
-        """Serial lines, by the pin on which they are received, or sent where there is none."""
+        self.attach()
         self.machine: Machine | None = None
         self.told_time = False
         self.wanted: tuple[tuple[str, str], ...] = ()
@@ -202,8 +189,7 @@ class Board(Radio):
             for chip in bus.values():
                 getattr(chip, "power_on", lambda: None)()
         self.station.lose_power()
-        self.ether.listen(False)
-        self.advertised.clear()
+        self.detach()
         self._measured.clear()
 
     # --- the crossing
@@ -354,14 +340,12 @@ class Board(Radio):
             return "p"
         wires = self.station.wires.values()
         found = [f"{each.number}:{each.flags}" for each in wires if each.flags]
-        found += [f"{SERIAL + key}:{READ}" for key, line in self.serials.items() if line.into]
-        return " ".join(found)
+        return " ".join([*found, *self.waiting()])
 
     def _due(self) -> bool:
-        if self._peek or self.pins.fired:
+        if self._peek or self.pins.fired or any(wire.flags for wire in self.station.wires.values()):
             return True
-        wires, lines = self.station.wires.values(), self.serials.values()
-        return any(wire.flags for wire in wires) or any(line.into for line in lines)
+        return any(line.into for line in self.serials.values())
 
     def _was_fed(self) -> None:
         """Look whether the program fed its watchdog."""
@@ -567,21 +551,6 @@ class Board(Radio):
         chip.part = part
         chip.join(self, pins, interrupt)
 
-    def screen(self, part: str, points: bytes) -> None:
-        """A display shows something else; told once it has stood for a moment."""
-        fresh = part not in self.screens
-        self.screens[part] = points
-        if fresh:
-            self._screened(part, b"")
-
-    def _screened(self, part: str, before: bytes) -> None:
-        points = self.screens[part]
-        if points == before and points:
-            self.trace.log("screen", part, points.hex())
-            del self.screens[part]
-        else:
-            self.clock.after(SETTLED, lambda: self._screened(part, points))
-
     def on_i2c_controller(self, data: bytes) -> None:
         """A controller takes these pins, where the chip has it and its routing allows it."""
         number, sda, scl = map(int, data.split())
@@ -638,69 +607,6 @@ class Board(Radio):
         if found is None:
             raise Fault(NO_BUS_ANSWER)
         return found
-
-    # --- what advertises
-
-    def on_ble(self, data: bytes) -> None:
-        """The radio for Bluetooth is switched; where the chip has none there is no such module."""
-        if not self.facts.chip.bluetooth:
-            raise Fault(NO_BUS_ANSWER)
-        if data != b"1":
-            self.ether.listen(False)
-
-    def on_ble_scan(self, data: bytes) -> None:
-        self.ether.listen(int(data.split()[0]) >= 0)
-
-    def on_ble_next(self, data: bytes) -> int:
-        self.pipe = self.advertised.pop(0) if self.advertised else b""
-        return len(self.pipe)
-
-    def _advertised(self, row: bytes) -> None:
-        if self.machine:
-            self.advertised.append(row)
-            self.pins.fired.append(ADVERTISED)
-
-    # --- serial lines
-
-    def serial(self, key: int) -> Serial:
-        return self.serials.setdefault(key, Serial(self.clock))
-
-    def join(self, name: str, key: int, enable: int | None, *given: Any) -> None:
-        """Somebody is at the other end of a serial line."""
-        line = self.serial(key)
-        if enable is not None:
-            line.loud = lambda: self.pins.line(enable).level == 1
-        line.peers.append(peer(name, line, *given))
-
-    def on_uart(self, data: bytes) -> None:
-        """A controller takes these pins, where the chip has it and they lead to it; -1 for a line that is not there."""
-        number, tx, rx, baud = map(int, data.split())
-        chip = self.facts.chip
-        for word, gpio in (("uart.tx", tx), ("uart.rx", rx)):
-            routes = chip.routes.get(word)
-            ways = [n for n, pins in (routes or {}).items() if gpio in pins]
-            if gpio >= 0 and routes is not None and number not in [n % 100 for n in ways]:
-                raise Fault(1)
-        if number >= chip.resources.uart:
-            raise Fault(1)
-        line = self.serial(rx if rx >= 0 else tx)
-        line.baud = baud
-        line.into.clear()
-
-    def on_uart_write(self, data: bytes) -> None:
-        head, _, sent = data.partition(b"\n")
-        self.serial(int(head)).write(sent)
-
-    def on_uart_any(self, data: bytes) -> int:
-        return len(self.serial(int(data)).into)
-
-    def on_uart_done(self, data: bytes) -> int:
-        return int(self.serial(int(data)).done)
-
-    def on_uart_read(self, data: bytes) -> int:
-        key, size = map(int, data.split())
-        self.pipe = self.serial(key).read(size)
-        return len(self.pipe)
 
     def on_dht(self, data: bytes) -> str:
         """A DHT's answer in tenths; while its bits come, the driver keeps interrupts off."""

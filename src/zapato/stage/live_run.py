@@ -241,6 +241,9 @@ class Live:
         return replace(made, live=True)
 
     def _close(self) -> None:
+        for line in self.board.board.serials.values():
+            for each in line.peers:
+                each.close()
         if self._listener:
             self._listener.close()
         if self._embedded:

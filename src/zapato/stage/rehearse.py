@@ -24,7 +24,7 @@ from zapato.stage import vm
 from zapato.stage.board import BUDGET, Board, Reset
 from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock, End
-from zapato.stage.network import Air
+from zapato.stage.network import Air, Server
 from zapato.stage.player import Messages, Player, PowerCut
 from zapato.stage.result import Crash, Expectation, Rehearsal
 from zapato.stage.trace import Trace
@@ -105,26 +105,32 @@ def _run(
     random = Random(seed)
     clock = Clock()
     trace = Trace(clock)
-    wifi = ((design.wifi or {}).get("name") or NETWORK, PASSWORD) if design.wifi is not None else None
-    air, broker = Air(clock, trace, wifi), Broker(clock, trace)
-    board = Board(
-        design.board,
-        delivered(design, program, staged_settings(design)),
-        shims(design.board.chip.port),
-        random.getrandbits(30),
-        clock,
-        trace,
-        random,
-        air,
-        broker,
-        program.map.told,
-    )
-    air.epoch = begins_at(script, design)
+    broker = Broker(clock, trace)
+    board, air = staged(design, program, script, clock, trace, broker, random)
     prepare(design, script, board, air, broker)
     if progress:
         _tell(progress, clock, script.lasts)
     crash = play_out(board, clock, trace)
     return result_of(design, script, board, trace, crash, time.perf_counter() - begun)
+
+
+def staged(
+    design: Design,
+    program: Program,
+    script: Script,
+    clock: Clock,
+    trace: Trace,
+    server: Server,
+    random: Random,
+) -> tuple[Board, Air]:
+    """The device's board with its program, and the network around it."""
+    assert design.board is not None
+    wifi = ((design.wifi or {}).get("name") or NETWORK, PASSWORD) if design.wifi is not None else None
+    air = Air(clock, trace, wifi)
+    air.epoch = begins_at(script, design)
+    data, modules = delivered(design, program, _settings(design)), shims(design.board.chip.port)
+    seed = random.getrandbits(30)
+    return Board(design.board, data, modules, seed, clock, trace, random, air, server, program.map.told), air
 
 
 def prepare(design: Design, script: Script, board: Board, air: Air, broker: Messages | None) -> Player:
@@ -211,7 +217,7 @@ def shims(port: str = "") -> dict[str, bytes]:
     return {f"{name}.mpy": data for name, data in compile_all(common | own, cache_folder()).items()}
 
 
-def staged_settings(design: Design) -> dict[str, Any]:
+def _settings(design: Design) -> dict[str, Any]:
     """The device's settings with every secret replaced."""
     found: dict[str, Any] = settings(design, "00" * 32)
     for group in ("wifi", "mqtt"):

@@ -31,13 +31,17 @@ class Peer(Protocol):
         """Something happens to it."""
         ...
 
+    def close(self) -> None:
+        """The rehearsal is over."""
+        ...
+
 
 class Serial:
     """One line, by the pin it is received on; `loud` tells whether the board's driver may send, None without one."""
 
     def __init__(self, clock: Clock) -> None:
         self.clock = clock
-        self.baud = 9600
+        self.baud, self.hears = 9600, False
         self.peers: list[Peer] = []
         self.loud: Callable[[], bool] | None = None
         self.into = bytearray()
@@ -45,6 +49,16 @@ class Serial:
         self._free = 0
         """When the line towards the board is free again, ms."""
         self._until = 0
+
+    def open(self, baud: int, *, hears: bool) -> None:
+        """The board's controller takes the line; without a pin to receive on it `hears` nothing."""
+        self.baud, self.hears = baud, hears
+        self.into.clear()
+
+    def shut(self) -> None:
+        """The board is dark."""
+        self.hears = False
+        self.into.clear()
 
     def takes(self, count: int) -> int:
         """ms of so many bytes: a start bit, eight bits, a stop bit each."""
@@ -80,8 +94,12 @@ class Serial:
     def _land(self, data: bytes) -> None:
         if self.loud and self.loud():
             self.lost += len(data)
-            return
-        room = LARGEST - len(self.into)
+        else:
+            self.came(data)
+
+    def came(self, data: bytes) -> None:
+        """Bytes at the board's controller, which keeps so many."""
+        room = LARGEST - len(self.into) if self.hears else 0
         self.into.extend(data[:room])
         self.lost += max(0, len(data) - room)
 

@@ -7,15 +7,14 @@ from dataclasses import dataclass
 from random import Random
 
 from zapato.design import Design
-from zapato.design.script import Script, begins_at
-from zapato.firmware.layout import delivered
+from zapato.design.script import Script
 from zapato.firmware.program import Program, compile_device
 from zapato.stage.board import Board
 from zapato.stage.broker import Broker
 from zapato.stage.clock import End
 from zapato.stage.network import Air
 from zapato.stage.player import Player
-from zapato.stage.rehearse import NETWORK, PASSWORD, play_out, prepare, refuse, shims, staged_settings
+from zapato.stage.rehearse import play_out, prepare, refuse, staged
 from zapato.stage.result import Crash
 from zapato.stage.trace import Trace
 from zapato.stage.turns import TurnClock, Turns
@@ -67,24 +66,9 @@ class Together:
             self.members[design.name] = self._member(design, program, script, Random(random.getrandbits(30)))
 
     def _member(self, design: Design, program: Program, script: Script, random: Random) -> Member:
-        assert design.board is not None
         clock = TurnClock(self.turns)
         trace = Trace(clock)
-        wifi = ((design.wifi or {}).get("name") or NETWORK, PASSWORD) if design.wifi is not None else None
-        air = Air(clock, trace, wifi)
-        air.epoch = begins_at(script, design)
-        board = Board(
-            design.board,
-            delivered(design, program, staged_settings(design)),
-            shims(design.board.chip.port),
-            random.getrandbits(30),
-            clock,
-            trace,
-            random,
-            air,
-            self.broker,
-            program.map.told,
-        )
+        board, air = staged(design, program, script, clock, trace, self.broker, random)
         player = prepare(
             design, Script(script.document, world=script.world, models=script.models), board, air, None
         )

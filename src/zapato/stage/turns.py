@@ -95,23 +95,28 @@ class Turns:
             raise End
 
     def _earliest(self) -> TurnClock | None:
-        """Whose turn it is; None where all have left."""
-        while True:
-            if self.ended:
-                return next((each for each in self._clocks[1:] if not each.out), None)
-            while self._heap:
-                when, number = self._heap[0]
-                clock = self._clocks[number]
-                if clock.next == when and not clock.out:
-                    break
-                heapq.heappop(self._heap)
-            if not self._heap or self._left == len(self._clocks) - 1:
+        """Whose turn it is, the world's events done on the way; None where all have left."""
+        while not self.ended:
+            clock = self._first()
+            if clock is None:
                 self.ended = True
-                continue
-            if clock is not self.world:  # pyright: ignore[reportPossiblyUnboundVariable]
-                return clock  # pyright: ignore[reportPossiblyUnboundVariable]
+            elif clock is self.world:
+                self._happen(heapq.heappop(self._heap)[0])
+            else:
+                return clock
+        return next((each for each in self._clocks[1:] if not each.out), None)
+
+    def _first(self) -> TurnClock | None:
+        """The clock with the next moment; None where no program runs any more."""
+        if self._left == len(self._clocks) - 1:
+            return None
+        while self._heap:
+            when, number = self._heap[0]
+            clock = self._clocks[number]
+            if clock.next == when and not clock.out:
+                return clock
             heapq.heappop(self._heap)
-            self._happen(when)  # pyright: ignore[reportPossiblyUnboundVariable]
+        return None
 
     def _happen(self, when: int) -> None:
         """The world's next event."""

@@ -28,7 +28,11 @@ def _missing(design: Design, sunny: bool) -> tuple[str, str, str] | None:
             "a time server tells the time of Greenwich; what the clock on the wall shows depends on the zone.",
             '[time] with zone = "Europe/Zurich", in site.toml or in this file',
         )
-    if design.wifi is None and design.ethernet is None and not any(True for _ in design.of_kind("clock")):
+    if (
+        design.wifi is None
+        and design.ethernet is None
+        and not any(part.kind.tells_time for part in design.parts.values())
+    ):
         return (
             "this needs the time of day, and no network leads to a time server",
             "the board has no clock that outlives a power cut.",

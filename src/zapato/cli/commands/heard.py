@@ -9,6 +9,7 @@ import click
 
 if TYPE_CHECKING:
     from zapato.design import Design
+    from zapato.heard import Heard
 
 
 @click.command("heard")
@@ -45,9 +46,6 @@ def COMMAND(
 
     Exit code 0: everything that was met has its part, or was written; 1: something has none.
     """
-    import json
-
-    from zapato.cli.terminal import table
     from zapato.design import resolve
     from zapato.errors import ZapatoError
     from zapato.heard import heard, scanners, write_heard
@@ -60,38 +58,40 @@ def COMMAND(
             f"{design.name} has nothing that scans", "a bus, such as [i2c.main] or [onewire.outlet]"
         )
     found = _found(design, broker, scan, listen)
-    if address and to:
-        text = write_heard(design, found, address, to, chip or "")
-        where = design.document.source.name
-        click.echo(
-            f"{text.rstrip()}\n\nwritten into {where}"
-            if text
-            else f"{to} stands for {address} already in {where}"
-        )
-        return 0
-    rows = heard(design, found)
-    if form == "json":
-        click.echo(json.dumps([each.as_dict() for each in rows], indent=2))
-    elif rows:
-        click.echo(
-            table(
-                [
-                    {
-                        "on": each.on,
-                        "address": each.address,
-                        "part": each.used_by or "-",
-                        "may be": ", ".join(each.may_be) or each.words or "not known here",
-                    }
-                    for each in rows
-                ]
-            )
-        )
-    else:
+    if not (address and to):
+        rows = heard(design, found)
         silent = [part.name for part in scanners(design) if part.name not in found]
-        click.echo(
-            f"nothing was heard of {', '.join(silent)} yet" if silent else f"{design.name} met nothing"
-        )
-    return 0 if all(each.used_by for each in rows) else 1
+        click.echo(_listed(rows, design.name, silent, form))
+        return 0 if all(each.used_by for each in rows) else 1
+    text = write_heard(design, found, address, to, chip or "")
+    where = design.document.source.name
+    click.echo(
+        f"{text.rstrip()}\n\nwritten into {where}"
+        if text
+        else f"{to} stands for {address} already in {where}"
+    )
+    return 0
+
+
+def _listed(rows: list[Heard], name: str, silent: list[str], form: str) -> str:
+    """What was met; `silent` are the parts that said nothing of a scan yet."""
+    import json
+
+    from zapato.cli.terminal import table
+
+    if form == "json":
+        return json.dumps([each.as_dict() for each in rows], indent=2)
+    told = [
+        {
+            "on": each.on,
+            "address": each.address,
+            "part": each.used_by or "-",
+            "may be": ", ".join(each.may_be) or each.words or "not known here",
+        }
+        for each in rows
+    ]
+    quiet = [f"nothing was heard of {', '.join(silent)} yet"] if silent else []
+    return "\n".join([table(told)] * bool(told) + quiet) or f"{name} met nothing"
 
 
 def _found(design: Design, broker: str | None, scan: bool, seconds: float) -> dict[str, str]:

@@ -66,18 +66,10 @@ def COMMAND(
     from zapato.cli.live import play
     from zapato.cli.report import brief_line, rehearsal_lines
     from zapato.cli.terminal import Meter
-    from zapato.errors import ZapatoError
     from zapato.stage import rehearse
 
     devices = all_files(paths)
-    if len(devices) > 1 and (script or plot or trace or live):
-        raise ZapatoError("--script, --plot, --trace and --live go with one device")
-    if ports and not live:
-        raise ZapatoError("--serial goes with --live: in virtual time no real port can keep up")
-    if wrong := next((each for each in ports if "=" not in each), ""):
-        raise ZapatoError(f"--serial takes LINK=PORT, not {wrong}", "--serial line=/dev/ttyUSB0")
-    if broker and not live:
-        raise ZapatoError("--broker goes with --live: in virtual time the broker is the stage's own")
+    _together(len(devices) > 1 and bool(script or plot or trace or live), live, broker, ports)
     if plot:
         from zapato.draw import check_name
 
@@ -109,6 +101,20 @@ def COMMAND(
 
         click.echo(json.dumps([each.as_dict() for each in results], indent=2, ensure_ascii=False))
     return code
+
+
+def _together(several: bool, live: bool, broker: str | None, ports: tuple[str, ...]) -> None:
+    """Which options go together. Raises ZapatoError."""
+    from zapato.errors import ZapatoError
+
+    if several:
+        raise ZapatoError("--script, --plot, --trace and --live go with one device")
+    if ports and not live:
+        raise ZapatoError("--serial goes with --live: in virtual time no real port can keep up")
+    if wrong := next((each for each in ports if "=" not in each), ""):
+        raise ZapatoError(f"--serial takes LINK=PORT, not {wrong}", "--serial line=/dev/ttyUSB0")
+    if broker and not live:
+        raise ZapatoError("--broker goes with --live: in virtual time the broker is the stage's own")
 
 
 def _files(result: Rehearsal, plot: Path | None, trace: Path | None) -> None:

@@ -75,3 +75,6 @@ class Peer:
             self.line.answer(GARBAGE)
         else:
             self.silent = word == "fall_silent"
+
+    def close(self) -> None:
+        """Nothing is held."""

@@ -62,6 +62,9 @@ class Peer:
         for n, word in enumerate(reversed(found) if each.little else found):
             self.words[each.space, each.at + n] = word
 
+    def close(self) -> None:
+        """Nothing is held."""
+
     # --- the line
 
     def hear(self, data: bytes) -> None:
@@ -84,7 +87,8 @@ class Peer:
         at, count = struct.unpack(">HH", body[:4])
         if function in (5, 6, 16):
             return self._write(function, space, at, count, body)
-        if not any((space, at + n) in self.words for n in range(count)):
+        there = [(space, at + n) in self.words for n in range(count)]
+        if not (all(there) if self.mood == "refuse_gaps" else any(there)):
             return bytes((function | 128, 2))
         found = [self.words.get((space, at + n), 0) for n in range(count)]
         data = bytes(_bits(found)) if function < 3 else struct.pack(f">{count}H", *found)

@@ -33,7 +33,7 @@ class Peer:
 
     def _came(self, data: bytes) -> None:
         assert isinstance(self._clock, LiveClock)
-        self._clock.post(lambda: self.line.into.extend(data))
+        self._clock.post(lambda: self.line.came(data))
 
     def hear(self, data: bytes) -> None:
         with contextlib.suppress(OSError):
@@ -47,3 +47,7 @@ class Peer:
 
     def do(self, word: str) -> None:
         """Nothing here can be told to it."""
+
+    def close(self) -> None:
+        """Let go of the port."""
+        self._port.close()

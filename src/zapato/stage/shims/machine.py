@@ -178,9 +178,6 @@ class UART:
         ask("uart_write", self.head + bytes(data))
         return len(data)
 
-    def any(self):
-        return int(ask("uart_any", str(self.key)))
-
     def read(self, size=256):
         got = int(ask("uart_read", "%d %d" % (self.key, size)))
         return pipe.read(got) if got else None

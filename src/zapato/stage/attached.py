@@ -1,0 +1,131 @@
+"""What hangs on a board beside its pins and buses: serial lines, displays that are looked at, things that advertise nearby."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from zapato.boards.model import Board as BoardFacts
+from zapato.stage.beacons import Ether
+from zapato.stage.clock import Clock
+from zapato.stage.pins import Pins
+from zapato.stage.radio import NO_BUS_ANSWER
+from zapato.stage.serial import Serial, peer
+from zapato.stage.trace import Trace
+from zapato.stage.vm import Machine
+from zapato.stage.wasi import Fault
+from zapato.stage.wires import READ
+
+SETTLED = 300
+"""ms that a display's picture must stand to be told."""
+ADVERTISED = 1 << 16
+"""What stands for the radio among the pins whose interrupt fired."""
+SERIAL = 1 << 20
+"""What the number of a serial line begins with, among those of sockets."""
+
+
+class Attached:
+    """The part of a board that these hang on; `pipe` are bytes that the shim reads next."""
+
+    facts: BoardFacts
+    clock: Clock
+    trace: Trace
+    pins: Pins
+    machine: Machine | None
+    pipe: bytes
+
+    def attach(self) -> None:
+        """Nothing was heard or shown yet."""
+        self.ether = Ether(self.clock, self._advertised)
+        self.advertised: list[bytes] = []
+        self.screens: dict[str, bytes] = {}
+        """What displays show that has not stood for long."""
+        self.serials: dict[int, Serial] = {}
+        """Serial lines, by the pin on which they are received, or sent where there is none."""
+
+    def detach(self) -> None:
+        """The power is gone: nobody listens."""
+        self.ether.listen(False)
+        self.advertised.clear()
+        for each in self.serials.values():
+            each.shut()
+
+    # --- displays
+
+    def screen(self, part: str, points: bytes) -> None:
+        """A display shows something else; told once it has stood for a moment."""
+        fresh = part not in self.screens
+        self.screens[part] = points
+        if fresh:
+            self._screened(part, b"")
+
+    def _screened(self, part: str, before: bytes) -> None:
+        points = self.screens[part]
+        if points == before:
+            self.trace.log("screen", part, points.hex())
+            del self.screens[part]
+        else:
+            self.clock.after(SETTLED, lambda: self._screened(part, points))
+
+    # --- what advertises
+
+    def on_ble(self, data: bytes) -> None:
+        """The radio for Bluetooth is switched; where the chip has none there is no such module."""
+        if not self.facts.chip.bluetooth:
+            raise Fault(NO_BUS_ANSWER)
+        if data != b"1":
+            self.ether.listen(False)
+
+    def on_ble_scan(self, data: bytes) -> None:
+        self.ether.listen(int(data.split()[0]) >= 0)
+
+    def on_ble_next(self, data: bytes) -> int:
+        self.pipe = self.advertised.pop(0) if self.advertised else b""
+        return len(self.pipe)
+
+    def _advertised(self, row: bytes) -> None:
+        if self.machine:
+            self.advertised.append(row)
+            self.pins.fired.append(ADVERTISED)
+
+    # --- serial lines
+
+    def serial(self, key: int) -> Serial:
+        """The line that is received on this pin."""
+        return self.serials.setdefault(key, Serial(self.clock))
+
+    def join(self, name: str, key: int, enable: int | None, *given: Any) -> None:
+        """Somebody is at the other end of a serial line."""
+        line = self.serial(key)
+        if enable is not None:
+            line.loud = lambda: self.pins.line(enable).level == 1
+        line.peers.append(peer(name, line, *given))
+
+    def waiting(self) -> Iterator[str]:
+        """The lines on which bytes wait, as poll() tells them."""
+        return (f"{SERIAL + key}:{READ}" for key, line in self.serials.items() if line.into)
+
+    def on_uart(self, data: bytes) -> None:
+        """A controller takes these pins, where the chip has it and they lead to it; -1 for a line that is not there."""
+        number, tx, rx, baud = map(int, data.split())
+        chip = self.facts.chip
+        for word, gpio in (("uart.tx", tx), ("uart.rx", rx)):
+            routes = chip.routes.get(word)
+            ways = [n for n, pins in (routes or {}).items() if gpio in pins]
+            if gpio >= 0 and routes is not None and number not in [n % 100 for n in ways]:
+                raise Fault(1)
+        if number >= chip.resources.uart:
+            raise Fault(1)
+        self.serial(rx if rx >= 0 else tx).open(baud, hears=rx >= 0)
+
+    def on_uart_write(self, data: bytes) -> None:
+        head, _, sent = data.partition(b"\n")
+        self.serial(int(head)).write(sent)
+
+    def on_uart_done(self, data: bytes) -> int:
+        return int(self.serial(int(data)).done)
+
+    def on_uart_read(self, data: bytes) -> int:
+        key, size = map(int, data.split())
+        self.pipe = self.serial(key).read(size)
+        return len(self.pipe)
