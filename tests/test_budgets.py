@@ -4,7 +4,7 @@ import json
 from itertools import pairwise
 
 import pytest
-from conftest import HEADER, NETWORK, told
+from conftest import HEADER, NETWORK
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -132,7 +132,7 @@ def test_the_figures_behind_a_finding_are_those_of_the_budget(put):
         + '[strip.s]\npin = 13\ncount = 144\nchip = "ws2812b"\nlevel = "5V"\nlength = "1m"\ncable = "3m"\nfed_from = "shelf"',
     )
     each = strips(made)[0]
-    finding = next(f for f in told(zapato.check(made)) if f.code == "strip-drop")
+    finding = next(f for f in zapato.check(made) if f.code == "strip-drop")
     assert f"{each.volts[-1]:.1f} of 5 V" in finding.message and f"at {each.feeds} places" in finding.fixes[0]
     assert each.amps == pytest.approx(8.64) and each.white == pytest.approx(43.2)
     assert each.wire == 10.0  # 2 x 0.0175 x 3 m x 8.64 A / 0.15 V = 6.05 mm2, and 10 is the next one

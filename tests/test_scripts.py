@@ -337,12 +337,3 @@ def test_a_picture_that_cannot_be_is_refused_before_the_run(put, cli):
         "rehearse", device, "--script", device.parent / "script.toml", "--plot", device.parent / "day.jpeg"
     )
     assert called.code == 2 and "a picture ends in" in called.err
-
-
-def test_kinds_without_a_driver_are_told_once_and_refused(put, cli):
-    text = DEVICE + "[spi.d]\nsck = 18\nmosi = 23\n[uart.p]\ntx = 17\nrx = 16\nbaud = 9600\n"
-    device = put(text)
-    notes = [f for f in zapato.check(device) if f.code == "driver-missing"]
-    assert len(notes) == 1 and "spi.d, uart.p" in notes[0].message and notes[0].severity == "note"
-    assert cli("build", device, "--out", device.parent / "out").code == 1
-    assert "the firmware does not drive yet: spi.d, uart.p" in cli("fit", device, "--boards").out

@@ -72,7 +72,7 @@ def test_a_message_a_cut_and_a_will_reach_whom_they_concern(devices):
 
 
 def test_alone_it_does_what_it_does_in_a_rehearsal(put):
-    body = '[relay.lamp]\npin = 26\n[flag.f]\n[[link]]\nwhen = "f.on"\nafter = "2s"\ndo = "lamp.on"\n[[link]]\nevery = "7s"\ndo = "f.toggle"\n'
+    body = '[relay.lamp]\npin = 26\n[flag.f]\n[[link]]\nwhen = "f.on"\nafter = "2s"\ndo = "lamp.toggle"\n[[link]]\nevery = "7s"\ndo = "f.on = not f.on"\n'
     files = {
         "device.toml": HEADER.format(board="esp32-38pin") + body,
         "site.toml": NETWORK.format(qos=1),
@@ -84,7 +84,7 @@ def test_alone_it_does_what_it_does_in_a_rehearsal(put):
     together = Together([design], {"bench": read_script(script, design)})
     together.run(60_000)
     mine = [row for row in together.members["bench"].trace.rows if row["what"] == "pin"]
-    assert mine == [row for row in alone.records if row["what"] == "pin"] and len(mine) > 5
+    assert mine == [row for row in alone.records if row["what"] == "pin"] and len(mine) > 4
     assert [r["name"] for r in together.trace.rows if r["what"] == "mqtt"] == [
         r["name"] for r in alone.records if r["what"] == "mqtt"
     ]

@@ -24,7 +24,6 @@ import numpy as np
 from scipy.optimize import nnls
 
 from zapato.budgets.memory import ROOMY, features
-from zapato.checks.codes.driver_missing import undriven
 from zapato.design import Design, resolve
 from zapato.design.script import read_script
 from zapato.firmware.program import compile_device
@@ -64,19 +63,26 @@ EXTRAS = (
 TALKING = ("uart", "frames", "meter", "display", "clock", "radio", "beacon")
 """Kinds that come with what they need, as one of these."""
 LINE = '[uart.{n}]\ntx = "auto"\nrx = "auto"\nbaud = 9600\n'
-LAMP = LINE + '[frames.{n}f]\nserial = "{n}"\nhears = "55 07 {on:bool} {level:u16*10} {sum}"\nsays = { level = "55 06 {level:u16*10} {sum}" }\n'
+LAMP = (
+    LINE
+    + '[frames.{n}f]\nserial = "{n}"\nhears = "55 07 {on:bool} {level:u16*10} {sum}"\nsays = { level = "55 06 {level:u16*10} {sum}" }\n'
+)
 EXTRAS += (
     LAMP,
     LAMP + '[dimmer.{n}d]\nserial = "{n}f"',
-    LINE + '[frames.{n}f]\nserial = "{n}"\nhears = ["a5 {position:u8} {crc16}", "a6 {x:s32}"]\nsays = { position = "a5 01 {position:u8} {crc16}" }\n'
+    LINE
+    + '[frames.{n}f]\nserial = "{n}"\nhears = ["a5 {position:u8} {crc16}", "a6 {x:s32}"]\nsays = { position = "a5 01 {position:u8} {crc16}" }\n'
     '[blind.{n}b]\nserial = "{n}f"',
-    LINE + '[meter.{n}m]\nserial = "{n}"\nregisters = { power = { at = 12, type = "f32" }, limit = { at = 40, writable = true } }',
-    LINE + '[meter.{n}m]\nserial = "{n}"\n[meter.{n}m.registers]\n' + "".join(f"r{k} = {{ at = {k} }}\n" for k in range(12)),
+    LINE
+    + '[meter.{n}m]\nserial = "{n}"\nregisters = { power = { at = 12, type = "f32" }, limit = { at = 40, writable = true } }',
+    LINE
+    + '[meter.{n}m]\nserial = "{n}"\n[meter.{n}m.registers]\n'
+    + "".join(f"r{k} = {{ at = {k} }}\n" for k in range(12)),
     '[display.{n}]\nchip = "ssd1306"\nbus = "{bus}"\nlines = ["one", "{{{n}.page}}"]',
     '[display.{n}]\nchip = "ssd1306"\nbus = "{bus}"\naddress = 0x3d\nlines = [["a", "b", "c"], ["d", "{{{n}.page}} of {{1 + 1}}"]]',
     '[clock.{n}]\nchip = "ds3231"\nbus = "{bus}"',
     '[radio.{n}]\n[beacon.{n}b]\nradio = "{n}"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {t:s16le*100}"',
-    '[radio.{n}]\npasses = true',
+    "[radio.{n}]\npasses = true",
 )
 WATCHERS = (
     '[tally.{n}]\nof = "{one}.on"\ncounts = "time"',
@@ -163,7 +169,7 @@ def _counts(random: Random) -> list[tuple[str, int]]:
         "converter",
         *TALKING,
     ]
-    pinned = [kind.name for kind in kinds() if kind.name not in loose and _driven(kind)]
+    pinned = [kind.name for kind in kinds() if kind.name not in loose and _alone(kind)]
     found = [
         (kind, random.choice((1, 1, 2)))
         for kind in random.sample(pinned, random.randrange(min(7, len(pinned))))
@@ -173,14 +179,13 @@ def _counts(random: Random) -> list[tuple[str, int]]:
     return sorted([*found, ("group", random.randrange(2))], key=lambda row: order.get(row[0], 5))
 
 
-def _driven(kind: Kind) -> bool:
+def _alone(kind: Kind) -> bool:
     """Whether the kind can stand by itself in a device and be built."""
     text = f'zapato = 1\n[device]\nname = "x"\nboard = "esp32-38pin"\n{kind.example}\n'
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "x.toml"
         path.write_text(text)
-        design = resolve(path)
-        return not design.findings and not undriven(design)
+        return not resolve(path).findings
 
 
 def _table(kind: str, name: str, random: Random, switched: list[str]) -> str:
@@ -211,7 +216,12 @@ def _sensors(random: Random, names: list[str]) -> list[str]:
             if "{bus}" in text:
                 _sensor("bh1750", names.pop(), buses, names)
             bus = re.search(r"\.(\w+)\]", buses.get("i2c", ""))
-            rows.append(text.replace("{{{n}.page}}", "{{n}.page}").replace("{{1 + 1}}", "{1 + 1}").replace("{n}", names.pop()).replace("{bus}", bus[1] if bus else ""))
+            rows.append(
+                text.replace("{{{n}.page}}", "{{n}.page}")
+                .replace("{{1 + 1}}", "{1 + 1}")
+                .replace("{n}", names.pop())
+                .replace("{bus}", bus[1] if bus else "")
+            )
     return [*buses.values(), *rows]
 
 

@@ -13,7 +13,6 @@ from pathlib import Path
 from zapato.boards.site import ANALOG, BOARD, FITTED, SUPPLY
 from zapato.budgets.memory import costs, features
 from zapato.checks import rules
-from zapato.checks.codes.driver_missing import undriven
 from zapato.checks.model import files
 from zapato.design import Design
 from zapato.design.links import SHAPE as LINK
@@ -42,7 +41,13 @@ def _takes(field: Field) -> str:
     if field.dimension:
         example = EXAMPLES[field.dimension].split(", ")[0]
         return f"{'time' if field.dimension == 'time' else 'value'}, such as `{example}`"
-    kinds_of = {"boolean": "`true` `false`", "number": "number", "array": "list", "object": "table", "string": "text"}
+    kinds_of = {
+        "boolean": "`true` `false`",
+        "number": "number",
+        "array": "list",
+        "object": "table",
+        "string": "text",
+    }
     return kinds_of.get(str(schema.get("type")), "list of names" if "anyOf" in schema else "value")
 
 
@@ -56,7 +61,13 @@ def _default(field: Field) -> str:
         return f"`{str(value).lower()}`"
     if isinstance(value, str):
         return f'`"{value}"`'
-    return shown_time(value) if _takes(field).startswith("time") and isinstance(value, (int, float)) else f"`{value:g}`" if isinstance(value, (int, float)) else f"`{value}`"
+    return (
+        shown_time(value)
+        if _takes(field).startswith("time") and isinstance(value, (int, float))
+        else f"`{value:g}`"
+        if isinstance(value, (int, float))
+        else f"`{value}`"
+    )
 
 
 def _table(shape: Shape | tuple[Field, ...]) -> Iterator[str]:
@@ -75,17 +86,14 @@ def _design(body: str) -> Design:
         return resolve(path)
 
 
-def _driven(kind: Kind) -> bool:
-    """Whether the firmware drives the kind's example."""
-    return not any(each.split(".")[0] == kind.name for each in undriven(_design(kind.example)))
-
-
 def _costs(body: str) -> str:
     """What a device file takes beyond an empty one, in bytes, on a chip with little memory: heap and flash."""
     table, empty = costs()["short"], features(_design(""))
     found = features(_design(body))
     found.subtract(empty)
-    heap, flash = (sum(n * table[what].get(name, 0) for name, n in found.items()) for what in ("heap", "flash"))
+    heap, flash = (
+        sum(n * table[what].get(name, 0) for name, n in found.items()) for what in ("heap", "flash")
+    )
     return f"{round(heap, -1):,.0f} bytes of heap, {round(flash, -1):,.0f} of flash"
 
 
@@ -102,12 +110,10 @@ def _sensor_costs(name: str) -> str:
 
 def _kind(kind: Kind) -> Iterator[str]:
     yield f"### `{kind.name}`: {kind.help}\n"
-    if not _driven(kind):
-        yield "*Read and checked; the firmware does not drive it yet.*\n"
     yield f"```toml\n{kind.example}\n```\n"
     if kind.wiring:
         yield f"**Wiring.** {kind.wiring}\n"
-    if _driven(kind):
+    if not kind.passive:
         yield f"**Memory.** This takes {_costs(kind.example)} on a chip with 36 KiB for everything.\n"
     yield from _table(kind.fields)
     part = Part(kind, "x", {})
@@ -149,7 +155,7 @@ def device_file() -> str:
         + "; ".join(EXAMPLES.values())
         + '. `{ secret = "name" }` may stand for the Wi-Fi name and password and the broker\'s host, user and password.',
         "",
-        "A **pin** is the chip's GPIO number (`26`), a label of the board (`\"D4\"`), the name of a fitted part (`\"relay1\"`), a pin that "
+        'A **pin** is the chip\'s GPIO number (`26`), a label of the board (`"D4"`), the name of a fitted part (`"relay1"`), a pin that '
         'another part offers (`"io.3"`), or `"auto"`: `zapato fit` chooses.',
         "",
         "## `[device]`\n",
@@ -170,7 +176,7 @@ def device_file() -> str:
         "[links](links.md).\n",
         "## Pieces\n",
         '`use = ["pieces/two-relays.toml"]` merges files of parts and links, relative to the site; `with = { lamp_pin = 26 }` fills '
-        "their `{ with = \"lamp_pin\" }`. The device file wins.\n",
+        'their `{ with = "lamp_pin" }`. The device file wins.\n',
         "## Network: in site.toml, or in a device that differs\n",
         "### `[wifi]`\n",
         *_table(WIFI),
@@ -209,13 +215,29 @@ def device_file() -> str:
 
 def findings() -> str:
     """The reference of findings: every code with its story and its examples."""
-    lines = ["# Findings", "", NOTE, "An error means it cannot work; a warning, it may bite; a note, worth knowing.", ""]
+    lines = [
+        "# Findings",
+        "",
+        NOTE,
+        "An error means it cannot work; a warning, it may bite; a note, worth knowing.",
+        "",
+    ]
     families = dict.fromkeys(rule.family for rule in rules().values())
     for family in families:
-        lines.append(f"- {family}: " + ", ".join(f"[{r.code}](#{r.code})" for r in rules().values() if r.family == family))
+        lines.append(
+            f"- {family}: "
+            + ", ".join(f"[{r.code}](#{r.code})" for r in rules().values() if r.family == family)
+        )
     lines.append("")
     for rule in rules().values():
-        lines += [f"## {rule.code}", "", f"*{'/'.join(rule.severities)}: {rule.title}*", "", rule.story.strip(), ""]
+        lines += [
+            f"## {rule.code}",
+            "",
+            f"*{'/'.join(rule.severities)}: {rule.title}*",
+            "",
+            rule.story.strip(),
+            "",
+        ]
         for words, example in (("This fails:", rule.failing), ("This is mended:", rule.mended)):
             lines += [words, ""]
             named = files(example)

@@ -41,7 +41,12 @@ def check(port: str, stubs: Path) -> bool:
             "reportMissingModuleSource": False,
         }
         (folder / "pyrightconfig.json").write_text(json.dumps(config))
-        done = subprocess.run([str(Path(sys.executable).parent / "pyright"), "--project", name], capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [str(Path(sys.executable).parent / "pyright"), "--project", name],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         print(f"runtime on {port}: {done.stdout.strip().splitlines()[-1]}")
         if done.returncode:
             print(done.stdout.replace(name, "runtime"))

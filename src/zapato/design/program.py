@@ -16,8 +16,7 @@ from zapato.parts.model import Driver, Part
 @once
 def drivers(design: Design) -> dict[str, Driver]:
     """The driver of each part that has one, by the part's name."""
-    standing = (part for part in design.parts.values() if part.placed and part.driven)
-    found = {part.name: part.kind.driver(part) for part in standing}
+    found = {part.name: part.kind.driver(part) for part in design.parts.values() if part.placed}
     return {name: driver for name, driver in found.items() if driver}
 
 

@@ -11,7 +11,6 @@ from pathlib import Path
 
 from zapato.budgets.wear import Wear, wear
 from zapato.checks import report as report_of
-from zapato.checks.codes.driver_missing import undriven
 from zapato.descriptions import thing
 from zapato.design import Design, resolve
 from zapato.errors import Refused, Unwritable
@@ -92,7 +91,7 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
             checked.findings,
             checked.texts,
         )
-    refuse_undriven(design)
+    refuse_unplaced(design)
     under = read_base(base, design.board) if base else None
     program = compile_device(design)
     compiled = program.modules
@@ -151,13 +150,8 @@ def _put_secret(folder: Path, name: str, data: bytes) -> bool:
     return write_private(secret / name, data)
 
 
-def refuse_undriven(design: Design) -> None:
-    """Raises Refused where the runtime has no driver yet for a part, or for what the part stands on."""
-    quiet = undriven(design)
-    if quiet:
-        raise Refused(
-            f"the runtime does not drive {', '.join(quiet)} yet, so {design.name} is checked but not built"
-        )
+def refuse_unplaced(design: Design) -> None:
+    """Raises Refused where the solver is still to choose a pin."""
     waiting = [f"{part.id} ({key})" for part in design.parts.values() for key in part.autos]
     if waiting:
         raise Refused(

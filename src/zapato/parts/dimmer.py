@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import choice, measured, names, number
 from zapato.parts.electrical import OWN, PIN, Load, fed, usual
@@ -39,21 +39,18 @@ def _driver(part: Part) -> Driver | None:
     rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
     on = part.get("start", "off") == "on"
     arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
-    made = _plain_driver(part, arguments)
-    return with_longest(made, part) if made else None
-
-
-def _plain_driver(part: Part, arguments: tuple[object, ...]) -> Driver | None:
     kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
-    if kept:
-        return (
-            None
-            if voltage
-            else Driver("dimmer_kept", "KeptDimmer", arguments, ("dimmer", "leveled", "modulated", "store"))
-        )
-    if voltage:
-        return Driver("dimmer_dac", "DacDimmer", arguments, ("dimmer", "leveled", "modulated"))
-    return Driver("dimmer", "Dimmer", arguments, ("leveled", "modulated"))
+    module, cls, under = _DRIVERS[kept, voltage]
+    return with_longest(Driver(module, cls, arguments, (*under, "leveled", "modulated")), part)
+
+
+_DRIVERS: Mapping[tuple[bool, bool], tuple[str, str, tuple[str, ...]]] = {
+    (False, False): ("dimmer", "Dimmer", ()),
+    (False, True): ("dimmer_dac", "DacDimmer", ("dimmer",)),
+    (True, False): ("dimmer_kept", "KeptDimmer", ("dimmer", "store")),
+    (True, True): ("dimmer_dac_kept", "KeptDacDimmer", ("dimmer", "dimmer_kept", "dimmer_dac", "store")),
+}
+"""Module, class and the modules under it: comes back as it was, leaves the pin as a voltage."""
 
 
 def _bench(part: Part) -> Bench:

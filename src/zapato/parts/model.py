@@ -260,18 +260,6 @@ class Part:
         return not asked - self.pins.keys()
 
     @property
-    def driven(self) -> bool:
-        """True where the runtime drives this part, on the pins that it stands on.
-
-        A part whose pin is not there counts as driven: the missing pin is what is told.
-        """
-        if not self.placed or self.kind.passive:
-            return True
-        if any(self.pins[n.field].gpio < 0 and not n.plain for n in self.needs if n.field in self.pins):
-            return False
-        return self.kind.driver(self) is not None
-
-    @property
     def properties(self) -> Mapping[str, Property]:
         return self.kind.properties(self)
 

@@ -94,7 +94,7 @@ def _addresses(part: Part) -> tuple[int, ...]:
 
 def _driver(part: Part) -> Driver | None:
     found = _chip(part)
-    if not found or not found.driver:
+    if not found:
         return None
     driver, names = found.driver(part), tuple(found.properties)
     through = tuple(treatment.arguments(part, names))
@@ -165,7 +165,7 @@ INSIDE = ("board", "die")
 
 def _bench(part: Part) -> Bench:
     found = _chip(part)
-    return found.bench(part) if found and found.bench else Bench()
+    return found.bench(part) if found else Bench()
 
 
 def _requires(part: Part) -> Iterable[str]:

@@ -21,9 +21,7 @@ def _needs(part: Part) -> Iterable[Need]:
             )
 
 
-def _driver(part: Part) -> Driver | None:
-    if "miso" not in part.pins:
-        return None  # nothing that only listens is driven yet
+def _driver(part: Part) -> Driver:
     lines = (part.pins[line].gpio for line in ("sck", "mosi", "miso"))
     arguments = (*lines, round(part.get("speed", 1e6)))
     if part.get("controller", "hardware") == "hardware":
@@ -38,7 +36,7 @@ KIND = Kind(
     fields=(
         pin("sck", "the clock"),
         pin("mosi", "data to the parts"),
-        pin("miso", "data from the parts", None),
+        pin("miso", "data from the parts"),
         choice(
             "controller",
             "who makes the clock: the program, on any pins, or a controller of the chip",

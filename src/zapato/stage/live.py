@@ -32,14 +32,17 @@ from zapato.stage.wires import READ, STREAM, WRITE, Socket
 ABORTED = 103
 LONGEST = 0.5
 """Seconds of one wait at the most, so that an end is noticed."""
+STANDSTILL = 0.05
+"""Seconds beyond what was waited for that the board's time follows; a machine busy for longer holds it up, as
+no chip would be, and a press of 50 ms stays one."""
 
 
 class LiveClock(Clock):
-    """Real time in ms; waiting watches the real sockets."""
+    """Real time in ms, less what this machine withheld; waiting watches the real sockets."""
 
     def __init__(self) -> None:
         super().__init__()
-        self._begun = time.monotonic()
+        self._begun = self._seen = time.monotonic()
         self.selector = selectors.DefaultSelector()
         self.ended = threading.Event()
         self._posted: deque[Callable[[], object]] = deque()
@@ -59,8 +62,10 @@ class LiveClock(Clock):
         self._bell.close()
         self.selector.close()
 
-    def _advance(self) -> None:
-        passed = time.monotonic() - self._begun
+    def _advance(self, waited: float = 0.0) -> None:
+        real = time.monotonic()
+        self._begun += max(0.0, real - self._seen - waited - STANDSTILL)
+        self._seen, passed = real, real - self._begun
         self.now, self.micro = int(passed * 1000), int(passed * 1_000_000) % 1000
 
     def go(self, limit: int, ready: Callable[[], bool] | None = None) -> bool:
@@ -81,12 +86,16 @@ class LiveClock(Clock):
             self._wait(min(LONGEST, max(0.0, (until - self.now) / 1000)))
 
     def _wait(self, seconds: float) -> None:
-        for key, _ in self.selector.select(seconds):
+        self._advance()
+        found = self.selector.select(seconds)
+        self._advance(seconds)
+        for key, _ in found:
             key.data.noticed()
 
     def busy(self, us: int) -> None:
-        time.sleep(us / 1e6)
         self._advance()
+        time.sleep(us / 1e6)
+        self._advance(us / 1e6)
 
 
 class _Ear:

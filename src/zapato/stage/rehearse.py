@@ -14,7 +14,7 @@ from zapato.checks import report as report_of
 from zapato.design import Design, resolve
 from zapato.design.script import Script, Step, begins_at, read_script
 from zapato.errors import Refused, RehearsalInvalid, Unreadable
-from zapato.firmware.build import refuse_undriven
+from zapato.firmware.build import refuse_unplaced
 from zapato.firmware.compile import cache_folder, compile_all
 from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
@@ -67,12 +67,12 @@ def rehearse(
 
 
 def refuse(design: Design) -> None:
-    """Raises Refused while errors stand, or a part has no driver yet."""
+    """Raises Refused while errors stand, or a pin is still to be chosen."""
     checked = report_of([design])
     if not checked.ok:
         name = design.name or "the device"
         raise Refused(f"{name} is not rehearsed while errors stand", "", checked.findings, checked.texts)
-    refuse_undriven(design)
+    refuse_unplaced(design)
 
 
 def _built(app: Path) -> Program:

@@ -304,9 +304,11 @@ is the default, takes none: the program makes the clock itself, on any two pins.
 An SPI bus takes one of the chip's controllers, of which some are busy with the flash. A bus with
 controller = "software" takes none: the program makes the clock, more slowly, on any pins.
 """,
-        failing=device("[spi.a]\nsck = 4\nmosi = 5\n\n[spi.b]\nsck = 6\nmosi = 7", "esp32c3-mini"),
+        failing=device(
+            "[spi.a]\nsck = 4\nmosi = 5\nmiso = 10\n\n[spi.b]\nsck = 6\nmosi = 7\nmiso = 3", "esp32c3-mini"
+        ),
         mended=device(
-            '[spi.a]\nsck = 4\nmosi = 5\n\n[spi.b]\nsck = 6\nmosi = 7\ncontroller = "software"',
+            '[spi.a]\nsck = 4\nmosi = 5\nmiso = 10\n\n[spi.b]\nsck = 6\nmosi = 7\nmiso = 3\ncontroller = "software"',
             "esp32c3-mini",
         ),
         find=_spi,

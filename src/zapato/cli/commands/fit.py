@@ -26,7 +26,6 @@ def COMMAND(path: Path, write_: bool, boards_: bool, form: str) -> int:
     Least boot hazards first, then glitches at power-up, console and shared pins, scarce inputs, distance.
     Exit code 0: all placed; 1: they cannot be placed together, or errors stand.
     """
-    from zapato.checks.codes.driver_missing import undriven
     from zapato.cli.report import text_of
     from zapato.design import resolve
     from zapato.findings import Report
@@ -41,8 +40,6 @@ def COMMAND(path: Path, write_: bool, boards_: bool, form: str) -> int:
     if boards_:
         ranked = fit_boards(design)
         click.echo(_json([_board_row(each) for each in ranked]) if form == "json" else _board_text(ranked))
-        if form == "text" and (quiet := undriven(design)):
-            click.echo(f"on every board: the firmware does not drive yet: {', '.join(quiet)}")
         return 0 if any(each.ok for each in ranked) else 1
     result = fit(design)
     click.echo(_json(_data(result)) if form == "json" else _text(result))

@@ -31,14 +31,14 @@ class SensorChip:
         only: the chips of boards that have it inside; empty where it is a part of its own.
         derived: properties that it computes from the others, so that nothing around it sets them.
         wiring: how it is wired, for the reference.
-        driver, bench: as in a kind; None where the runtime does not drive it yet.
+        driver, bench: as in a kind.
     """
 
     name: str
     help: str
     properties: Mapping[str, Property]
-    driver: Callable[[Part], Driver] | None = None
-    bench: Callable[[Part], Bench] | None = None
+    driver: Callable[[Part], Driver]
+    bench: Callable[[Part], Bench]
     need: Need | None = None
     addresses: tuple[int, ...] = ()
     bus: str = ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zapato.parts.model import Driver, Part
+from zapato.parts.model import Bench, Driver, Part
 from zapato.parts.sensors import SensorChip, common, quantity
 
 
@@ -22,4 +22,5 @@ CHIP = SensorChip(
     wiring="Nothing to wire.",
     source="the ports' own time, gc and network modules",
     driver=_driver,
+    bench=lambda part: Bench(),
 )
