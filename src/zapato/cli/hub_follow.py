@@ -25,11 +25,12 @@ COLORS = {"alert": "red", "over": "green", "event": "cyan", "thing": "yellow", "
 
 
 def in_a_pipe(service: Service, asked: Asked) -> int:
-    """Changes as they come, until the time is over or Ctrl-C; lines of standard input are done."""
+    """What is known, then changes as they come, until the time is over or Ctrl-C; lines of standard input are done."""
     changes: queue.SimpleQueue[Change] = queue.SimpleQueue()
     service.hub.listen(changes.put)
     _typed(service)
     for row in service.hub.table():
+        changes.put(Change("thing", row["name"], row["label"], time.time()))
         for each in row["properties"]:
             if each["at"] is not None:
                 changes.put(Change("value", f"{row['name']}.{each['name']}", each["value"], each["at"]))
