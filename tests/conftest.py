@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -13,7 +14,9 @@ from hypothesis import settings
 import zapato
 from zapato.cli.app import run
 from zapato.demo.copy import copy_site
+from zapato.design import Design
 from zapato.findings import Report
+from zapato.stage.result import Rehearsal
 
 settings.register_profile("ci", derandomize=True, deadline=None)
 settings.register_profile("desk", deadline=None)
@@ -29,6 +32,21 @@ def compiled_once(tmp_path_factory: pytest.TempPathFactory):
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
         yield
+
+
+@pytest.fixture(scope="session")
+def demo_day(tmp_path_factory: pytest.TempPathFactory) -> Callable[[str], tuple[Design, Rehearsal]]:
+    """A device of the demo with its own rehearsal, played once."""
+    folder = tmp_path_factory.mktemp("demo") / "site"
+    for _ in copy_site(folder):
+        pass
+
+    @cache
+    def played(name: str) -> tuple[Design, Rehearsal]:
+        design = zapato.load(folder / "devices" / f"{name}.toml")
+        return design, zapato.rehearse(design)
+
+    return played
 
 
 @pytest.fixture

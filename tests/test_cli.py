@@ -33,6 +33,8 @@ def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
     assert all(
         "no findings" in row and " KiB " in row and re.search(r"(\d+) of \1 held", row) for row in rows
     )
+    for script in (tmp_path / "demo" / "rehearsals").glob("*.toml"):
+        script.write_text('[rehearsal]\nlasts = "1s"\n')
     changed = tmp_path / "demo" / "devices" / "porch-light.toml"
     changed.write_text(changed.read_text() + "# mine\n")
     again = cli("demo", "--out", tmp_path / "demo")

@@ -15,7 +15,6 @@ from zapato.budgets.analog import divider
 from zapato.budgets.rails import loads, rails
 from zapato.budgets.strips import CABLES, COPPER, DROP, LEAD_DROP, RAIL_OHM, _feeds, ladder, strips
 from zapato.changes import changes
-from zapato.demo.copy import copy_site
 from zapato.parts import kind, kind_names
 from zapato.parts.electrical import INPUT, PIN, RAIL
 from zapato.topics import topics
@@ -114,22 +113,9 @@ def test_a_divider_brings_it_within_reach_and_wastes_little(volts, most):
     assert 0.86 * most < at_pin <= most * (1 + 1e-9)
 
 
-@pytest.fixture(scope="module")
-def days(tmp_path_factory):
-    """The demo's devices with their days."""
-    folder = tmp_path_factory.mktemp("days") / "site"
-    for _ in copy_site(folder):
-        pass
-    found = {}
-    for name in ("boot-dryer", "kettle-plug", "gear-locker", "rack-strip"):
-        made = zapato.load(folder / "devices" / f"{name}.toml")
-        found[name] = made, zapato.rehearse(made)
-    return found
-
-
 @pytest.mark.parametrize("name", ["boot-dryer", "kettle-plug", "gear-locker", "rack-strip"])
-def test_what_a_device_says_in_a_day_stands_in_the_list_of_topics(days, name):
-    made, day = days[name]
+def test_what_a_device_says_in_a_day_stands_in_the_list_of_topics(demo_day, name):
+    made, day = demo_day(name)
     says = {topic.name: topic for topic in topics(made) if topic.way == "from"}
     for row in day.records:
         if row["what"] == "mqtt":

@@ -375,7 +375,9 @@ def test_thing_models_are_valid_and_fit_the_descriptions(designs):
                     if k.startswith(f"{part.name}.")
                 }
                 offered_too = mine.keys() & models.get(name, {}).get(group, {}).keys()
-                own = part.get("gives", "") or not models[name].get(group)  # the file names them itself
+                own = part.get("gives", "") or not models.get(name, {}).get(
+                    group
+                )  # the file names them itself
                 assert offered_too or not mine or own, (name, group)
                 assert all(
                     models[name][group][key].get("type") == mine[key].get("type") for key in offered_too

@@ -17,16 +17,16 @@ import costs as tool
 DEMO = ("boot-dryer", "kettle-plug", "porch-light")
 
 
-def test_the_table_holds_for_thirty_devices_made_at_random():
-    rows = tool.sample(4711, 18, workers=1)
+def test_the_table_holds_for_devices_made_at_random():
+    rows = tool.sample(4711, 12, workers=1)
     off = tool.errors(rows, costs())
-    assert len(rows) >= 30 and max(map(abs, off)) < 0.13, max(off, key=abs)
+    assert len(rows) >= 20 and max(map(abs, off)) < 0.1, max(off, key=abs)
 
 
 @pytest.mark.parametrize("name", DEMO)
-def test_the_table_holds_for_the_demo(site, name):
-    design = zapato.load(site / "devices" / f"{name}.toml")
-    told, seen = memory(design), zapato.rehearse(design)
+def test_the_table_holds_for_the_demo(site, name, demo_day):
+    design, seen = demo_day(name)
+    told = memory(design)
     assert told and abs(told.heap / seen.used.peak - 1) < 0.1
     flash = zapato.build(design, site / "out").size
     assert abs(told.flash / flash - 1) < 0.1
@@ -69,14 +69,14 @@ def test_a_device_too_big_for_its_chip_is_told_at_the_desk(put, links, severity)
 
 
 @pytest.mark.parametrize("name", ["kettle-plug", "porch-light"])
-def test_a_day_on_the_smallest_chip(site, tmp_path, name):
+def test_a_day_on_the_smallest_chip(site, tmp_path, name, demo_day):
     """A fifth of the heap stays free, in pieces of 2 KiB and more, and nothing grows (a week: make bench)."""
     script = (site / "rehearsals" / f"{name}.toml").read_text()
     (tmp_path / "day.toml").write_text(re.sub(r'lasts = "\d+h"', 'lasts = "24h"', script))
     result = zapato.rehearse(site / "devices" / f"{name}.toml", tmp_path / "day.toml")
     assert result.passed and result.lasts == 86400
     assert result.used.peak <= 0.8 * result.heap and result.used.largest >= 2048
-    first = zapato.rehearse(site / "devices" / f"{name}.toml")
+    _, first = demo_day(name)
     assert result.used.peak <= first.used.peak
 
 

@@ -20,10 +20,10 @@ def _device(site: Path, name: str) -> Path:
 
 
 @pytest.mark.parametrize("name", DEVICES)
-def test_the_demos_day(name: str, site: Path):
-    result = zapato.rehearse(_device(site, name))
+def test_the_demos_day(name: str, demo_day):
+    design, result = demo_day(name)
     assert result.passed, [(e.text, e.seen) for e in result.expectations if not e.passed]
-    assert 0 < result.heap_peak < result.heap == zapato.load(_device(site, name)).board.chip.heap
+    assert 0 < result.heap_peak < result.heap == design.board.chip.heap
     state = [p for p in result.messages.itertuples() if p.topic.endswith("/state")]
     assert "offline" in {p.payload for p in state}, "the will is published when the power goes"
 

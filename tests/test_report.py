@@ -62,6 +62,8 @@ def test_every_device_of_a_site_has_a_page_of_its_own(put, cli, tmp_path):
 def test_the_pages_of_a_site_in_a_real_browser(site, cli, tmp_path):
     from browser import chromium
 
+    for name in ("gear-locker", "kettle-plug", "porch-light", "rack-strip", "water-tank"):
+        (site / "rehearsals" / f"{name}.toml").write_text('[rehearsal]\nlasts = "1min"\n')
     called = cli("report", site, "--out", tmp_path / "rep")
     assert called.code == 0 and "6 devices" in called.out
     with chromium() as page:

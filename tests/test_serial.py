@@ -100,7 +100,7 @@ def test_a_lamp_behind_a_controller(bench):
     assert not failed(result)
     told = [row["value"] for row in result.records if row["what"] == "print"]
     assert (
-        "lamp: 1 bytes not understood" in told
+        "lamp: 6 bytes not understood" in told
         and "lamp does not answer" in told
         and "lamp answers again" in told
     )

@@ -12,8 +12,10 @@ def io(chip: str, more: str = "") -> str:
     return f'{BUS}[expander.io]\nchip = "{chip}"\nbus = "main"\n{more}'
 
 
-def spi(*rows: tuple[str, int, int, str]) -> str:
-    return "".join(f"[spi.{n}]\nsck = {sck}\nmosi = {mosi}\n{more}" for n, sck, mosi, more in rows)
+def spi(*rows: tuple[str, int, int, int, str]) -> str:
+    return "".join(
+        f"[spi.{n}]\nsck = {sck}\nmosi = {mosi}\nmiso = {miso}\n{more}" for n, sck, mosi, miso, more in rows
+    )
 
 
 # What a builder writes, the board, and the codes that must (or must not) come of it.
@@ -50,8 +52,8 @@ CASES = {
     "no I2C controller at all": ('[i2c.a]\nsda = "D2"\nscl = "D1"\ncontroller = "hardware"\n', "esp8266-30pin", ["i2c-exhausted"]),
     "both of a swapped pair": ('[uart.u]\ntx = "D8"\nrx = "D7"\nbaud = 9600\n', "esp8266-30pin", []),
     "half of a swapped pair": ('[uart.u]\ntx = "D8"\nrx = 3\nbaud = 9600\n', "esp8266-30pin", ["pin-routing"]),
-    "hardware SPI twice": (spi(("a", 4, 5, ""), ("b", 6, 7, "")), "esp32c3-mini", ["spi-exhausted"]),
-    "hardware and software SPI": (spi(("a", 4, 5, ""), ("b", 6, 7, 'controller = "software"\n')), "esp32c3-mini", []),
+    "hardware SPI twice": (spi(("a", 4, 5, 10, ""), ("b", 6, 7, 3, "")), "esp32c3-mini", ["spi-exhausted"]),
+    "hardware and software SPI": (spi(("a", 4, 5, 10, ""), ("b", 6, 7, 3, 'controller = "software"\n')), "esp32c3-mini", []),
     "a link that only receives": ("[uart.u]\nrx = 16\nbaud = 9600\n", "esp32-38pin", []),
     "1.8 V is no high level": ('[motion.m]\npin = 27\nlevel = "1.8V"\n', "esp32-38pin", ["volt-logic"]),
     "a door closed at rest on a boot pin": ('[contact.c]\npin = 0\npull = "up"\n', "esp32-38pin", ["pin-boot-level", "pin-fitted"]),

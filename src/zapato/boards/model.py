@@ -111,6 +111,7 @@ class Resources:
     i2c: int = 0
     spi: int = 0
     uart: int = 0
+    i2s: int = 0
     pwm_fixed: int = 0
     source: str = ""
     pwm_least: float = 0.0

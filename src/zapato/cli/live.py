@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sys
 import threading
 import time
@@ -122,9 +123,9 @@ def _words(design: Design) -> Iterator[str]:
         bench = part.kind.bench(part)
         yield from (f"{part.name}.{word}" for word in bench.acts)
         for name in bench.sets:
-            known = part.properties.get(name)
-            example = "true" if known and known.type == "boolean" else "20"
-            yield f"{part.name}.{name} = {example}"
+            known, felt = part.properties.get(name), bench.feels.get(name)
+            usual = (known is not None and known.type == "boolean") or 20
+            yield f"{part.name}.{name} = {json.dumps(felt.example if felt else usual)}"
     yield from ("power.cut", "wait 2s", "quit")
 
 

@@ -26,7 +26,7 @@ from zapato.lang.expressions import (
 )
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, text, whole
 from zapato.lang.source import Keys, Source, table
-from zapato.parts.model import Part, Property
+from zapato.parts.model import Part, Property, ValueType
 
 BEGINS = datetime(2026, 6, 1, 8)
 """A rehearsal begins on a Monday morning, where it does not say another moment."""
@@ -230,10 +230,23 @@ def _world(script: Script, design: Design) -> None:
             )
             continue
         for key, value in cast(dict[str, Any], values).items():
-            if problem := _unsettable(part, key, value):
+            felt, problem = _felt(part, key, value, script.document.source.path.parent)
+            if problem:
                 script.document.found(problem.code, (*path, key), problem.message, fixes=problem.fixes)
             else:
-                script.world.append((f"{name}.{key}", value))
+                script.world.append((f"{name}.{key}", felt))
+
+
+def _felt(part: Part, key: str, value: object, folder: Path) -> tuple[object, Mistake | None]:
+    """What the stage gets where the world sets this property, or the mistake in it."""
+    problem = _unsettable(part, key, value)
+    felt = part.kind.bench(part).feels.get(key)
+    if problem or felt is None:
+        return value, problem
+    try:
+        return felt.read(folder, value), None
+    except Wrong as wrong:
+        return value, Mistake(0, f"{part.name}.{key} {wrong.message}", wrong.fixes, "wrong-type")
 
 
 def _unreachable(design: Design, key: str, value: object) -> Mistake | None:
@@ -263,8 +276,9 @@ def _unsettable(part: Part, key: str, value: object) -> Mistake | None:
         fixes = tuple(fix for fix in (told, *nearest(f"{part.name}.{key}", options), have) if fix)
         return Mistake(0, f"the world cannot set {part.name}.{key}", fixes, "link-unknown")
     # The world has what the chip feels; after a treatment the part may call it otherwise.
-    known = part.properties.get(key) or Property("number")
-    given = "boolean" if isinstance(value, bool) else "number" if isinstance(value, (int, float)) else "text"
+    felt = part.kind.bench(part).feels.get(key)
+    known = part.properties.get(key) or Property(_type_of(felt.example) if felt else "number")
+    given = _type_of(value)
     if given != known.type:
         return Mistake(0, f"{part.name}.{key} is a {known.type}, not a {given}")
     if known.takes(value):
@@ -275,6 +289,10 @@ def _unsettable(part: Part, key: str, value: object) -> Mistake | None:
             " :", ":"
         ),
     )
+
+
+def _type_of(value: object) -> ValueType:
+    return "boolean" if isinstance(value, bool) else "number" if isinstance(value, (int, float)) else "text"
 
 
 def _steps(script: Script, design: Design) -> None:
@@ -369,7 +387,7 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
         raw = script.document.data["step"][path[1]]["act"]
         where = (*path, "act", index) if isinstance(raw, list) else (*path, "act")
         over = values.get("over") or (OFF_FOR if written.strip() == CUT else 0)
-        call, mistake = _act(design, written, over)
+        call, mistake = _act(design, written, over, script.document.source.path.parent)
         if mistake:
             script.document.found(
                 mistake.code, where, mistake.message, fixes=mistake.fixes, offset=mistake.offset + 1
@@ -389,7 +407,7 @@ def _acts(script: Script, design: Design, values: Mapping[str, Any], path: Keys)
 
 def read_act(design: Design, written: str) -> tuple[Call | None, Mistake | None]:
     """What one act does, written as in a rehearsal, or the mistake in it."""
-    return _act(design, written, OFF_FOR if written.strip() == CUT else 0)
+    return _act(design, written, OFF_FOR if written.strip() == CUT else 0, Path.cwd())
 
 
 def _gradual(call: Call) -> bool:
@@ -398,7 +416,7 @@ def _gradual(call: Call) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
-def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake | None]:
+def _act(design: Design, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
     """What one act does, or the mistake in it."""
     tree, mistakes = parse(written, "exec")
     if mistakes:
@@ -409,7 +427,7 @@ def _act(design: Design, written: str, over: int) -> tuple[Call | None, Mistake 
     if written.strip() == CUT:
         return Call("cut", (over,)), None
     if len(body) == 1 and isinstance(body[0], ast.Assign):
-        return _setting(design, body[0], written, over)
+        return _setting(design, body[0], written, over, folder)
     if len(body) == 1 and isinstance(body[0], ast.Expr):
         value = body[0].value
         if isinstance(value, ast.Attribute) and isinstance(value.value, ast.Name):
@@ -466,7 +484,9 @@ def _unreached(design: Design, act: str) -> Mistake | None:
     )
 
 
-def _setting(design: Design, node: ast.Assign, written: str, over: int) -> tuple[Call | None, Mistake | None]:
+def _setting(
+    design: Design, node: ast.Assign, written: str, over: int, folder: Path
+) -> tuple[Call | None, Mistake | None]:
     target = node.targets[0]
     if not (isinstance(target, ast.Attribute) and isinstance(target.value, ast.Name)):
         return None, Mistake(0, "a setting is written part.property = value")
@@ -477,8 +497,8 @@ def _setting(design: Design, node: ast.Assign, written: str, over: int) -> tuple
     value = _literal(node.value)
     if value is None:
         return None, Mistake(offset_of(node.value, written), "the value is a number, a text, true or false")
-    problem = _unsettable(part, target.attr, value)
-    return Call("put", (f"{part.name}.{target.attr}", value, over)), problem
+    felt, problem = _felt(part, target.attr, value, folder)
+    return Call("put", (f"{part.name}.{target.attr}", felt, over)), problem
 
 
 def _literal(node: ast.expr) -> object:

@@ -5,6 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from datetime import UTC, date, datetime, timedelta
 from functools import cache
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from astral import Observer
 
 WEEKS = 54
 """Rows: the year's last day lies between two of them."""
@@ -40,17 +44,25 @@ def sun_of(day: date, latitude: float, longitude: float, standard: int) -> tuple
     from astral import Observer
     from astral.sun import elevation, noon, sunrise, sunset
 
-    observer = Observer(latitude, longitude)
-    midnight = datetime(day.year, day.month, day.day, tzinfo=UTC) - timedelta(seconds=standard)
+    # The library takes the sun's place of a UTC day, and jumps where the event crosses midnight there. So it is asked
+    # for a place under the zone's own meridian, whose UTC is our standard time, between the days that this leaves out.
+    observer = Observer(latitude, (longitude - standard / 240 + 180) % 360 - 180)
+    share = standard / 86_400
+    other = day - timedelta(days=1 if standard > 0 else -1)
 
     def of_day(find: Callable[..., datetime]) -> int:
-        """The event nearest to the local noon: the library goes by UTC days, of which one may have two, or none."""
-        moments = (find(observer, day + timedelta(days=near)) for near in (-1, 0, 1))
-        minutes = (round((moment - midnight).total_seconds() / 60) for moment in moments)
-        return min(minutes, key=lambda each: abs(each - 720)) % 1440
+        one, two = (_minutes(find, observer, each) for each in (day, other))
+        return round(one + (two - one) * abs(share)) % 1440
 
     try:
         return of_day(sunrise), of_day(sunset)
     except ValueError:
         up = elevation(observer, noon(observer, day)) > 0
         return (ABSENT, 1440) if up else (1440, ABSENT)
+
+
+def _minutes(find: Callable[..., datetime], observer: Observer, day: date) -> float:
+    """After midnight, of the event that is nearest to noon: a UTC day may have two of them, or none."""
+    midnight = datetime(day.year, day.month, day.day, tzinfo=UTC)
+    moments = (find(observer, day + timedelta(days=near)) for near in (-1, 0, 1))
+    return min(((each - midnight).total_seconds() / 60 for each in moments), key=lambda each: abs(each - 720))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, Literal, TypeVar
 
 from zapato.boards.model import Level, Pin
@@ -155,6 +156,17 @@ class Driver:
     tells: str = ""
 
 
+@dataclass(frozen=True)
+class Felt:
+    """Something of the world around a part that is none of its properties: an example, which says its type.
+
+    `read` turns what a rehearsal says, in a file of this folder, into what the stage takes; it raises Wrong.
+    """
+
+    example: bool | float | str
+    read: Callable[[Path, Any], Any] = lambda folder, value: value
+
+
 @dataclass(eq=False, repr=False)
 class Bench:
     """How the stage stands in for a part.
@@ -165,6 +177,7 @@ class Bench:
         reads: property -> where the truth is measured ("level" of a pin, …); a property that is
             absent is read from the running firmware.
         sets: property -> what of the world changes when a rehearsal sets it.
+        feels: those of them that are no property of the part.
         acts: word -> a gesture, such as a button's "press".
         chips: chips that are on an I2C bus from the beginning: its data line, address, name, number -> pin, interrupt.
         peers: who is at the other end of a serial line: name, the line's pin, the pin of its driver or None, and more.
@@ -173,6 +186,7 @@ class Bench:
 
     reads: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     sets: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
+    feels: Mapping[str, Felt] = field(default_factory=dict[str, Felt])
     acts: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
     chips: tuple[list[object], ...] = ()
     peers: tuple[list[object], ...] = ()
@@ -256,7 +270,8 @@ class Part:
     def placed(self) -> bool:
         """True where every pin that it asks for is there."""
         asked = {need.field for need in self.needs}
-        asked |= {name for name in self.kind.requires(self) if self.kind.shape.by_name[name].role == "pin"}
+        must = (*self.kind.requires(self), *(f.name for f in self.kind.fields if f.required))
+        asked |= {name for name in must if self.kind.shape.by_name[name].role == "pin"}
         return not asked - self.pins.keys()
 
     @property

@@ -43,6 +43,13 @@ def on_radio(radio: Part, text: str) -> Iterator[Sight]:
             yield Sight(word, {"radio": radio.name, "address": word}, (("beacon", ""),))
 
 
+def on_remotes(receiver: Part, text: str) -> Iterator[Sight]:
+    """Codes that came over 433 MHz."""
+    for word in text.split():
+        if len(word) == 6:
+            yield Sight(word, {"receiver": receiver.name, "code": word}, (("remote", ""),))
+
+
 def _chips(bus: str) -> Iterator[tuple[str, str, tuple[int, ...]]]:
     """Every kind and chip that can hang on such a bus, with the addresses that it can have."""
     from zapato.parts import kinds

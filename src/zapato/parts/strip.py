@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import choice, measured, pin, whole
+from zapato.lang.fields import choice, measured, pin, text, whole
 from zapato.parts.electrical import INPUT, OWN, Load, Passive, fed, usual
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
@@ -50,7 +50,11 @@ def _driver(part: Part) -> Driver:
     count = part.get("count", 1)
     order = ORDERS[part.get("chip", "ws2812b")]
     arguments = (part.pins["pin"].gpio, count, order, part.get("limit", 100))
-    return with_longest(Driver("strip", "Strip", arguments, data=3 * count), part)
+    if part.values.get("follows"):
+        made = Driver("strip_follows", "FollowingStrip", arguments, ("strip",), 3 * count, watches="follows")
+    else:
+        made = Driver("strip", "Strip", arguments, data=3 * count)
+    return with_longest(made, part)
 
 
 def _bench(part: Part) -> Bench:
@@ -68,6 +72,13 @@ KIND = Kind(
         whole("count", "LEDs on this pin", least=1, most=4096),
         choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812"),
         longest_on(),
+        text(
+            "follows",
+            "a number from 0 to 100, by whose share it is darker all the time, such as hall.level of a microphone",
+            None,
+            most=1000,
+            role="condition",
+        ),
         whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
         measured("supply", "what its LEDs run on", "V", 5, least=3, most=30),
         *fed('"5V"', "what one LED takes at full white"),
@@ -104,6 +115,7 @@ KIND = Kind(
         ),
     },
     actions={**SWITCHING, "show": Action((Argument("effect", "text"),), help="show an effect")},
+    gives=lambda part: "number",
     driver=_driver,
     bench=_bench,
     needs=lambda part: [Need("pin", "output", timed=True, circuit="the data input of a strip")],

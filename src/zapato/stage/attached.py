@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
+from random import Random
 from typing import Any
 
 from zapato.boards.model import Board as BoardFacts
@@ -10,7 +12,9 @@ from zapato.stage.beacons import Ether
 from zapato.stage.clock import Clock
 from zapato.stage.pins import Pins
 from zapato.stage.radio import NO_BUS_ANSWER
+from zapato.stage.remotes import Plug, Remote
 from zapato.stage.serial import Serial, peer
+from zapato.stage.sounds import Sounding
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Machine
 from zapato.stage.wasi import Fault
@@ -20,6 +24,8 @@ SETTLED = 300
 """ms that a display's picture must stand to be told."""
 ADVERTISED = 1 << 16
 """What stands for the radio among the pins whose interrupt fired."""
+FILLED = 1 << 17
+"""What the number of a microphone begins with, among the pins whose interrupt fired."""
 SERIAL = 1 << 20
 """What the number of a serial line begins with, among those of sockets."""
 
@@ -32,6 +38,7 @@ class Attached:
     trace: Trace
     pins: Pins
     machine: Machine | None
+    random: Random
     pipe: bytes
 
     def attach(self) -> None:
@@ -40,6 +47,10 @@ class Attached:
         self.advertised: list[bytes] = []
         self.screens: dict[str, bytes] = {}
         """What displays show that has not stood for long."""
+        self.remotes: dict[int, Remote] = {}
+        self.plugs: dict[int, Plug] = {}
+        self.sounds: dict[int, Sounding] = {}
+        """What microphones hear, by the pin of their signal."""
         self.serials: dict[int, Serial] = {}
         """Serial lines, by the pin on which they are received, or sent where there is none."""
 
@@ -49,6 +60,53 @@ class Attached:
         self.advertised.clear()
         for each in self.serials.values():
             each.shut()
+
+    # --- remotes
+
+    def remote(self, gpio: int) -> Remote:
+        """What sends to the receiver module on this pin."""
+        if gpio not in self.remotes:
+            self.remotes[gpio] = Remote(self.pins.line(gpio), self.clock, self.random)
+        return self.remotes[gpio]
+
+    def plug(self, gpio: int) -> Plug:
+        """What hears the transmitter module on this pin."""
+        if gpio not in self.plugs:
+            line = self.pins.line(gpio)
+            self.plugs[gpio] = Plug(line, self.clock, lambda code: self.trace.log("sent", line.name, code))
+        return self.plugs[gpio]
+
+    # --- microphones
+
+    def sound(self, gpio: int) -> Sounding:
+        """The sound at the microphone on this pin."""
+        return self.sounds.setdefault(gpio, Sounding(self.clock))
+
+    def on_i2s(self, data: bytes) -> None:
+        """A controller takes these pins, where the chip has it."""
+        number, sck, ws, _ = map(int, data.split())
+        chip = self.facts.chip
+        if not 0 <= number < chip.resources.i2s or (chip.port == "rp2" and ws != sck + 1):
+            raise Fault(1)
+
+    def on_i2s_wait(self, data: bytes) -> None:
+        """Tell when so many words are there."""
+        gpio, words, rate = map(int, data.split())
+        power = self.machine
+
+        def filled() -> None:
+            if self.machine is power:
+                self.pins.fired.append(FILLED + gpio)
+
+        self.clock.after(math.ceil(words * 1000 / rate), filled)
+
+    def on_i2s_words(self, data: bytes) -> None:
+        """The words that are there."""
+        gpio, words, rate = map(int, data.split())
+        sound = self.sound(gpio)
+        first = sound.now - words / rate
+        found = (round(32767 * max(-1.0, min(1.0, sound.at(first + n / rate)))) << 16 for n in range(words))
+        self.pipe = b"".join(each.to_bytes(4, "little", signed=True) for each in found)
 
     # --- displays
 

@@ -414,7 +414,9 @@ class Board(Radio, Attached):
         return self.pins.line(int(data)).level
 
     def on_irq(self, data: bytes) -> None:
-        gpio, trigger = map(int, data.split())
+        gpio, trigger, hard = map(int, data.split())
+        if hard and self.facts.chip.port == "esp32":
+            raise Fault(1)
         self.pins.listen(gpio, trigger)
 
     def _wrote(self, gpio: int, level: int) -> None:
@@ -435,6 +437,8 @@ class Board(Radio, Attached):
             raise Fault(1)
         self.clock.busy(40)
         level = self.quantities["volts", gpio].get() or 0.0
+        if sound := self.sounds.get(gpio):
+            level = self.facts.analog.high * (1 + sound.at(sound.now)) / 2
         return round(min(max(level, 0.0), self.facts.analog.high) * 1e6)
 
     def on_die(self, data: bytes) -> str:

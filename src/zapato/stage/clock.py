@@ -30,6 +30,10 @@ class Clock:
         """Do `call` in so many ms."""
         self.at(self.now + ms, call)
 
+    def reach(self, moment: int) -> None:
+        """What happens now happens at this moment, us; at most within the ms that has begun."""
+        self.micro = max(self.micro, min(moment - self.now * 1000, 999))
+
     def go(self, limit: int, ready: Callable[[], bool] | None = None) -> bool:
         """Let the world go on until `limit`, or until an event makes ready() true; True where one did."""
         self._watch()

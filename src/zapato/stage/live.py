@@ -62,21 +62,34 @@ class LiveClock(Clock):
         self._bell.close()
         self.selector.close()
 
-    def _advance(self, waited: float = 0.0) -> None:
+    def _follow(self) -> None:
+        """Go to the next moment that is due, and do what happens then; where nothing is, to this machine's."""
+        passed = self._passed()
+        if self._queue and self._queue[0][0] <= passed * 1000:
+            when, _, call = heapq.heappop(self._queue)
+            if when > self.now:
+                self.now, self.micro = when, 0
+            call()
+        else:
+            self._reach(passed)
+
+    def _reach(self, passed: float) -> None:
+        self.now, self.micro = max((self.now, self.micro), divmod(int(passed * 1_000_000), 1000))
+
+    def _passed(self, waited: float = 0.0) -> float:
+        """Seconds since the beginning, after some that were waited for."""
         real = time.monotonic()
         self._begun += max(0.0, real - self._seen - waited - STANDSTILL)
-        self._seen, passed = real, real - self._begun
-        self.now, self.micro = int(passed * 1000), int(passed * 1_000_000) % 1000
+        self._seen = real
+        return real - self._begun
 
     def go(self, limit: int, ready: Callable[[], bool] | None = None) -> bool:
         while True:
             if self.ended.is_set():
                 raise End
-            self._advance()
+            self._follow()
             while self._posted:
                 self._posted.popleft()()
-            while self._queue and self._queue[0][0] <= self.now:
-                heapq.heappop(self._queue)[2]()
             self._watch()
             if ready and ready():
                 return True
@@ -86,16 +99,18 @@ class LiveClock(Clock):
             self._wait(min(LONGEST, max(0.0, (until - self.now) / 1000)))
 
     def _wait(self, seconds: float) -> None:
-        self._advance()
+        self._passed()
         found = self.selector.select(seconds)
-        self._advance(seconds)
+        self._passed(seconds)
         for key, _ in found:
             key.data.noticed()
 
     def busy(self, us: int) -> None:
-        self._advance()
+        self._passed()
         time.sleep(us / 1e6)
-        self._advance(us / 1e6)
+        passed = self._passed(us / 1e6)
+        if not self._queue or self._queue[0][0] > passed * 1000:
+            self._reach(passed)
 
 
 class _Ear:

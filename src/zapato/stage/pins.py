@@ -32,6 +32,8 @@ class Line:
         self.duty: float | None = None
         self.on_change: Callable[[], None] = lambda: None
         self.loose, self.noise = False, 0
+        self.quiet = False
+        """Its edges are too many to be told."""
 
     def reset(self) -> None:
         """Power-up: nobody drives the pin, its resistors are as the chip's reset leaves them."""
@@ -86,7 +88,8 @@ class Line:
         if level == before:
             return
         self.shown = level
-        self.pins.trace.log("pin", self.name, level)
+        if not self.quiet:
+            self.pins.trace.log("pin", self.name, level)
         self.on_change()
         if before is not None and self.trigger & (RISING if level else FALLING):
             self.pins.fire(self.gpio)

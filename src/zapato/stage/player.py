@@ -85,6 +85,8 @@ class Player:
             for kind, *at in bench.reads.values():
                 if kind == "travel":
                     self._curtain(*cast(list[int], at))
+                elif kind == "sent":
+                    board.plug(*cast(list[int], at))
         clock.watchers.append(self.watch)
 
     # --- the world
@@ -116,6 +118,12 @@ class Player:
                 each.put(at[1], value)
         elif kind == "beacon":
             self.board.ether.beacons[at[0]].put(at[1], value)
+        elif kind == "sound":
+            sound = self.board.sound(at[0])
+            sound.play(value) if at[1] == "plays" else sound.loudness.set(value, over)
+        elif kind == "remote":
+            remote = self.board.remote(at[0])
+            remote.press(value) if at[1] == "code" else remote.hiss(value)
         elif kind == "pulses":
             self.board.pulses(at[0], value)
         else:
@@ -133,6 +141,9 @@ class Player:
         if kind == "peer":
             for each in self.board.serial(rest[0]).peers:
                 each.do(rest[1])
+            return
+        if kind == "remote":
+            self.board.remote(rest[0]).press(rest[1])
             return
         if kind == "wire":
             self.board.pins.line(rest[1]).loosen(rest[0])
@@ -219,6 +230,8 @@ class Player:
     def _measured(self, kind: str, gpio: int, active: int = 1, *more: int) -> Any:
         if kind == "travel":
             return round(self._curtain(gpio, active, *more).place, 1)
+        if kind == "sent":
+            return self.board.plug(gpio).sent
         line = self.board.pins.line(gpio)
         if kind == "lights":
             return any(self.board.lights.get(gpio, b""))

@@ -41,7 +41,7 @@ class Pin:
         self.value(0)
 
     def irq(self, handler=None, trigger=3, hard=False):
-        _ask("irq", "%d %d" % (self.gpio, trigger if handler else 0))
+        _ask("irq", "%d %d %d" % (self.gpio, trigger if handler else 0, hard))
         if handler:
             handlers[self.gpio] = (handler, self)
         else:
@@ -161,6 +161,27 @@ class SPI(SoftSPI):
         _ask("spi_controller", "%d %d %d %d" % tuple([id] + lines))
         super().__init__(baudrate, **more)
         self.sck = lines[0]
+
+
+class I2S:
+    RX, MONO = 0, 0
+
+    def __init__(self, id, *, sck, ws, sd, mode, bits, format, rate, ibuf):
+        _ask("i2s", "%d %d %d %d" % (id, sck.gpio, ws.gpio, sd.gpio))
+        self.sd, self.rate, self.waits = sd.gpio, rate, None
+
+    def irq(self, handler):
+        self.handler = handler
+        handlers[(1 << 17) + self.sd] = (self.filled, self)
+
+    def readinto(self, data):
+        self.waits = data
+        ask("i2s_wait", "%d %d %d" % (self.sd, len(data) // 4, self.rate))
+
+    def filled(self, me):
+        ask("i2s_words", "%d %d %d" % (self.sd, len(self.waits) // 4, self.rate))
+        pipe.readinto(self.waits)
+        self.handler(self)
 
 
 class UART:
