@@ -181,6 +181,7 @@ class Bench:
         acts: word -> a gesture, such as a button's "press".
         chips: chips that are on an I2C bus from the beginning: its data line, address, name, number -> pin, interrupt.
         peers: who is at the other end of a serial line: name, the line's pin, the pin of its driver or None, and more.
+        cards: SD cards in their slots: clock line and select pin of the bus.
         beacons: what advertises nearby: address, and the pattern of its bytes or None.
     """
 
@@ -191,6 +192,7 @@ class Bench:
     chips: tuple[list[object], ...] = ()
     peers: tuple[list[object], ...] = ()
     beacons: tuple[tuple[str, object], ...] = ()
+    cards: tuple[tuple[int, int], ...] = ()
 
 
 @dataclass(eq=False, repr=False)

@@ -1,5 +1,5 @@
 # DS3231: UTC in seven registers of BCD; the oscillator's stop flag tells whether it may be believed.
-from clock import day_of
+from clock import date_of, day_of
 from loop import Part
 
 
@@ -54,15 +54,8 @@ class Ds3231(Part):
     def set_time(self, day, second, ms):
         # The network told the time: the chip gets it, too.
         self.inner(day, second, ms)
-        year = 2000 + day * 100 // 36525
-        while day_of(year + 1, 1, 1) <= day:
-            year += 1
-        while day_of(year, 1, 1) > day:
-            year -= 1
-        month = 12
-        while day_of(year, month, 1) > day:
-            month -= 1
-        row = (second % 60, second // 60 % 60, second // 3600, (day + 5) % 7 + 1, day - day_of(year, month, 1) + 1, month, year - 2000)
+        year, month, date = date_of(day)
+        row = (second % 60, second // 60 % 60, second // 3600, (day + 5) % 7 + 1, date, month, year - 2000)
         try:
             self.i2c.writeto(self.address, b"\x00" + bytes([_in_bcd(each) for each in row]))
             self.i2c.writeto(self.address, b"\x0f\x00")

@@ -4,7 +4,7 @@ from machine import RTC
 import select
 import ssl
 
-from clock import day_of, year_of
+from clock import date_of
 from mqtt import Mqtt
 
 
@@ -18,14 +18,8 @@ class TlsMqtt(Mqtt):
             self.timer = self.d.after(250, self.call)
             return
         clock.go_on()
-        day = clock.utc
-        year, month = year_of(day), 12
-        while day_of(year, month, 1) > day:
-            month -= 1
-        second = clock.second
-        RTC().datetime(
-            (year, month, day - day_of(year, month, 1) + 1, (day + 5) % 7, second // 3600, second // 60 % 60, second % 60, 0)
-        )
+        day, second = clock.utc, clock.second
+        RTC().datetime(date_of(day) + ((day + 5) % 7, second // 3600, second // 60 % 60, second % 60, 0))
         super().call()
 
     def greet(self):

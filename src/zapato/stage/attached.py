@@ -9,6 +9,7 @@ from typing import Any
 
 from zapato.boards.model import Board as BoardFacts
 from zapato.stage.beacons import Ether
+from zapato.stage.cards import Cards
 from zapato.stage.clock import Clock
 from zapato.stage.pins import Pins
 from zapato.stage.radio import NO_BUS_ANSWER
@@ -30,7 +31,7 @@ SERIAL = 1 << 20
 """What the number of a serial line begins with, among those of sockets."""
 
 
-class Attached:
+class Attached(Cards):
     """The part of a board that these hang on; `pipe` are bytes that the shim reads next."""
 
     facts: BoardFacts

@@ -28,6 +28,7 @@ from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
 from zapato.stage.radio import NO_BUS_ANSWER, Radio
+from zapato.stage.sdcard import SdCard
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Machine
 from zapato.stage.wasi import Fault, Opened
@@ -37,7 +38,7 @@ TICKS = 1 << 30
 """Where the ports' counters of ms and us begin anew (py/mpconfig.h, MICROPY_PY_TIME_TICKS_PERIOD)."""
 OFFSET = TICKS - 60_000
 """The counter wraps around a minute after the start, as it does in the field."""
-SLACK = 27 * 1024
+SLACK = 33 * 1024
 """Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
@@ -128,9 +129,9 @@ class Board(Radio, Attached):
         self.pulse_turns: dict[int, int] = {}
         self.lights: dict[int, bytes] = {}
         """The last frame of each strip: it outlives the program, as the strip has its own supply."""
-        self.buses: dict[int, dict[int, BusChip]] = {}
+        self.buses: dict[int, dict[int, Any]] = {}
         """By data line and address; of an SPI bus by clock line and select pin."""
-        self.exchanges: dict[tuple[int, int], SpiExchange] = {}
+        self.exchanges: dict[tuple[int, int], SpiExchange | SdCard] = {}
         self.attach()
         self.machine: Machine | None = None
         self.told_time = False
@@ -602,9 +603,11 @@ class Board(Radio, Attached):
             return
         select = chosen[0]
         if (sck, select) not in self.exchanges:
-            self.exchanges[sck, select] = exchange = SpiExchange(chips[select])
+            chip = chips[select]
+            exchange = chip if isinstance(chip, SdCard) else SpiExchange(chip)
+            self.exchanges[sck, select] = exchange
             self.pins.line(select).on_change = exchange.end
-        self.pipe = self.exchanges[sck, select].bytes(sent)
+        self.pipe = self.exchanges[sck, select].move(sent)
 
     def _chip(self, sda: int, address: int) -> BusChip:
         found = self.buses.get(sda, {}).get(address)

@@ -121,6 +121,8 @@ class Player:
         elif kind == "sound":
             sound = self.board.sound(at[0])
             sound.play(value) if at[1] == "plays" else sound.loudness.set(value, over)
+        elif kind == "card":
+            self.board.card(at[0], at[1]).put(at[2], value)
         elif kind == "remote":
             remote = self.board.remote(at[0])
             remote.press(value) if at[1] == "code" else remote.hiss(value)

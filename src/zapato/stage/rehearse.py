@@ -140,6 +140,8 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
     for name, bench in benches.items():
         for each in bench.chips:
             board.stand(name, *each)  # type: ignore[arg-type]
+        for at in bench.cards:
+            board.card(*at)
         for address, data in bench.beacons:
             board.ether.add(address, data)  # type: ignore[arg-type]
         for each in bench.peers:
@@ -245,6 +247,11 @@ def result_of(
         tuple(trace.rows),
         tuple(script.notes),
         told={step.number: step.note for step in script.steps if step.note},
+        cards={
+            part.name: board.card(*at).files()
+            for part in design.of_kind("card")
+            for at in part.kind.bench(part).cards
+        },
     )
 
 

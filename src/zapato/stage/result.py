@@ -82,6 +82,7 @@ class Rehearsal:
         records: everything that happened, as rows of t (ms), what, name, value.
         notes: what is worth knowing about the rehearsal itself, a sentence each.
         told: the notes of its steps, by number.
+        cards: what stands on its SD cards afterwards: files by name, by the part's name.
         live: it ran in real time; `lasts` and every moment are real, too.
     """
 
@@ -98,6 +99,9 @@ class Rehearsal:
     notes: tuple[str, ...] = ()
     live: bool = False
     told: Mapping[int, str] = field(default_factory=dict[int, str], repr=False)
+    cards: Mapping[str, Mapping[str, bytes]] = field(
+        default_factory=dict[str, Mapping[str, bytes]], repr=False
+    )
 
     @property
     def story(self) -> tuple[Moment, ...]:

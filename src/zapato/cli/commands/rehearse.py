@@ -22,6 +22,11 @@ if TYPE_CHECKING:
 @click.option(
     "--trace", type=click.Path(path_type=Path), help="Write everything that happened into this CSV."
 )
+@click.option(
+    "--cards",
+    type=click.Path(path_type=Path),
+    help="Put what stands on the device's SD cards afterwards into this folder, a folder a card.",
+)
 @click.option("--seed", type=int, help="Seed of everything random; the file's own by default.")
 @click.option(
     "--live",
@@ -47,6 +52,7 @@ def COMMAND(
     script: Path | None,
     plot: Path | None,
     trace: Path | None,
+    cards: Path | None,
     seed: int | None,
     live: bool,
     broker: str | None,
@@ -69,7 +75,7 @@ def COMMAND(
     from zapato.stage import rehearse
 
     devices = all_files(paths)
-    _together(len(devices) > 1 and bool(script or plot or trace or live), live, broker, ports)
+    _together(len(devices) > 1 and bool(script or plot or trace or cards or live), live, broker, ports)
     if plot:
         from zapato.draw import check_name
 
@@ -92,7 +98,7 @@ def COMMAND(
         results.append(result)
         if form == "text":
             click.echo(brief_line(result) if brief else "\n".join(rehearsal_lines(result)))
-        _files(result, plot, trace)
+        _files(result, plot, trace, cards)
         return result.passed
 
     code = each_device(devices, "rehearsed without a fault", one, quiet=form == "json")
@@ -108,7 +114,7 @@ def _together(several: bool, live: bool, broker: str | None, ports: tuple[str, .
     from zapato.errors import ZapatoError
 
     if several:
-        raise ZapatoError("--script, --plot, --trace and --live go with one device")
+        raise ZapatoError("--script, --plot, --trace, --cards and --live go with one device")
     if ports and not live:
         raise ZapatoError("--serial goes with --live: in virtual time no real port can keep up")
     if wrong := next((each for each in ports if "=" not in each), ""):
@@ -117,7 +123,14 @@ def _together(several: bool, live: bool, broker: str | None, ports: tuple[str, .
         raise ZapatoError("--broker goes with --live: in virtual time the broker is the stage's own")
 
 
-def _files(result: Rehearsal, plot: Path | None, trace: Path | None) -> None:
+def _files(result: Rehearsal, plot: Path | None, trace: Path | None, cards: Path | None) -> None:
+    if cards:
+        from zapato.lang.files import write
+
+        for card, files in result.cards.items():
+            for name, data in files.items():
+                write(cards / card / name, data)
+                click.echo(f"card: {cards / card / name}", err=True)
     if trace:
         from zapato.lang.files import write
 

@@ -32,12 +32,12 @@ class SpiExchange:
         """The select line moved."""
         self._register = -1
 
-    def bytes(self, sent: bytes) -> bytes:
+    def move(self, sent: bytes) -> bytes:
         """What comes in while these bytes go out."""
         if self._register < 0:
             first, sent = sent[0], sent[1:]
             self._register = first
-            return b"\xff" + (self.bytes(sent) if sent else b"")
+            return b"\xff" + (self.move(sent) if sent else b"")
         register = self._register | 0x80
         if self._register & 0x80:
             self._chip.write(bytes((register,)))

@@ -140,7 +140,11 @@ class SoftSPI:
     MSB = 0
 
     def __init__(self, baudrate=500000, *, polarity=0, phase=0, bits=8, firstbit=MSB, sck=None, mosi=None, miso=None):
-        self.head = b"%d %d\n" % (sck.gpio if sck else 14, baudrate)
+        self.line = sck.gpio if sck else 14
+        self.init(baudrate)
+
+    def init(self, baudrate):
+        self.head = b"%d %d\n" % (self.line, baudrate)
 
     def write(self, data):
         ask("spi", self.head + bytes(data))

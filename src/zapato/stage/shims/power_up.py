@@ -20,6 +20,7 @@ import select
 import socket
 import struct
 import time
+import vfs_fat
 
 
 class _Gc:
@@ -53,6 +54,7 @@ with open("/stage/seed") as _file:
     random.seed(int(_file.read()))
 collector = _Gc()
 sys.modules["gc"] = collector
+sys.modules["vfs"] = vfs_fat  # type: ignore
 for _each in range(140):  # the tables of names have room for the program's from here on; see on_names
     getattr(random, "n%d" % _each, None)
 gc.collect()

@@ -1,0 +1,81 @@
+"""Cards in the slots of a board, and the file system that its port brings, on the blocks that the program moves."""
+
+from __future__ import annotations
+
+from typing import Any, cast
+
+from zapato.stage.fat import Asked, Volume
+from zapato.stage.sdcard import SdCard
+from zapato.stage.wasi import Fault
+
+
+class Cards:
+    """The part of a board that cards are in; `pipe` are bytes that the shim reads next."""
+
+    buses: dict[int, dict[int, Any]]
+    pipe: bytes
+    volume: Volume
+    asked: Asked[Any]
+
+    def card(self, sck: int, select: int) -> SdCard:
+        """The slot with this select line."""
+        return self.buses.setdefault(sck, {}).setdefault(select, SdCard())
+
+    @property
+    def cards(self) -> dict[tuple[int, int], SdCard]:
+        """Every slot, by clock line and select line."""
+        return {
+            (sck, select): chip
+            for sck, bus in self.buses.items()
+            for select, chip in bus.items()
+            if isinstance(chip, SdCard)
+        }
+
+    def on_fat_mount(self, data: bytes) -> str:
+        self.volume = Volume()
+        return self._ask(self.volume.mount())
+
+    def on_fat_names(self, data: bytes) -> str:
+        return self._ask(self.volume.names())
+
+    def on_fat_size(self, data: bytes) -> str:
+        return self._ask(self.volume.size(data.decode()))
+
+    def on_fat_remove(self, data: bytes) -> str:
+        return self._ask(self.volume.remove(data.decode()))
+
+    def on_fat_append(self, data: bytes) -> str:
+        name, _, text = data.partition(b"\n")
+        return self._ask(self.volume.append(name.decode(), text))
+
+    def on_fat_stop(self, data: bytes) -> None:
+        """A block could not be moved."""
+        self.asked.close()
+
+    def on_fat_go(self, data: bytes) -> str:
+        """The block that was asked for, or that one was written."""
+        return self._next(data)
+
+    def _ask(self, asked: Asked[Any]) -> str:
+        self.asked = asked
+        return self._next(None)
+
+    def _next(self, given: bytes | None) -> str:
+        """What the program's driver is to do next: r for a block to be read, w to be written; = for what came of it."""
+        try:
+            wanted = self.asked.send(given) if given is not None else next(self.asked)
+        except StopIteration as end:
+            return self._outcome(end.value)
+        if isinstance(wanted, tuple):
+            self.pipe = wanted[1]
+            return f"w{wanted[0]}"
+        return f"r{wanted}"
+
+    def _outcome(self, found: Any) -> str:
+        if isinstance(found, list):
+            rows = cast(list[tuple[str, int]], found)
+            self.pipe = "\n".join(f"{name} {size}" for name, size in rows).encode()
+            return f"={len(self.pipe)}"
+        if isinstance(found, bytes):
+            raise Fault(22)
+        return f"={found or 0}"

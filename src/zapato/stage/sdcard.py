@@ -1,0 +1,162 @@
+"""An SD card in its slot: commands and blocks on SPI (SD Physical Layer Simplified Specification, chapter 7).
+
+It outlives the power, as flash does; a block counts as written when all of it has come.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from zapato.stage.fat import BLOCK, EMPTY, Volume, done, fresh
+from zapato.stage.wasi import Fault
+
+BLOCKS = 131_072
+"""64 MiB."""
+IDLE, ILLEGAL = 1, 5
+WRITING = 40
+"""Bytes for which it is busy after a block."""
+_CSD = (
+    bytes.fromhex("400e00325b59")
+    + bytes(1)
+    + (BLOCKS // 1024 - 1).to_bytes(3, "big")
+    + bytes.fromhex("7f800a400001")
+)
+
+
+class SdCard:
+    """What hangs on a select line; `put` takes what the world says: inserted, and the KiB that are free."""
+
+    def __init__(self) -> None:
+        self.blocks = fresh(BLOCKS)
+        self.inserted = True
+        self._commands: dict[int, Callable[[int], bytes]] = {
+            0: self._reset,
+            8: self._voltage,
+            9: self._size,
+            16: lambda given: self._state,
+            17: self._read,
+            24: self._write,
+            41: self._initialize,
+            55: lambda given: self._state,
+            58: self._conditions,
+        }
+        self._wake()
+
+    def _wake(self) -> None:
+        self._idle, self._tries, self._expects = True, 0, False
+        self.end()
+
+    def power_on(self) -> None:
+        """The power is gone and back."""
+        self._wake()
+
+    def put(self, word: str, value: float) -> None:
+        if word == "inserted":
+            self.inserted = bool(value)
+            self._wake()
+        else:
+            self._leave(round(value))
+
+    def _leave(self, room: int) -> None:
+        """Fill it up with somebody's pictures until so many KiB are free."""
+        volume = Volume()
+        done(volume.mount(), self.blocks)
+        each = volume.each * BLOCK
+        used = sum(-(-size // each) for _, size in done(volume.names(), self.blocks))
+        take = (volume.clusters - 2 - used) * each - room * 1024
+        if take > 0:
+            done(volume.append("PICTURES.ZIP", bytes(take)), self.blocks)
+
+    def files(self) -> dict[str, bytes]:
+        """What is on it."""
+        volume = Volume()
+        try:
+            done(volume.mount(), self.blocks)
+            return {
+                name: done(volume.read(name), self.blocks) for name, _ in done(volume.names(), self.blocks)
+            }
+        except Fault:
+            return {}
+
+    def image(self) -> bytes:
+        """All of it, as a file that other programs take for a card."""
+        return b"".join(self.blocks.get(n, EMPTY) for n in range(BLOCKS))
+
+    # --- on the bus
+
+    def end(self) -> None:
+        """The select line moved."""
+        self._command = bytearray()
+        self._answer = bytearray()
+        self._block: int | None = None
+        self._data = bytearray()
+        self._begun = False
+
+    def move(self, sent: bytes) -> bytes:
+        """What comes in while these go out."""
+        if not self.inserted:
+            return b"\xff" * len(sent)
+        return bytes(self._one(each) for each in sent)
+
+    def _one(self, byte: int) -> int:
+        if self._block is not None and not self._answer:
+            return self._taking(byte)
+        if self._answer and not self._command:
+            return self._answer.pop(0)
+        if self._command or byte & 0xC0 == 0x40:
+            self._command.append(byte)
+            if len(self._command) == 6:
+                self._done()
+        return 0xFF
+
+    def _done(self) -> None:
+        number, given = self._command[0] & 63, int.from_bytes(self._command[1:5], "big")
+        self._command.clear()
+        find = self._commands.get(number)
+        told = find(given) if find else bytes((ILLEGAL,))
+        self._answer = bytearray(b"\xff" + told)
+
+    @property
+    def _state(self) -> bytes:
+        return bytes((IDLE if self._idle else 0,))
+
+    def _reset(self, given: int) -> bytes:
+        self._idle, self._tries = True, 0
+        return self._state
+
+    def _voltage(self, given: int) -> bytes:
+        return self._state + given.to_bytes(4, "big")
+
+    def _initialize(self, given: int) -> bytes:
+        self._tries += 1
+        self._idle = self._tries < 3 or not given & 0x4000_0000
+        return self._state
+
+    def _conditions(self, given: int) -> bytes:
+        return self._state + b"\xc0\xff\x80\x00"
+
+    def _size(self, given: int) -> bytes:
+        return self._state + b"\xff\xfe" + _CSD + b"\0\0"
+
+    def _read(self, number: int) -> bytes:
+        if self._idle or number >= BLOCKS:
+            return bytes((ILLEGAL,))
+        return self._state + b"\xff\xff\xfe" + self.blocks.get(number, EMPTY) + b"\0\0"
+
+    def _write(self, number: int) -> bytes:
+        if self._idle or number >= BLOCKS:
+            return bytes((ILLEGAL,))
+        self._block = number
+        return self._state
+
+    def _taking(self, byte: int) -> int:
+        """A block comes in, its token first and two check bytes last."""
+        if not self._begun:
+            self._begun = byte == 0xFE
+            return 0xFF
+        self._data.append(byte)
+        if len(self._data) == BLOCK + 2 and self._block is not None:
+            self.blocks[self._block] = bytes(self._data[:BLOCK])
+            self._block = None
+            self._answer = bytearray(b"\xe5" + bytes(WRITING) + b"\xff")
+        return 0xFF
