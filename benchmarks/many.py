@@ -60,8 +60,12 @@ def site_of(folder: Path, count: int, port: int) -> list[Design]:
     for number in range(count):
         kind = KINDS[number % len(KINDS)]
         text = (folder / "demo" / "devices" / f"{kind}.toml").read_text()
-        (folder / "devices" / f"{kind}-{number}.toml").write_text(text.replace(f'"{kind}"', f'"{kind}-{number}"'))
-        shutil.copy(folder / "demo" / "rehearsals" / f"{kind}.toml", folder / "rehearsals" / f"{kind}-{number}.toml")
+        (folder / "devices" / f"{kind}-{number}.toml").write_text(
+            text.replace(f'"{kind}"', f'"{kind}-{number}"')
+        )
+        shutil.copy(
+            folder / "demo" / "rehearsals" / f"{kind}.toml", folder / "rehearsals" / f"{kind}-{number}.toml"
+        )
     return [resolve(path) for path in sorted((folder / "devices").glob("*.toml"))]
 
 
@@ -69,7 +73,9 @@ def mosquitto(folder: Path) -> tuple[subprocess.Popen[bytes], int]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    (folder / "m.conf").write_text(f"listener {port} 127.0.0.1\nallow_anonymous true\nmax_queued_messages 0\n")
+    (folder / "m.conf").write_text(
+        f"listener {port} 127.0.0.1\nallow_anonymous true\nmax_queued_messages 0\n"
+    )
     tool = shutil.which("mosquitto") or "/usr/sbin/mosquitto"
     process = subprocess.Popen([tool, "-c", str(folder / "m.conf")], stderr=subprocess.DEVNULL)
     until(lambda: _answers(port), 10)
@@ -109,19 +115,37 @@ def live(folder: Path, count: int) -> None:
         service.say(Saying(f"{each.topic}/about", json.dumps(thing(each)), retain=True))
     until(lambda: len(service.hub.things) == count, 60)
     begun = time.monotonic()
-    stages = [multiprocessing.Process(target=stage, args=([str(d.document.source.path) for d in designs[n::2]],), daemon=True) for n in (0, 1)]
+    stages = [
+        multiprocessing.Process(
+            target=stage, args=([str(d.document.source.path) for d in designs[n::2]],), daemon=True
+        )
+        for n in (0, 1)
+    ]
     for each in stages:
         each.start()
     there = until(lambda: sum(service.hub.online(n) is True for n in service.hub.things) == count, 300)
     print(f"all online: {there}, after {time.monotonic() - begun:.1f} s", flush=True)
     time.sleep(3)
-    pids = {"broker": broker.pid, "hub": os.getpid(), "stage 1": stages[0].pid or 0, "stage 2": stages[1].pid or 0}
+    pids = {
+        "broker": broker.pid,
+        "hub": os.getpid(),
+        "stage 1": stages[0].pid or 0,
+        "stage 2": stages[1].pid or 0,
+    }
     before, said, span = {n: used(p) for n, p in pids.items()}, service.count, 20.0
     time.sleep(span)
     shares = {name: (used(pid) - before[name]) / span for name, pid in pids.items()}
-    print("at rest:", ", ".join(f"{n} {share:.1%} of a core" for n, share in shares.items()), f"{(service.count - said) / span:.1f} messages/s", flush=True)
+    print(
+        "at rest:",
+        ", ".join(f"{n} {share:.1%} of a core" for n, share in shares.items()),
+        f"{(service.count - said) / span:.1f} messages/s",
+        flush=True,
+    )
     waits = answers(service, designs)
-    print(f"set to said, one after the other over {len(waits)} devices: median {statistics.median(waits):.0f} ms, most {max(waits):.0f} ms", flush=True)
+    print(
+        f"set to said, one after the other over {len(waits)} devices: median {statistics.median(waits):.0f} ms, most {max(waits):.0f} ms",
+        flush=True,
+    )
     lost = burst(service, designs)
     print(f"all devices switched at once: all said so after {lost[0]:.2f} s, {lost[1]} did not", flush=True)
     service.stop()
@@ -134,7 +158,11 @@ def stage(paths: list[str]) -> None:
 
     for path in paths:
         design = resolve(Path(path))
-        board = LiveBoard(design.board, delivered(design, compile_device(design), settings(design, "00" * 32)), shims(design.board.chip.port))  # type: ignore[union-attr]
+        board = LiveBoard(
+            design.board,
+            delivered(design, compile_device(design), settings(design, "00" * 32)),
+            shims(design.board.chip.port),
+        )  # type: ignore[union-attr]
         script = read_script(default_script(design), design)
         script.steps.clear()
         script.lasts = 0
@@ -143,7 +171,12 @@ def stage(paths: list[str]) -> None:
     threading.Event().wait()
 
 
-SWITCHES = {"boot-dryer": "vent", "gear-locker": "rescue_light", "kettle-plug": "kettle", "porch-light": "lamp"}
+SWITCHES = {
+    "boot-dryer": "vent",
+    "gear-locker": "rescue_light",
+    "kettle-plug": "kettle",
+    "porch-light": "lamp",
+}
 
 
 def _switch(design: Design) -> str:
@@ -155,7 +188,9 @@ def answers(service: Service, designs: list[Design]) -> list[float]:
     found = []
     for each in designs:
         name, done = _switch(each), threading.Event()
-        stop = service.hub.listen(lambda c, name=name, done=done: done.set() if c.name == name and c.value is True else None)
+        stop = service.hub.listen(
+            lambda c, name=name, done=done: done.set() if c.name == name and c.value is True else None
+        )
         begun = time.perf_counter()
         service.say(service.hub.write(name, True))
         if done.wait(10):
@@ -185,9 +220,14 @@ def virtual(folder: Path, count: int, minutes: float) -> None:
     for each in designs:
         hub.hear(f"{each.topic}/about", json.dumps(thing(each)).encode(), True, 0)
     together = Together(designs, {d.name: read_script(default_script(d), d) for d in designs})
-    together.broker.listeners.append(lambda topic, payload: rows.extend(hub.hear(topic, payload, False, together.turns.now / 1000)))
+    together.broker.listeners.append(
+        lambda topic, payload: rows.extend(hub.hear(topic, payload, False, together.turns.now / 1000))
+    )
     begun = time.monotonic()
-    together.run(round(minutes * 60_000), lambda share: print(f"\r{share:4.0%} after {time.monotonic() - begun:.0f} s", end="", flush=True))
+    together.run(
+        round(minutes * 60_000),
+        lambda share: print(f"\r{share:4.0%} after {time.monotonic() - begun:.0f} s", end="", flush=True),
+    )
     took = time.monotonic() - begun
     online = sum(hub.online(each.name) is True for each in designs)
     begun = time.monotonic()
@@ -195,7 +235,9 @@ def virtual(folder: Path, count: int, minutes: float) -> None:
         history.put(rows[at : at + 500])
     crashed = [each.crash for each in together.members.values() if each.crash]
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(f"\n{minutes:g} min of {count} devices in {took:.0f} s, {peak:.0f} MB; {online} online, {len(crashed)} crashed; hub: {len(rows)} values kept in {time.monotonic() - begun:.1f} s")
+    print(
+        f"\n{minutes:g} min of {count} devices in {took:.0f} s, {peak:.0f} MB; {online} online, {len(crashed)} crashed; hub: {len(rows)} values kept in {time.monotonic() - begun:.1f} s"
+    )
 
 
 def hub_alone(folder: Path) -> None:
@@ -227,7 +269,9 @@ def hub_alone(folder: Path) -> None:
     alone = time.perf_counter() - begun
     bare.loop_stop()
     broker.terminate()
-    print(f"{most} values of QoS 1 from {len(designs)} devices: kept on disk in {kept:.2f} s ({most / kept:.0f}/s); a bare client hears them in {alone:.2f} s: ratio {kept / alone:.2f}, limit 4")
+    print(
+        f"{most} values of QoS 1 from {len(designs)} devices: kept on disk in {kept:.2f} s ({most / kept:.0f}/s); a bare client hears them in {alone:.2f} s: ratio {kept / alone:.2f}, limit 4"
+    )
 
 
 def flood(port: int, designs: list[Design], count: int) -> None:

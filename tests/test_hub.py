@@ -426,3 +426,82 @@ def test_the_past_from_the_command_line(cli, tmp_path):
         assert (called.code, called.err.count("\n")) == (2, 1) and words in called.err
     history.close()
     sqlite3.connect(path).execute("PRAGMA integrity_check")
+
+
+# --- what goes wrong around it
+
+
+def test_who_listens_and_fails_is_let_go_and_a_bad_description_replaces_none(hub, designs):
+    def wrong(change):
+        raise RuntimeError("a page that was closed")
+
+    heard = []
+    hub.listen(wrong)
+    hub.listen(heard.append)
+    topic, body = described(designs[0])
+    assert hub.describe(topic, b"{ torn", 5.0) is False
+    assert designs[0].name in hub.things and not hub.describe(topic, body, 6.0)
+    assert hub.describe(topic, body.replace(b"Boot dryer", b"Boots"), 7.0)
+    assert [each.what for each in heard] == ["thing"]
+
+
+def test_two_things_of_one_name_are_two(hub, designs):
+    plug = next(each for each in designs if each.name == "kettle-plug")
+    other = (
+        json.dumps(thing(plug)).replace("refuge/kettle-plug", "hut/kettle-plug").replace("urn:", "urn:other:")
+    )
+    assert hub.describe("hut/kettle-plug/about", other.encode(), 1.0)
+    names = [name for name in hub.things if "kettle-plug" in name]
+    assert names == ["kettle-plug", "hut/kettle-plug"]
+    hub.hear("hut/kettle-plug/kettle/on", b"true", False, 2.0)
+    hub.hear("refuge/kettle-plug/kettle/on", b"false", False, 2.0)
+    values = {name: hub.readings.get(f"{name}.kettle.on") for name in names}
+    assert {each.value for each in values.values() if each} == {True, False}
+
+
+def test_vitals_are_a_sign_of_life_and_the_will_is_none(hub, designs, site):
+    text = '[[alert]]\nname = "quiet"\nsilent = "gear-locker"\nheld = "30min"\n'
+    told, base = [], time.time()
+    hub.listen(lambda c: told.append(c.what) if c.what in ("alert", "over") else None)
+    watchman = watch(hub, site, text, offered(designs))
+    for minute in range(0, 50, 10):
+        hub.hear("refuge/gear-locker/vitals", b'{"uptime": 5}', False, base + 60 * minute)
+        watchman.look(base + 60 * minute)
+    hub.hear("refuge/gear-locker/state", b"offline", False, base + 60 * 60)
+    watchman.look(base + 60 * 69)
+    assert told == []
+    watchman.look(base + 60 * 71)
+    assert told == ["alert"]
+
+
+def test_an_alert_that_cannot_be_written_is_told_when_it_can(hub, designs, site, monkeypatch):
+    told, history = [], History()
+    hub.listen(lambda c: told.append(c.what) if c.what in ("alert", "over") else None)
+    watchman = watch(
+        hub, site, '[[alert]]\nname = "on"\nwhen = "boot-dryer.heater.on"\n', offered(designs), history
+    )
+    hub.hear("refuge/boot-dryer/heater/on", b"true", False, 5.0)
+
+    def full(*given):
+        raise ZapatoError("the disk is full")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(history, "raised", full)
+        with pytest.raises(ZapatoError):
+            watchman.look(6.0)
+        assert told == [] and watchman.standing == []
+    watchman.look(7.0)
+    assert told == ["alert"] and [each["name"] for each in history.standing()] == ["on"]
+
+
+def test_series_of_truths_texts_and_nothings(tmp_path):
+    history = History(tmp_path / "h.sqlite")
+    history.put([Row(n, "a.on", n % 2 == 0) for n in range(200)])
+    history.put([Row(n, "a.t", None if n % 50 == 0 else n / 2) for n in range(200)])
+    history.put([Row(n, "a.mode", "night" if n > 100 else "day") for n in range(200)])
+    for name in ("a.on", "a.t", "a.mode"):
+        whole, thin = history.series(name, 0, 200, 500), history.series(name, 0, 200, 20)
+        assert len(whole) == 200 and len(thin) <= 23 and sum(p.count for p in thin) == 200, name
+    assert {type(p.value) for p in history.series("a.on", 0, 200, 20)} == {bool}
+    assert history.series("a.t", 0, 200, 500)[50].value is None
+    assert history.series("a.mode", 0, 200, 20)[-1].value == "night"

@@ -24,3 +24,15 @@ def test_an_example_of_the_page_does_what_the_page_says(name: str, put):
     assert failed(result) == []
     assert result.crash is None
     assert "fault" not in " ".join(text for _, text in result.log).replace("fault in hot", "")
+
+
+PARTS = (Path(__file__).parents[1] / "docs" / "parts.md").read_text("utf-8")
+
+
+@pytest.mark.parametrize("text", re.findall(r"```toml\n(.*?)```", PARTS, re.DOTALL))
+def test_an_example_of_the_parts_page_checks_clean(text: str, put):
+    device = put(
+        'zapato = 1\n[device]\nname = "lodge"\nboard = "esp32-38pin"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
+        + text
+    )
+    assert not [(f.code, f.message) for f in zapato.check(device).findings]

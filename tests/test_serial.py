@@ -15,6 +15,7 @@ from conftest import HEADER, failed, steps
 from hypothesis import given
 from hypothesis import strategies as st
 
+import zapato
 from zapato.lang.fields import Wrong
 from zapato.lang.patterns import CHECKS, checksum, crc16, read_pattern
 from zapato.parts.registers import blocks, read_registers
@@ -286,3 +287,88 @@ def test_ten_thousand_reads_of_a_slave_that_is_not_ours(put, spoil):
         made = live.stop()
     assert not wrong and made.crash is None and bool(wire.spoilt) == bool(spoil)
     assert len(seen) <= len(asked)
+
+
+def test_a_gap_that_the_meter_does_not_have(bench):
+    """Near registers in one request, which it refuses: one by one from then on, and every value is there."""
+    body = (
+        LINE
+        + '[meter.mains]\nserial = "line"\n[meter.mains.registers]\na = { at = 1 }\nb = { at = 4 }\nc = { at = 6 }\n'
+    )
+    rows = steps(
+        "5s? mains.a == 11 and mains.b == 22 and mains.c == 33", "+1s: mains.b = 44", "<30s? mains.b == 44"
+    )
+    world = "[world]\nmains.a = 11\nmains.b = 22\nmains.c = 33\n"
+    assert not failed(bench(body, world + rows, lasts="1min"))
+    refused = steps(
+        "500ms: mains.refuse_gaps",
+        "40s? mains.a == 11 and mains.b == 22 and mains.c == 33",
+        "+1s: mains.c = 55",
+        "<30s? mains.c == 55",
+    )
+    result = bench(body, world + refused, lasts="2min")
+    assert not failed(result) and not result.faults
+
+
+def test_a_lamp_that_only_hears(bench, checked):
+    only = "[uart.line]\ntx = 17\nbaud = 9600\n"
+    lamp = '[frames.lamp]\nserial = "line"\nsays = { level = "55 06 {level:u8} {sum}", on = "55 05 {on:bool} {sum}" }\n'
+    body = (
+        only + lamp + '[dimmer.hall]\nserial = "lamp"\nlongest_on = "5s"\n[button.b]\npin = 33\npull = "up"\n'
+    )
+    body += '[[link]]\nwhen = "b.pressed"\ndo = "hall.fade(40, \'1s\')"\n'
+    assert not [f for f in checked(body) if f.severity == "error"]
+    result = bench(
+        body,
+        steps("2s: b.press", "<2s? hall.on and hall.level == 40", "=2s? hall.on", "<4s? not hall.on"),
+        lasts="20s",
+    )
+    assert not failed(result) and not result.faults
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["", "name\n", "name,at\nx,\n", "name,at\nx,70000\n", "name,at\n,1\n", "name,at,type\nx,1,f128\n", "name,at\nx,1\nx,2\n",
+     "name,at,more\nx,1,2\n", 'name,at\n"x,1\n', "name,at\nx,1,2,3\n", "\x00\x01", "name,at\nX y,1\n", "at\n5\n", "name,at,scale\nx,1,0\n"],
+)  # fmt: skip
+def test_a_table_that_is_none_is_a_finding(text, put):
+    device = put(
+        {
+            "device.toml": HEADER.format(board="esp32-38pin")
+            + LINE
+            + '[meter.m]\nserial = "line"\ntable = "t.csv"\n',
+            "t.csv": text,
+        }
+    )
+    found = [f for f in zapato.check(device) if f.severity == "error"]
+    assert found and all(f.message and "Traceback" not in f.message for f in found)
+
+
+TABLES = st.text(st.sampled_from("ab=[]\"'#\n .{}1-,é"), max_size=120)
+
+
+@given(TABLES, st.sampled_from(["\n", "\r\n"]), st.booleans())
+def test_a_table_put_into_a_file_changes_nothing_else(tmp_path_factory, text, newline, marked):
+    """Whatever the file: its values and its comments stay, or it is told that it cannot be."""
+    import tomllib
+
+    from zapato.errors import Unreadable, Unwritable
+    from zapato.lang.edit import add_table
+    from zapato.lang.source import Source
+
+    path = tmp_path_factory.mktemp("edit") / "x.toml"
+    whole = f"[i2c.main]\nsda = 21 # here\n{text}\n# end\n".replace("\n", newline)
+    path.write_bytes((b"\xef\xbb\xbf" if marked else b"") + whole.encode())
+    try:
+        before = tomllib.loads(whole)
+    except tomllib.TOMLDecodeError:
+        return
+    try:
+        source = Source.read(path)
+        add_table(source, '[sensor.x]\nchip = "bme280"\n', "[i2c.main]")
+    except (Unwritable, Unreadable):
+        assert path.read_bytes().endswith(whole.encode())
+        return
+    after = path.read_bytes().decode("utf-8-sig")
+    assert tomllib.loads(after) == {**before, "sensor": {**before.get("sensor", {}), "x": {"chip": "bme280"}}}
+    assert all(line.rstrip("\r") in after for line in whole.split("\n") if line.startswith("#"))

@@ -225,20 +225,6 @@ def test_for_takes_back_only_what_it_did(bench):
     assert not failed(was_on) and not failed(changed) and not failed(again)
 
 
-def test_thirteen_days_cross_every_wrap_of_the_counter(bench):
-    """Two presses exactly one round of the counter apart are no double; a time longer than half a round is kept."""
-    body = BUTTON + RELAY + link("b.doubled", "notify('double')") + link("b.held", "r.on", for_="10d")
-    presses = [
-        "1min: b.press",
-        "2min: b.hold",
-        "9d? r.on",
-        "241h? not r.on",
-        f"{60_000 + (1 << 30) + 300}ms: b.press",
-    ]
-    days = bench(body, steps(*presses), lasts="13d")
-    assert not failed(days) and not [text for _, text in days.log if text == "double"]
-
-
 @pytest.mark.parametrize("start", ["on", "last"])
 def test_relays_that_exclude_each_other_are_never_both_closed(start, bench):
     body = f'[relay.up]\npin = 26\nstart = "last"\nexcludes = ["down"]\n[relay.down]\npin = 25\nstart = "{start}"\n'

@@ -60,7 +60,7 @@ EXTRAS = (
     '[contact.{n}]\npin = "auto"\npull = "none"\nquiet = "5s"',
     '[button.{n}]\npin = "auto"\npull = "none"\n[[link]]\nwhen = "{n}.released"\nif = "{n}.lasted > 3"\ndo = "notify(\'x\')"',
 )
-TALKING = ("uart", "frames", "meter", "display", "clock", "radio", "beacon")
+TALKING = ("uart", "frames", "meter", "display", "clock", "radio", "beacon", "receiver", "remote", "card", "sound")
 """Kinds that come with what they need, as one of these."""
 LINE = '[uart.{n}]\ntx = "auto"\nrx = "auto"\nbaud = 9600\n'
 LAMP = (
@@ -83,6 +83,12 @@ EXTRAS += (
     '[clock.{n}]\nchip = "ds3231"\nbus = "{bus}"',
     '[radio.{n}]\n[beacon.{n}b]\nradio = "{n}"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {t:s16le*100}"',
     "[radio.{n}]\npasses = true",
+    '[sound.{n}]\npin = "auto"',
+    '[sound.{n}]\nsck = "auto"\nws = "auto"\nsd = "auto"',
+    '[sound.{n}]\npin = "auto"\n[strip.{n}s]\npin = "auto"\ncount = 30\nchip = "ws2812b"\nsupply = "4.5V"\nfollows = "{n}.level"',
+    '[receiver.{n}]\npin = "auto"\nsend = "auto"\n[remote.{n}r]\nreceiver = "{n}"\ncode = "a3f012"\n[remote.{n}q]\nreceiver = "{n}"\ncode = "a3f013"',
+    '[receiver.{n}]\npin = "auto"',
+    '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\n[card.{n}c]\nbus = "{n}"\nselect = "auto"\nkeeps = ["{n}c.rows"]',
 )
 WATCHERS = (
     '[tally.{n}]\nof = "{one}.on"\ncounts = "time"',

@@ -66,7 +66,7 @@ def _used(design: Design, on: Part, sight: Sight) -> str:
         usual = part.kind.addresses(part)[:1]
         values = {"address": usual[0]} | dict(part.values) if usual else part.values
         said = {key: values.get(key) for key in sight.keys}
-        if all(said[key] == value for key, value in sight.keys.items() if key not in ("bus", "radio")):
+        if all(said[key] == value for key, value in sight.keys.items() if value != on.name):
             return part.id
     return ""
 

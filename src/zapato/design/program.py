@@ -57,6 +57,8 @@ def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
     for part in design.parts.values():
         if part.get("daily", False):
             yield (*part.path, "daily"), False
+        if part.kind.dates and design.time is not None:
+            yield part.path, False
         if part.kind.tells_time:
             yield (*part.path, "chip"), False
     if dated(design):

@@ -44,9 +44,11 @@ def _rows(design: Design, source: Source, place: Keys) -> dict[str, Any]:
         key = "name" if "name" in columns else columns[0] if columns else ""
         for row in reader:
             name = (row.get(key) or "").strip()
-            if not name or name.startswith("#"):
+            if name.startswith("#") or not any(text and text.strip() for column, text in row.items() if column):
                 continue
-            if None in row:
+            if not name:
+                wrong(reader.line_num, "a row without a name")
+            elif None in row:
                 wrong(reader.line_num, "more cells than columns")
             elif name in found:
                 wrong(reader.line_num, f"{name} stands here a second time")
@@ -58,6 +60,8 @@ def _rows(design: Design, source: Source, place: Keys) -> dict[str, Any]:
                 found[name] = {column: _value(text) for column, text in cells.items() if text}
     except csv.Error as error:
         wrong(reader.line_num, str(error))
+    if not found:
+        wrong(max(1, reader.line_num), "no row with a name and values")
     return found
 
 

@@ -254,7 +254,14 @@ def _tell(design: Design, part: Part, driver: Driver) -> str:
     scope = PartScope(design.parts)
     read = [[read_text(scope, line) for line in page] for page in part.pages(driver.tells)]
     keys = dict.fromkeys(".".join(each) for page in read for _, reads, _ in page for each in reads)
-    pages = _tuple(_tuple(_function(code) for code, _, _ in page) for page in read)
+    if driver.plain:
+        texts = [
+            [compile_expression(line[1:-1], scope).value.code for line in page]
+            for page in part.pages(driver.tells)
+        ]
+    else:
+        texts = [[code for code, _, _ in page] for page in read]
+    pages = _tuple(_tuple(map(_function, page)) for page in texts)
     return f"p_{part.name}.{driver.tells}({_lines([pages, repr(tuple(keys))])})"
 
 

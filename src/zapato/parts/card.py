@@ -38,7 +38,7 @@ def _driver(part: Part) -> Driver | None:
         part.get("most", 64) << 20,
         columns,
     )
-    return Driver("card", "Card", given, ("sdcard", "texts"), tells="keeps")
+    return Driver("card", "Card", given, ("sdcard",), tells="keeps", plain=True)
 
 
 def _bench(part: Part) -> Bench:
@@ -84,6 +84,7 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     bus=lambda part: "spi",
+    dates=True,
     loads=drawing("the card while it is written", RAIL, 0.1),
     wiring=(
         "A slot for 3.3 V straight on the bus, CS to the select pin, 10 uF beside it: a card takes 100 mA and more while it is written. "

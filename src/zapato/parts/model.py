@@ -141,6 +141,7 @@ class Driver:
         wraps: objects that stand around it: their class, and arguments after the device and the part.
         watches: the field whose expression it is told to watch, once every part is there.
         tells: the field whose texts it is given as functions, and what they read.
+        plain: these functions give the values themselves, each text being one in braces.
     """
 
     module: str
@@ -154,6 +155,7 @@ class Driver:
     wraps: tuple[tuple[str, tuple[object, ...]], ...] = ()
     watches: str = ""
     tells: str = ""
+    plain: bool = False
 
 
 @dataclass(frozen=True)
@@ -371,6 +373,7 @@ class Kind:
         gives: the type that the expression in its field of role "condition" must have.
         bus: the kind of bus that its field of role "bus" must name.
         called: what people call one of it, where others name it as their bus.
+        dates: it puts the time of day beside what it keeps, where the site knows its zone.
         tells_time: it knows the time of day without a network.
         often: ms between two values that it says, by property; for events, too.
         says: what it says with an event, as JSON; {} where nothing.
@@ -399,6 +402,7 @@ class Kind:
     requires: Callable[[Part], Iterable[str]] = _no_names
     bus: Callable[[Part], str] = _i2c
     called: str = ""
+    dates: bool = False
     tells_time: bool = False
     often: Callable[[Part], Mapping[str, float]] = _every
     says: Mapping[str, str] = field(default_factory=dict[str, str])

@@ -61,7 +61,7 @@ def _requires(part: Part) -> Iterable[str]:
 
 
 def _driver(part: Part) -> Driver:
-    common = (part.get("every", 200), part.get("change", 2), part.get("quiet", -40))
+    common = (part.get("every", 200), part.get("change", 2), part.get("quiet", -40), part.get("apart", 2000))
     if "pin" in part.pins:
         arguments = (*common, part.pins["pin"].gpio)
         return Driver("sound_volts", "HeardVolts", arguments, ("sensor", "sound", "volts"), data=160)
@@ -89,7 +89,8 @@ KIND = Kind(
         pin("ws", "its word select", None),
         pin("sd", "its data", None),
         measured("every", "how often it listens", "time", 200, least=50),
-        number("change", "the least difference that is told, dB and %", 2),
+        number("change", "the least difference that counts, dB and %", 2),
+        measured("apart", "over MQTT it is told no more often; links hear of it at once", "time", 2000, least=200),
         whole("quiet", "dB that count as silence: level is 0 % there, and 100 % where sound fills the range", -40, least=-90, most=-10),
     ),
     properties=lambda part: {
@@ -98,6 +99,7 @@ KIND = Kind(
     },
     needs=_needs,
     requires=_requires,
+    often=lambda part: dict.fromkeys(("level", "loudness"), float(part.get("apart", 2000))),
     driver=_driver,
     bench=_bench,
     loads=drawing("the microphone", RAIL, 0.003),

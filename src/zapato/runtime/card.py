@@ -9,9 +9,9 @@ from loop import Part
 
 _AT = "/card"
 _FILES = const(16)
-_AGAIN = const(10000)  # ms between two looks whether a card is there
+_CARD_AGAIN = const(10000)  # ms between two looks whether a card is there
 _NO_ROOM = const(28)
-_HELD = const(8)  # rows that may wait for a card
+_HELD_ROWS = const(8)  # rows that may wait for a card
 
 
 class Card(Part):
@@ -27,11 +27,11 @@ class Card(Part):
         self.rows = 0
         self.size = self.first = self.last = 0
         self.waiting = []
-        self.torn = True  # the last row may not be whole
+        self.torn = False  # the last row may not be whole
         d.starts.append(self.begin)
 
     def keeps(self, pages, keys):
-        # pages of functions that give a text each; a row has those of the one page
+        # pages of functions that give a value each; a row has those of the one page
         self.values = pages[0]
         self.d.every(self.every, self.keep)
 
@@ -40,7 +40,7 @@ class Card(Part):
     def begin(self):
         try:
             self.sd.begin()
-            vfs.mount(vfs.VfsFat(self.sd), _AT)
+            vfs.mount(vfs.VfsFat(self.sd), _AT)  # type: ignore
             try:
                 self.look_around()
             except OSError:
@@ -50,7 +50,7 @@ class Card(Part):
             if self.ready is not False:
                 self.d.note("%s: no card that can be written (%s)" % (self.name, error))
             self.have(False)
-            self.d.after(_AGAIN, self.begin)
+            self.d.after(_CARD_AGAIN, self.begin)
             return
         if self.ready is False:
             self.d.note(self.name + " has a card again")
@@ -66,6 +66,11 @@ class Card(Part):
         self.first = numbers[0] if numbers else 1
         self.last = numbers[-1] if numbers else 1
         self.size = os.stat(self.path(self.last))[6] if numbers else 0
+        self.torn = False
+        if self.size:
+            with open(self.path(self.last), "rb") as file:
+                file.seek(self.size - 1)
+                self.torn = file.read(1) != b"\n"
 
     def path(self, number):
         return "%s/LOG%05d.CSV" % (_AT, number)
@@ -75,9 +80,8 @@ class Card(Part):
     def keep(self):
         clock = getattr(self.d, "clock", None)
         when = "+%d" % self.d.uptime() if clock is None or clock.day is None else clock.text()
-        values = [each() for each in self.values]
-        row = ",".join([when] + ["" if each == "?" else quoted(each) for each in values])
-        if len(self.waiting) >= _HELD:
+        row = ",".join([when] + [shown(each()) for each in self.values])
+        if len(self.waiting) >= _HELD_ROWS:
             self.waiting.pop(0)
         self.waiting.append(row)
         if not self.ready:
@@ -88,7 +92,7 @@ class Card(Part):
             self.d.note("%s was not written (%s)" % (self.name, error))
             self.have(False)
             vfs.umount(_AT)
-            self.d.after(_AGAIN, self.begin)
+            self.d.after(_CARD_AGAIN, self.begin)
 
     def write(self):
         if self.size >= self.most:
@@ -101,8 +105,11 @@ class Card(Part):
                 self.append()
                 break
             except OSError as error:
-                if error.errno != _NO_ROOM or self.first >= self.last:
+                if error.errno != _NO_ROOM or not self.size:
                     raise
+            if self.first == self.last:  # there is room for this file alone: it begins anew
+                self.last += 1
+                self.size = 0
             self.forget()
         self.rows += len(self.waiting)
         self.waiting.clear()
@@ -134,7 +141,14 @@ def ours(name):
     return len(name) == 12 and name[:3].upper() == "LOG" and name[8:].upper() == ".CSV" and name[3:8].isdigit()
 
 
-def quoted(text):
+def shown(value):
+    if value is None:
+        return ""
+    if isinstance(value, float):
+        return "%.7g" % value
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    text = str(value)
     if "," in text or '"' in text or "\n" in text:
         return '"' + text.replace('"', '""') + '"'
     return text

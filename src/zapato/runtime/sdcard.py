@@ -6,7 +6,7 @@ _SLOW = const(400000)  # Hz while it is set up (section 6.4.1)
 _BLOCK = const(512)
 _BEGIN = const(0xFE)  # the token before a block
 _TAKEN = const(0x05)
-_PATIENCE = const(500)  # ms: a block is read within 100 and written within 250 (section 4.6.2)
+_SLOWEST = const(500)  # ms: a block is read within 100 and written within 250 (section 4.6.2)
 
 
 class SdCard:
@@ -91,7 +91,7 @@ class SdCard:
 
     def until(self, wanted):
         # Wait until this byte comes.
-        last = time.ticks_add(time.ticks_ms(), _PATIENCE)
+        last = time.ticks_add(time.ticks_ms(), _SLOWEST)
         while self.get_one() != wanted:
             if time.ticks_diff(last, time.ticks_ms()) < 0:
                 raise OSError(110)

@@ -7,9 +7,23 @@ from sensor import Sensor
 class Sound(Sensor):
     props = ("level", "loudness")
 
-    def __init__(self, d, name, every, change, quiet):
+    def __init__(self, d, name, every, change, quiet, apart):
         self.quiet = quiet
+        self.said = [None, None]
         super().__init__(d, name, every, change)
+        d.every(apart, self.say, 500)
+
+    def news(self, name):
+        # Links hear of it at once, others every now and then.
+        for hear in self.d.ears.get(self.name + "." + name, ()):
+            self.d.guard(hear)
+
+    def say(self):
+        for at in (0, 1):
+            value = getattr(self, self.props[at])
+            if value != self.said[at]:
+                self.said[at] = value
+                self.d.changed(self, self.props[at])
 
     def told(self, power, full):
         # power: the mean of the squares

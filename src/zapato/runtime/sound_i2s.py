@@ -1,5 +1,5 @@
 # A microphone on I2S: words of 32 bits, of which the upper 16 are taken. The buffer fills while the program does other things.
-from machine import I2S, Pin
+from machine import I2S, Pin  # type: ignore
 from micropython import const
 
 from sound import Sound
@@ -11,7 +11,7 @@ _RATE = const(16000)
 class HeardI2s(Sound):
     taken = 0
 
-    def __init__(self, d, name, every, change, quiet, sck, ws, sd):
+    def __init__(self, d, name, every, change, quiet, apart, sck, ws, sd):
         self.bytes = bytearray(4 * _WORDS)
         self.full = False
         number = HeardI2s.taken
@@ -21,7 +21,7 @@ class HeardI2s(Sound):
         )
         self.i2s.irq(self.filled)
         self.i2s.readinto(self.bytes)
-        super().__init__(d, name, every, change, quiet)
+        super().__init__(d, name, every, change, quiet, apart)
 
     def filled(self, i2s):
         self.full = True

@@ -10,10 +10,10 @@ _BURST = const(64)  # samples: some ms
 
 
 class HeardVolts(Sound):
-    def __init__(self, d, name, every, change, quiet, gpio):
+    def __init__(self, d, name, every, change, quiet, apart, gpio):
         self.adc = Volts(gpio, d.full).adc
         self.row = array("h", bytes(2 * _BURST))
-        super().__init__(d, name, every, change, quiet)
+        super().__init__(d, name, every, change, quiet, apart)
 
     def measure(self):
         # Numbers stay below 2^30, so that none of them asks for memory.

@@ -6,7 +6,6 @@ from typing import Any, cast
 
 from zapato.stage.fat import Asked, Volume
 from zapato.stage.sdcard import SdCard
-from zapato.stage.wasi import Fault
 
 
 class Cards:
@@ -48,6 +47,10 @@ class Cards:
         name, _, text = data.partition(b"\n")
         return self._ask(self.volume.append(name.decode(), text))
 
+    def on_fat_read(self, data: bytes) -> str:
+        at, size, name = data.split(b" ", 2)
+        return self._ask(self.volume.read(name.decode(), int(at), int(size)))
+
     def on_fat_stop(self, data: bytes) -> None:
         """A block could not be moved."""
         self.asked.close()
@@ -77,5 +80,6 @@ class Cards:
             self.pipe = "\n".join(f"{name} {size}" for name, size in rows).encode()
             return f"={len(self.pipe)}"
         if isinstance(found, bytes):
-            raise Fault(22)
+            self.pipe = found
+            return f"={len(found)}"
         return f"={found or 0}"

@@ -65,36 +65,43 @@ class Volume:
         _, _, row = yield from self._find(name)
         return struct.unpack_from("<I", row, 28)[0]
 
-    def read(self, name: str) -> Asked[bytes]:
-        """A whole file. Raises Fault."""
+    def read(self, name: str, at: int = 0, size: int = 1 << 32) -> Asked[bytes]:
+        """So many bytes of a file, from a place on. Raises Fault."""
         _, _, row = yield from self._find(name)
-        (size,) = struct.unpack_from("<I", row, 28)
-        found = bytearray()
+        end = min(at + size, struct.unpack_from("<I", row, 28)[0])
         chain = yield from self._chain(struct.unpack_from("<H", row, 26)[0])
-        for cluster in chain:
-            for at in range(self.each):
-                if len(found) < size:
-                    found += yield self._place(cluster) + at
-        return bytes(found[:size])
+        found = bytearray()
+        first = at // BLOCK
+        for number in range(first, -(-end // BLOCK)):
+            cluster, within = divmod(number, self.each)
+            found += yield self._place(chain[cluster]) + within
+        return bytes(found[at - first * BLOCK : end - first * BLOCK])
 
     def append(self, name: str, data: bytes) -> Asked[None]:
         """Write at a file's end, which is made where there is none: first the data, then the table, the folder last.
 
         Raises Fault where there is no room; the file is as it was then.
         """
+        yield from self._grow(name, len(data), data)
+
+    def take(self, name: str, size: int) -> Asked[None]:
+        """A file of this size whose bytes are whatever stands there. Raises Fault."""
+        yield from self._grow(name, size, b"")
+
+    def _grow(self, name: str, more: int, data: bytes) -> Asked[None]:
         rows = yield from self._rows()
         wanted = short_name(name)
         found = next((each for each in rows if each[2][:11] == wanted), None)
         block, at, row = found or (yield from self._new(wanted))
         first, size = struct.unpack_from("<HI", row, 26)
         chain = yield from self._chain(first)
-        need = -(-(size + len(data)) // (self.each * BLOCK)) - len(chain)
+        need = -(-(size + more) // (self.each * BLOCK)) - len(chain)
         fresh = yield from self._free(need)
         chain += fresh
         yield from self._fill(chain, size, data)
         if fresh:
             yield from self._link(chain[len(chain) - len(fresh) - 1 :] if len(chain) > len(fresh) else fresh)
-        changed = row[:26] + struct.pack("<HI", chain[0] if chain else 0, size + len(data))
+        changed = row[:26] + struct.pack("<HI", chain[0] if chain else 0, size + more)
         held = yield block
         yield block, held[:at] + changed + held[at + 32 :]
 

@@ -65,7 +65,7 @@ class SdCard:
         used = sum(-(-size // each) for _, size in done(volume.names(), self.blocks))
         take = (volume.clusters - 2 - used) * each - room * 1024
         if take > 0:
-            done(volume.append("PICTURES.ZIP", bytes(take)), self.blocks)
+            done(volume.take("PICTURES.ZIP", take), self.blocks)
 
     def files(self) -> dict[str, bytes]:
         """What is on it."""
@@ -96,7 +96,21 @@ class SdCard:
         """What comes in while these go out."""
         if not self.inserted:
             return b"\xff" * len(sent)
-        return bytes(self._one(each) for each in sent)
+        came = bytearray()
+        while len(came) < len(sent):
+            came += self._many(sent[len(came) :])
+        return bytes(came)
+
+    def _many(self, sent: bytes) -> bytes:
+        """As many bytes as go one way without a turn; at least one."""
+        if self._answer and not self._command and self._block is None:
+            found = bytes(self._answer[: len(sent)])
+            del self._answer[: len(sent)]
+            return found
+        if self._begun and not self._answer and (room := BLOCK + 1 - len(self._data)) > 0:
+            self._data += sent[:room]
+            return b"\xff" * len(sent[:room])
+        return bytes((self._one(sent[0]),))
 
     def _one(self, byte: int) -> int:
         if self._block is not None and not self._answer:

@@ -57,15 +57,23 @@ class VfsFat:
 
 class _File:
     def __init__(self, volume, path, mode):
-        if mode != "ab":
+        if mode not in ("ab", "rb"):
             raise OSError(22)
-        self.volume, self.path, self.held = volume, path, bytearray(_FAT)
+        self.volume, self.path, self.held, self.place = volume, path, bytearray(_FAT), 0
 
     def __enter__(self):
         return self
 
     def __exit__(self, *given):
         pass
+
+    def seek(self, place):
+        self.place = place
+
+    def read(self, size):
+        got = int(self.volume.do("fat_read", "%d %d %s" % (self.place, size, self.path)))
+        self.place += got
+        return pipe.read(got)
 
     def write(self, data):
         self.volume.do("fat_append", self.path.encode() + b"\n" + data)
