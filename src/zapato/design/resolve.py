@@ -277,7 +277,7 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
     )
     if other and other.kind.name == "spi" and "select" in part.kind.shape.by_name:
         have = f"select = …, the pin that selects it on {name}"
-    elif wanted == "spi" and other:
+    elif wanted == "spi" and other and not part.kind.shape.by_name["select"].required:
         have = "without select it hangs on the I2C bus"
     design.document.found("bus-missing", path, what, fixes=nearest(name, options) or (have,))
 

@@ -44,7 +44,9 @@ def _rows(design: Design, source: Source, place: Keys) -> dict[str, Any]:
         key = "name" if "name" in columns else columns[0] if columns else ""
         for row in reader:
             name = (row.get(key) or "").strip()
-            if name.startswith("#") or not any(text and text.strip() for column, text in row.items() if column):
+            if name.startswith("#") or not any(
+                text and text.strip() for column, text in row.items() if column
+            ):
                 continue
             if not name:
                 wrong(reader.line_num, "a row without a name")

@@ -1,4 +1,4 @@
-"""i2s-exhausted, i2s-order: what the chip's I2S circuits cannot do."""
+"""i2s-exhausted, i2s-order, sound-both: what the chip's I2S circuits cannot do, and microphones that are two."""
 
 from collections.abc import Iterator
 
@@ -46,6 +46,20 @@ def _order(design: Design) -> Iterator[Finding]:
             )
 
 
+def _both(design: Design) -> Iterator[Finding]:
+    for part in design.of_kind("sound"):
+        if part.values.get("pin") is not None and part.values.get("sck") is not None:
+            yield design.finding(
+                "sound-both",
+                "error",
+                (*part.path, "pin"),
+                f"{part.id} has an analog pin and the lines of a digital microphone",
+                why="one part listens to one microphone.",
+                fixes=("pin alone, for an analog one", "sck, ws and sd alone, for a digital one"),
+                of="key",
+            )
+
+
 _LINES = "[sound.hall]\nsck = {}\nws = {}\nsd = {}"
 RULES = (
     Rule(
@@ -73,5 +87,18 @@ each other: word select is the one after the bit clock. The data line is free.
         failing=device(_LINES.format(10, 12, 13), "rp2040w-40pin"),
         mended=device(_LINES.format(10, 11, 13), "rp2040w-40pin"),
         find=_order,
+    ),
+    Rule(
+        code="sound-both",
+        family="reading",
+        severities=("error",),
+        title="a microphone that is analog and digital",
+        story="""
+An analog microphone has one line, a voltage; a digital one has three, with a bit stream. A part is one of them; a second
+microphone is a second part.
+""",
+        failing=device(_LINES.format(26, 25, 33) + "\npin = 34"),
+        mended=device(_LINES.format(26, 25, 33)),
+        find=_both,
     ),
 )
