@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cache
@@ -23,7 +24,23 @@ settings.register_profile("desk", deadline=None)
 settings.load_profile("ci" if os.environ.get("CI") else "desk")
 """In CI the examples are the same on every run; at the desk each run looks for new ones."""
 
+LONGEST = 150
+"""Seconds that a test may take on a machine that is busy."""
 HEADER = 'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n'
+
+
+@pytest.fixture(autouse=True)
+def ends_some_time():
+    """A test that waits for what never comes is a failure, not the end of the suite."""
+
+    def late(*given: object) -> None:
+        raise TimeoutError(f"{LONGEST} s are over")
+
+    before = signal.signal(signal.SIGALRM, late)
+    signal.alarm(LONGEST)
+    yield
+    signal.alarm(0)
+    signal.signal(signal.SIGALRM, before)
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -331,9 +331,11 @@ def test_in_a_pipe(home, device, broker):
     )
     first = json.loads(process.stdout.readline())
     assert first.keys() == {"what", "name", "value", "at"}
+    found = first
+    while found["name"] != "hall-lamp.lamp.on":  # the device is there, and hears
+        found = json.loads(process.stdout.readline())
     process.stdin.write(lines)
     process.stdin.flush()
-    found = first
     while (found["name"], found["value"]) != ("hall-lamp.lamp.on", True):
         found = json.loads(process.stdout.readline())
     assert "has no nobody.on" in process.stderr.readline()

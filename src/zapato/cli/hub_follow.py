@@ -8,7 +8,7 @@ import queue
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from typing import TYPE_CHECKING
 
 import click
@@ -34,22 +34,30 @@ def in_a_pipe(service: Service, asked: Asked) -> int:
         for each in row["properties"]:
             if each["at"] is not None:
                 changes.put(Change("value", f"{row['name']}.{each['name']}", each["value"], each["at"]))
-    for change in _until(asked, changes):
-        click.echo(line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False))
+    with _till_interrupted():
+        for change in _until(asked, changes):
+            text = line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False)
+            click.echo(text)
     return 0
+
+
+@contextlib.contextmanager
+def _till_interrupted() -> Generator[None]:
+    """Ctrl-C is how it ends."""
+    try:
+        yield
+    except KeyboardInterrupt:
+        click.echo(err=True)
 
 
 def _until(
     asked: Asked, changes: queue.SimpleQueue[Change], runs: Callable[[], bool] = lambda: True
 ) -> Iterator[Change]:
-    """What is in the queue, until the time is over, Ctrl-C, or it runs no longer."""
+    """What is in the queue, until the time is over, or it runs no longer."""
     until = None if asked.lasts is None else time.monotonic() + asked.lasts
-    try:
-        while (until is None or time.monotonic() < until) and runs():
-            with contextlib.suppress(queue.Empty):
-                yield changes.get(timeout=0.2)
-    except KeyboardInterrupt:
-        click.echo(err=True)
+    while (until is None or time.monotonic() < until) and runs():
+        with contextlib.suppress(queue.Empty):
+            yield changes.get(timeout=0.2)
 
 
 def line(change: Change) -> str:
@@ -91,7 +99,8 @@ def on_a_page(service: Service, asked: Asked) -> int:
     click.echo(f"the hub's page: {page.address}")
     changes: queue.SimpleQueue[Change] = queue.SimpleQueue()
     service.hub.listen(lambda change: changes.put(change) if change.what in ("alert", "over") else None)
-    for change in _until(asked, changes, lambda: page.runs):
-        click.echo(line(change))
+    with _till_interrupted():
+        for change in _until(asked, changes, lambda: page.runs):
+            click.echo(line(change))
     page.stop()
     return 0

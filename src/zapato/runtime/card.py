@@ -10,7 +10,7 @@ from loop import Part
 _AT = "/card"
 _FILES = const(16)
 _CARD_AGAIN = const(10000)  # ms between two looks whether a card is there
-_NO_ROOM = const(28)
+_NO_ROOM = (28, 13)  # for bytes, and for a file
 _HELD_ROWS = const(8)  # rows that may wait for a card
 
 
@@ -105,7 +105,7 @@ class Card(Part):
                 self.append()
                 break
             except OSError as error:
-                if error.errno != _NO_ROOM or not self.size:
+                if error.errno not in _NO_ROOM or (self.first == self.last and not self.size):
                     raise
             if self.first == self.last:  # there is room for this file alone: it begins anew
                 self.last += 1

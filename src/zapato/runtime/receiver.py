@@ -41,6 +41,7 @@ class Receiver(Part):
         self.out = None if send is None else Pin(send, Pin.OUT, value=0)
         self.left = 0
         if gpio is not None:
+            d.wake.up = 0  # every name that the handler sets is there before, for it must take no memory
             self.pin = Pin(gpio, Pin.IN)
             self.edge = self.heard_edge
             d.inputs.append(self)
