@@ -126,7 +126,7 @@ def test_requests_that_are_none_and_connections_that_stay_open(put):
     assert [each["state"] for each in attacked(put, HOSTILE * 3)] == ["open"]
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.lists(
         st.dictionaries(

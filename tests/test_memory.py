@@ -72,7 +72,7 @@ def test_a_device_too_big_for_its_chip_is_told_at_the_desk(put, links, severity)
 def test_a_day_on_the_smallest_chip(site, tmp_path, name, demo_day):
     """A fifth of the heap stays free, in pieces of 2 KiB and more, and nothing grows (a week: make bench)."""
     script = (site / "rehearsals" / f"{name}.toml").read_text()
-    (tmp_path / "day.toml").write_text(re.sub(r'lasts = "\d+h"', 'lasts = "24h"', script))
+    (tmp_path / "day.toml").write_text(re.sub(r'lasts = "[^"]+"', 'lasts = "24h"', script))
     result = zapato.rehearse(site / "devices" / f"{name}.toml", tmp_path / "day.toml")
     assert result.passed and result.lasts == 86400
     assert result.used.peak <= 0.8 * result.heap and result.used.largest >= 2048

@@ -146,8 +146,8 @@ def test_a_crash_is_shown_with_its_traceback_and_its_moment(site: Path, tmp_path
 
 def test_a_heap_that_is_too_small_is_a_crash(site: Path, monkeypatch):
     monkeypatch.setattr(importlib.import_module("zapato.stage.rehearse"), "refuse", lambda design: None)
-    design = zapato.load(_device(site, "porch-light"))
-    object.__setattr__(design.board.chip, "heap", 18 * 1024)
+    design = zapato.load(_device(site, "kettle-plug"))
+    object.__setattr__(design.board.chip, "heap", 16 * 1024)
     try:
         result = zapato.rehearse(design)
     finally:
@@ -195,8 +195,8 @@ def test_command_line_shows_verdicts_and_draws(site: Path, tmp_path: Path, cli):
     assert (tmp_path / "t.png").read_bytes().startswith(b"\x89PNG") and (
         tmp_path / "t.csv"
     ).read_text().startswith("t,what,name,value\n")
-    data = json.loads(cli("rehearse", _device(site, "porch-light"), "--format", "json").out)
-    assert data[0]["passed"] and len(data[0]["expectations"]) == 14
+    data = json.loads(cli("rehearse", _device(site, "kettle-plug"), "--format", "json").out)
+    assert data[0]["passed"] and len(data[0]["expectations"]) == 9
 
 
 def test_a_failed_expectation_shows_what_was_seen(site: Path, cli):

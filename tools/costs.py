@@ -60,7 +60,19 @@ EXTRAS = (
     '[contact.{n}]\npin = "auto"\npull = "none"\nquiet = "5s"',
     '[button.{n}]\npin = "auto"\npull = "none"\n[[link]]\nwhen = "{n}.released"\nif = "{n}.lasted > 3"\ndo = "notify(\'x\')"',
 )
-TALKING = ("uart", "frames", "meter", "display", "clock", "radio", "beacon", "receiver", "remote", "card", "sound")
+TALKING = (
+    "uart",
+    "frames",
+    "meter",
+    "display",
+    "clock",
+    "radio",
+    "beacon",
+    "receiver",
+    "remote",
+    "card",
+    "sound",
+)
 """Kinds that come with what they need, as one of these."""
 LINE = '[uart.{n}]\ntx = "auto"\nrx = "auto"\nbaud = 9600\n'
 LAMP = (
@@ -88,7 +100,7 @@ EXTRAS += (
     '[sound.{n}]\npin = "auto"\n[strip.{n}s]\npin = "auto"\ncount = 30\nchip = "ws2812b"\nsupply = "4.5V"\nfollows = "{n}.level"',
     '[receiver.{n}]\npin = "auto"\nsend = "auto"\n[remote.{n}r]\nreceiver = "{n}"\ncode = "a3f012"\n[remote.{n}q]\nreceiver = "{n}"\ncode = "a3f013"',
     '[receiver.{n}]\npin = "auto"',
-    '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\n[card.{n}c]\nbus = "{n}"\nselect = "auto"\nkeeps = ["{n}c.rows"]',
+    '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\ncontroller = "software"\n[card.{n}c]\nbus = "{n}"\nselect = "auto"\nkeeps = ["{n}c.rows"]',
 )
 WATCHERS = (
     '[tally.{n}]\nof = "{one}.on"\ncounts = "time"',
@@ -217,8 +229,9 @@ def _sensors(random: Random, names: list[str]) -> list[str]:
     for name in random.sample(chip_names(), random.randrange(4)):
         text = _sensor(name, names.pop(), buses, names)
         rows += [text] * (text != "")
+    often = random.choice((0, 0, 0.03, 0.06, 0.15))
     for text in EXTRAS:
-        if random.random() < 0.12:
+        if random.random() < often:
             if "{bus}" in text:
                 _sensor("bh1750", names.pop(), buses, names)
             bus = re.search(r"\.(\w+)\]", buses.get("i2c", ""))

@@ -92,6 +92,8 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("pins")
     if any(True for _ in timed(design)):
         found |= {"clock", "names"}
+        if any(part.kind.dates for part in design.parts.values()):
+            found.add("dates")
     if any(link.every and not link.alone for link in design.links):
         found.add("again")
     if design.links or any(follows(part) for part in design.parts.values()):
@@ -116,7 +118,7 @@ def _network(design: Design) -> Iterator[str]:
         return
     yield "mqtt"
     if about.get("tls"):
-        yield "mqtt_tls"
+        yield from ("mqtt_tls", "dates")
     if about.get("report") == "senml" or about.get("apart"):
         yield "report"
     if looked_up(str(about.get("host") or "")):

@@ -11,7 +11,7 @@ ADDRESSES: Chips = {"ds3231": (0x68,)}
 
 def _driver(part: Part) -> Driver | None:
     at = place(part, ADDRESSES)
-    return Driver("ds3231", "Ds3231", at) if at else None
+    return Driver("ds3231", "Ds3231", at, ("dates",)) if at else None
 
 
 def _bench(part: Part) -> Bench:

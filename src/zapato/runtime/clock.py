@@ -27,14 +27,6 @@ def year_of(day):
     return year if day >= day_of(year, 1, 1) else year - 1
 
 
-def date_of(day):
-    # Year, month and date.
-    year, month = year_of(day), 12
-    while day_of(year, month, 1) > day:
-        month -= 1
-    return year, month, day - day_of(year, month, 1) + 1
-
-
 class TimeServer(Names):
     def call(self, address, told):
         self.close()
@@ -131,12 +123,6 @@ class Clock:
         while self.second >= _DAY:
             self.second -= _DAY
             self.utc += 1
-
-    def text(self):
-        # The moment for people and tables: 2026-11-27 22:40:05.
-        self.go_on()
-        minute = self.minute
-        return "%04d-%02d-%02d %02d:%02d:%02d" % (date_of(self.day) + (minute // 60, minute % 60, self.second % 60))
 
     def summer(self):
         # s to add to the standard time, now.

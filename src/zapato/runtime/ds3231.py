@@ -1,5 +1,6 @@
 # DS3231: UTC in seven registers of BCD; the oscillator's stop flag tells whether it may be believed.
-from clock import date_of, day_of
+from clock import day_of
+from dates import date_of
 from loop import Part
 
 

@@ -4,7 +4,7 @@ from machine import RTC
 import select
 import ssl
 
-from clock import date_of
+from dates import date_of
 from mqtt import Mqtt
 
 

@@ -44,10 +44,7 @@ class Sensor(Part):
                 news = abs(value - before) >= self.change if self.change else value != before
             if news:
                 setattr(self, name, value)
-                self.news(name)
-
-    def news(self, name):
-        self.d.changed(self, name)
+                self.d.changed(self, name)
 
     def do(self, action, *given):
         if action != "read" or given:

@@ -13,10 +13,15 @@ class Sound(Sensor):
         super().__init__(d, name, every, change)
         d.every(apart, self.say, 500)
 
-    def news(self, name):
+    def have(self, values):
         # Links hear of it at once, others every now and then.
-        for hear in self.d.ears.get(self.name + "." + name, ()):
-            self.d.guard(hear)
+        for name, value in zip(self.props, values):
+            before = getattr(self, name)
+            if value is None or before is None or abs(value - before) >= self.change:
+                setattr(self, name, value)
+                if value != before:
+                    for hear in self.d.ears.get(self.name + "." + name, ()):
+                        self.d.guard(hear)
 
     def say(self):
         for at in (0, 1):

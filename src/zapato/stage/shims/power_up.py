@@ -41,7 +41,7 @@ class _Gc:
         measure("loaded")
 
     def mem_alloc(self):
-        return gc.mem_alloc() - len(ballast)
+        return gc.mem_alloc() - ballast_size
 
 
 def measure(when):
@@ -55,13 +55,22 @@ with open("/stage/seed") as _file:
 collector = _Gc()
 sys.modules["gc"] = collector
 sys.modules["vfs"] = vfs_fat  # type: ignore
-for _each in range(140):  # the tables of names have room for the program's from here on; see on_names
+for _each in range(330):  # the tables of names have room for the program's from here on; see on_names
     getattr(random, "n%d" % _each, None)
 gc.collect()
 _heap = int(host.call("shims", str(gc.mem_alloc())))
+# What the shims leave beyond the program's heap is taken in small pieces: they fill the holes between the shims, too, so
+# that the program finds its memory in one piece, as on the chip.
+_PIECE = 64
 ballast = None
 gc.collect()
-ballast = bytearray(gc.mem_free() - _heap - 16)
+ballast = [None] * ((gc.mem_free() - _heap) // _PIECE)
+_before = gc.mem_alloc()
+for _each in range(len(ballast)):
+    if gc.mem_free() - _PIECE < _heap:
+        break
+    ballast[_each] = bytes(_PIECE - 16)
+ballast_size = gc.mem_alloc() - _before
 gc.collect()
 gc_base = gc.mem_alloc()
 tables = bytearray(int(host.call("names", "")))
