@@ -137,8 +137,22 @@ class Unmeasured(Exception):
     """A device whose program does not run to the end."""
 
 
+def _plain_device(random: Random) -> str:
+    """Numbers and links of one sort, few to many: what a link takes by itself, which any mixture hides."""
+    count = random.randrange(2, 70)
+    then = random.choice(("lamp.toggle", "lamp.on", "lamp.pulse('2s')", "notify('x')"))
+    rows = [
+        f'[number.n{n}]\nstart = 0\n[[link]]\nwhen = "n{n}.value > {n}"\ndo = "{then}"' for n in range(count)
+    ]
+    network = random.choice(("", "", NETWORK, NETWORK + BROKER))
+    head = f'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n{network}[relay.lamp]\npin = 14\n'
+    return head + "\n".join(rows) + "\n"
+
+
 def device(random: Random) -> str:
     """A device file made at random: parts from the kinds' examples, links between them."""
+    if random.random() < 0.12:
+        return _plain_device(random)
     names = [f"{random.choice(WORDS)}{i}" for i in range(120)]
     rows, switched, read = _sensors(random, names), [], []
     for kind, count in _counts(random):

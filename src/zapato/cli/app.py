@@ -91,13 +91,13 @@ def complain(message: str, fix: str = "") -> int:
     return USAGE
 
 
-def show_refused(refused: Refused) -> int:
-    """The findings that stand in the way, and one line; returns the exit code."""
+def show_refused(refused: Refused, aside: bool = False) -> int:
+    """The findings that stand in the way, and one line; returns the exit code. `aside` of what a program reads: all on standard error."""
     from zapato.cli.report import text_of
     from zapato.findings import Finding, Report
 
     found = [each for each in refused.findings if isinstance(each, Finding)]
     if found:
-        click.echo(text_of(Report.of(found, texts=refused.texts)), nl=False)
+        click.echo(text_of(Report.of(found, texts=refused.texts)), nl=False, err=aside)
     click.echo(f"zapato: {refused}" + (f" ({refused.fix})" if refused.fix else ""), err=True)
     return 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 import click
@@ -17,7 +18,12 @@ import click
     type=click.Path(path_type=Path),
     help="The vendor's MicroPython image for the chip: makes the whole flash of a new device, too.",
 )
-def COMMAND(paths: tuple[Path, ...], out: Path, base: Path | None) -> int:
+@click.option(
+    "--jobs",
+    type=click.IntRange(1),
+    help="Processes that work at a time; by default one, or the machine's cores for many devices.",
+)
+def COMMAND(paths: tuple[Path, ...], out: Path, base: Path | None, jobs: int | None) -> int:
     """Build devices: compiled modules, update package, data partition and build.json under OUT/<device>/.
 
     What holds secrets stands in OUT/<device>/secret/. Refuses while errors stand (exit code 1); the other devices go on. Equal inputs give equal bytes.
@@ -25,10 +31,13 @@ def COMMAND(paths: tuple[Path, ...], out: Path, base: Path | None) -> int:
     from zapato.checks import all_files
     from zapato.cli.each import each_device
     from zapato.cli.report import built_lines
-    from zapato.firmware import build
+    from zapato.firmware import Build, build
+    from zapato.spread import jobs_for
 
-    def one(path: Path) -> bool:
-        click.echo("\n".join(built_lines(build(path, out, base=base))))
+    def tell(built: Build) -> bool:
+        click.echo("\n".join(built_lines(built)))
         return True
 
-    return each_device(all_files(paths), "built", one)
+    files = all_files(paths)
+    work = partial(build, out=out, base=base)
+    return each_device(files, "built", work, tell, jobs=jobs or jobs_for(len(files)))

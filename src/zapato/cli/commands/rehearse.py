@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -43,6 +44,11 @@ if TYPE_CHECKING:
     multiple=True,
     help="With --live: a real serial port in place of what the stage has at a link, such as line=/dev/ttyUSB0.",
 )
+@click.option(
+    "--jobs",
+    type=click.IntRange(1),
+    help="Processes that work at a time; by default one, or the machine's cores for many devices.",
+)
 @click.option("--brief", is_flag=True, help="One line a device, in place of the day's story.")
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
@@ -57,6 +63,7 @@ def COMMAND(
     live: bool,
     broker: str | None,
     ports: tuple[str, ...],
+    jobs: int | None,
     brief: bool,
     form: str,
 ) -> int:
@@ -72,6 +79,7 @@ def COMMAND(
     from zapato.cli.live import play
     from zapato.cli.report import brief_line, rehearsal_lines
     from zapato.cli.terminal import Meter
+    from zapato.spread import jobs_for
     from zapato.stage import rehearse
 
     devices = all_files(paths)
@@ -81,27 +89,26 @@ def COMMAND(
 
         check_name(plot)
     results: list[Rehearsal] = []
+    several = jobs or jobs_for(len(devices))
 
-    def virtual(path: Path) -> Rehearsal:
+    def one(path: Path) -> Rehearsal:
+        if live:
+            return play(path, script, broker, form == "json", dict(each.split("=", 1) for each in ports))
         meter = Meter(f"rehearsing {path.stem}")
         try:
             return rehearse(path, script, seed=seed, progress=meter.at)
         finally:
             meter.done()
 
-    def one(path: Path) -> bool:
-        result = (
-            play(path, script, broker, form == "json", dict(each.split("=", 1) for each in ports))
-            if live
-            else virtual(path)
-        )
+    def tell(result: Rehearsal) -> bool:
         results.append(result)
         if form == "text":
             click.echo(brief_line(result) if brief else "\n".join(rehearsal_lines(result)))
         _files(result, plot, trace, cards)
         return result.passed
 
-    code = each_device(devices, "rehearsed without a fault", one, quiet=form == "json")
+    work = partial(rehearse, seed=seed) if several > 1 and len(devices) > 1 else one
+    code = each_device(devices, "rehearsed without a fault", work, tell, quiet=form == "json", jobs=several)
     if form == "json":
         import json
 

@@ -64,12 +64,10 @@ _heap = int(host.call("shims", str(gc.mem_alloc())))
 _PIECE = 64
 ballast = None
 gc.collect()
-ballast = [None] * ((gc.mem_free() - _heap) // _PIECE)
+ballast = [None] * ((gc.mem_free() - _heap) // (_PIECE + 4) - 1)
 _before = gc.mem_alloc()
 for _each in range(len(ballast)):
-    if gc.mem_free() - _PIECE < _heap:
-        break
-    ballast[_each] = bytes(_PIECE - 16)
+    ballast[_each] = bytes(_PIECE - 17)  # one block for itself, and a byte more than it holds
 ballast_size = gc.mem_alloc() - _before
 gc.collect()
 gc_base = gc.mem_alloc()

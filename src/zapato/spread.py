@@ -1,0 +1,88 @@
+"""Work on many devices: one after the other, or on any executor. What comes of it comes in their order, whatever ran where."""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import os
+from collections import deque
+from collections.abc import Callable, Generator, Iterator, Sequence
+from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ProcessPoolExecutor
+from functools import partial
+from pathlib import Path
+from typing import TypeVar
+
+from zapato.errors import ZapatoError
+
+T = TypeVar("T")
+AHEAD = 32
+"""Devices that wait for a worker at the most: thousands of futures would only take memory."""
+PAYS = 4
+"""Devices from which on processes of their own pay: starting one takes about as long as a small rehearsal."""
+
+
+def spread(
+    work: Callable[[Path], T], paths: Sequence[Path], executor: Executor | None = None
+) -> Iterator[tuple[Path, Callable[[], T]]]:
+    """Each path with a call that gives what `work` made of it, or raises what it raised.
+
+    Without an executor the work is done at that call; with one it has been begun before, so `work` and what it gives
+    must be able to go to another process. A worker that dies ends nobody else: those that it had are a ZapatoError each.
+    Whatever ends the iteration early ends what has not begun, too.
+    """
+    if executor is None:
+        yield from ((path, partial(work, path)) for path in paths)
+        return
+    begun: deque[tuple[Path, Future[T]]] = deque()
+    rest = iter(paths)
+    try:
+        while True:
+            for path in rest:
+                begun.append((path, _begin(executor, work, path)))
+                if len(begun) >= AHEAD:
+                    break
+            if not begun:
+                return
+            path, future = begun.popleft()
+            yield path, partial(_outcome, future, path)
+    finally:
+        for _, future in begun:
+            future.cancel()
+
+
+def _begin(executor: Executor, work: Callable[[Path], T], path: Path) -> Future[T]:
+    try:
+        return executor.submit(work, path)
+    except (BrokenExecutor, RuntimeError) as error:  # nobody takes work any more
+        lost: Future[T] = Future()
+        lost.set_exception(error if isinstance(error, BrokenExecutor) else BrokenExecutor(str(error)))
+        return lost
+
+
+def _outcome(future: Future[T], path: Path) -> T:
+    try:
+        return future.result()
+    except (BrokenExecutor, CancelledError):
+        raise ZapatoError(
+            f"{path.stem} was not done: its worker ended", "run it again; --jobs 1 works without workers"
+        ) from None
+
+
+def jobs_for(count: int, asked: int = 0) -> int:
+    """How many processes suit so many devices: what was asked, else one for a few, the machine's cores for more."""
+    if asked:
+        return min(asked, max(1, count))
+    return 1 if count < PAYS else min(os.cpu_count() or 1, count)
+
+
+@contextlib.contextmanager
+def processes(jobs: int) -> Generator[Executor | None]:
+    """An executor of so many processes; None for one, which is this one. Ctrl-C leaves at once what has not begun."""
+    if jobs <= 1:
+        yield None
+        return
+    pool = ProcessPoolExecutor(jobs, mp_context=multiprocessing.get_context("spawn"))
+    try:
+        yield pool
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
