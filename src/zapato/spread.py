@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import multiprocessing
 import os
+import signal
 from collections import deque
 from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ProcessPoolExecutor
@@ -77,12 +78,22 @@ def jobs_for(count: int, asked: int = 0) -> int:
 
 @contextlib.contextmanager
 def processes(jobs: int) -> Generator[Executor | None]:
-    """An executor of so many processes; None for one, which is this one. Ctrl-C leaves at once what has not begun."""
+    """An executor of so many processes; None for one, which is this one.
+
+    Ctrl-C is for this process alone; whatever ends it early ends its workers, in the middle of what they do.
+    """
     if jobs <= 1:
         yield None
         return
-    pool = ProcessPoolExecutor(jobs, mp_context=multiprocessing.get_context("spawn"))
+    alone = multiprocessing.get_context("spawn")
+    pool = ProcessPoolExecutor(
+        jobs, mp_context=alone, initializer=signal.signal, initargs=(signal.SIGINT, signal.SIG_IGN)
+    )
     try:
         yield pool
+    except BaseException:
+        for each in multiprocessing.active_children():
+            each.terminate()
+        raise
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
