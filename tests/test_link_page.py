@@ -36,3 +36,23 @@ def test_an_example_of_the_parts_page_checks_clean(text: str, put):
         + text
     )
     assert not [(f.code, f.message) for f in zapato.check(device).findings]
+
+
+@pytest.mark.parametrize(
+    ("text", "data", "values"),
+    [
+        (
+            "16 aafe 20",
+            "16aafe20000bb81480000000010000000a",
+            {"voltage": 3.0, "temperature": 20.5, "sent": 1, "uptime": 1},
+        ),
+        ("16 0f18", "160f1864", {"battery": 100}),
+        ("16 1a18", "161a18220b8813", {"temperature": 28.5, "humidity": 50.0}),
+        ("0a", "0afc", {"power": -4}),
+    ],
+)
+def test_a_published_advertisement_is_read(text: str, data: str, values: dict):
+    from zapato.lang.patterns import read_pattern
+
+    written = next(each for each in re.findall(r"`([0-9a-f ]+\{[^`]+)`", PARTS) if each.startswith(text))
+    assert read_pattern(written).read(bytes.fromhex(data)) == values
