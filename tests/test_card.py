@@ -227,3 +227,24 @@ def test_the_cards_of_a_rehearsal_from_the_command_line(put, cli, tmp_path):
     called = cli("rehearse", device, "--script", device.parent / "s.toml", "--cards", tmp_path / "cards")
     assert called.code == 0 and (tmp_path / "cards" / "log" / "LOG00001.CSV").read_text().count("\n") == 6
     assert zapato.check(device).ok
+
+
+@pytest.mark.parametrize(
+    ("world", "words"),
+    [
+        ("log.room = -5", "must be 0 to 60000"),
+        ('log.inserted = "no"', "is a boolean"),
+        ("log.rows = 5", "cannot set log.rows"),
+        ("log.room = true", "is a number"),
+    ],
+)
+def test_a_world_that_cannot_be(put, world, words):
+    device = put(
+        {
+            "device.toml": HEADER.format(board="esp32-38pin") + LOG,
+            "s.toml": f'[rehearsal]\nlasts = "1min"\n[world]\n{world}\n',
+        }
+    )
+    with pytest.raises(zapato.errors.RehearsalInvalid) as wrong:
+        zapato.rehearse(device, device.parent / "s.toml")
+    assert words in wrong.value.findings[0].message

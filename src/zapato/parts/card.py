@@ -48,7 +48,7 @@ def _bench(part: Part) -> Bench:
     at = (clock.gpio, part.pins["select"].gpio)
     return Bench(
         sets={word: ["card", *at, word] for word in ("inserted", "room")},
-        feels={"inserted": Felt(False), "room": Felt(100)},
+        feels={"inserted": Felt(False), "room": Felt.number(100, 0, 60_000)},
         cards=(at,),
     )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
 from zapato.parts.electrical import RAIL, drawing, fed
-from zapato.parts.model import Bench, Driver, Kind, Part, Property
+from zapato.parts.model import Bench, Driver, Felt, Kind, Part, Property
 
 ADDRESSES: Chips = {"ds3231": (0x68,)}
 
@@ -18,7 +18,8 @@ def _bench(part: Part) -> Bench:
     chip = stand_in(part, ADDRESSES)
     if chip is None:
         return Bench()
-    return Bench(sets={word: ["i2c", *chip[:3], word] for word in ("battery", "drift")}, chips=(chip,))
+    feels = {"battery": Felt.number(90, 0, 100), "drift": Felt.number(20, -1000, 1000)}
+    return Bench(sets={word: ["i2c", *chip[:3], word] for word in feels}, feels=feels, chips=(chip,))
 
 
 KIND = Kind(

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any, Literal, TypeVar
 
 from zapato.boards.model import Level, Pin
-from zapato.lang.fields import AUTO, Field, Shape, names, text
+from zapato.lang.fields import AUTO, Field, Shape, Wrong, names, text
 from zapato.parts.electrical import Load, Passive
 
 ValueType = Literal["boolean", "number", "text"]
@@ -167,6 +167,17 @@ class Felt:
 
     example: bool | float | str
     read: Callable[[Path, Any], Any] = lambda folder, value: value
+
+    @staticmethod
+    def number(example: float, low: float, high: float) -> Felt:
+        """A number between two others."""
+
+        def read(folder: Path, value: float) -> float:
+            if not low <= value <= high:
+                raise Wrong(f"is {value:g}; it must be {low:g} to {high:g}")
+            return value
+
+        return Felt(example, read)
 
 
 @dataclass(eq=False, repr=False)

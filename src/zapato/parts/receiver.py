@@ -50,7 +50,11 @@ def _bench(part: Part) -> Bench:
         at = part.pins["pin"].gpio
         sets = {"code": ["remote", at, "code"], "noise": ["remote", at, "noise"]}
     reads: dict[str, list[object]] = {"sent": ["sent", part.pins["send"].gpio]} if "send" in part.pins else {}
-    return Bench(reads=reads, sets=sets, feels={"code": Felt("a3f012", _read_felt), "noise": Felt(500)})
+    return Bench(
+        reads=reads,
+        sets=sets,
+        feels={"code": Felt("a3f012", _read_felt), "noise": Felt.number(500, 0, 10_000)},
+    )
 
 
 KIND = Kind(
