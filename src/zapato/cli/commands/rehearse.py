@@ -133,9 +133,12 @@ def _together(several: bool, live: bool, broker: str | None, ports: tuple[str, .
 def _files(result: Rehearsal, plot: Path | None, trace: Path | None, cards: Path | None) -> None:
     if cards:
         from zapato.lang.files import write
+        from zapato.stage.sdcard import OTHERS
 
         for card, files in result.cards.items():
             for name, data in files.items():
+                if name == OTHERS:
+                    continue
                 write(cards / card / name, data)
                 click.echo(f"card: {cards / card / name}", err=True)
     if trace:
