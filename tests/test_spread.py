@@ -69,7 +69,7 @@ def test_in_their_order_whatever_ran_where(executor):
 def test_a_worker_that_dies_ends_nobody_else():
     with processes(2) as pool:
         found = told(spread(_dies, PATHS[:8], pool))
-        assert "d3: ZapatoError" in found and found[:1] == ["d0"] and len(found) == 8
+        assert "d3: ZapatoError" in found and len(found) == 8
         assert all(
             each in (path.stem, f"{path.stem}: ZapatoError") for each, path in zip(found, PATHS, strict=False)
         )
