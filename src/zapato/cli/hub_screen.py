@@ -200,14 +200,19 @@ class _Screen:
         )
 
 
+VALUE = 18
+"""Columns of a value; the list, the page and the history have it whole."""
+
+
 def _property(each: dict[str, Any], curve: str, widths: Sequence[int], columns: int) -> Line:
     """A line, as wide as the terminal has room for."""
     value = harmless(measured(each["value"], each))
+    value = value if len(value) <= VALUE else f"{value[: VALUE - 1]}…"
     style = "class:on" if each["value"] is True else "class:fresh" if (each["age"] or 99) < 2 else ""
     line: Line = [("", f"   {each['name'][: widths[0]]:<{widths[0]}}  ")]
     if columns >= 96:
         line.append(("class:soft", f"{each['label'][: widths[1]]:<{widths[1]}}  "))
-    line += [(style, f"{value[:24]:>16}"), ("class:soft", f"  {age(each):<13}")]
+    line += [(style, f"{value:>{VALUE}}"), ("class:soft", f"  {age(each):<13}")]
     if columns >= 110:
         line.append(("class:trend", f"{curve:<{TREND}}  "))
     if each["settable"]:
