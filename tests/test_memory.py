@@ -70,7 +70,7 @@ def test_a_device_too_big_for_its_chip_is_told_at_the_desk(put, links, severity)
 
 @pytest.mark.parametrize("name", ["kettle-plug", "porch-light"])
 def test_a_day_on_the_smallest_chip(site, tmp_path, name, demo_day):
-    """A fifth of the heap stays free, in pieces of 2 KiB and more, and nothing grows (a week: make bench)."""
+    """A fifth of the heap stays free, in pieces of 2 KiB and more, and nothing grows (every device: benchmarks/days.py)."""
     script = (site / "rehearsals" / f"{name}.toml").read_text()
     (tmp_path / "day.toml").write_text(re.sub(r'lasts = "[^"]+"', 'lasts = "24h"', script))
     result = zapato.rehearse(site / "devices" / f"{name}.toml", tmp_path / "day.toml")
