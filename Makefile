@@ -9,8 +9,9 @@ STAMP  := $(VENV)/.installed
 demo: $(STAMP)
 	$(BIN)/zapato demo --out zapato-demo
 
+# Three at a time on two cores: some tests wait for real time.
 test: $(STAMP) lint $(VENV)/foreign/.installed
-	$(BIN)/python -m pytest -n 2
+	$(BIN)/python -m pytest -n 3
 
 lint: $(STAMP) $(VENV)/stubs/.installed
 	$(BIN)/ruff check src tests benchmarks tools
