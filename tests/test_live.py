@@ -7,6 +7,7 @@ import re
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -136,3 +137,22 @@ def test_virtual_acts_are_refused_live(site, tmp_path):
     with pytest.raises(ZapatoError, match="virtual time"):
         Live(_porch(site), script=path)
     assert zapato.rehearse(_porch(site), path).passed
+
+
+def test_a_press_stays_a_press_on_a_machine_that_stands_still(site):
+    """The board's thread is held up for longer than `hold` asks, in the middle of a press."""
+    rows: queue.Queue = queue.Queue()
+    live = Live(_porch(site), on_row=rows.put)
+    live.start()
+    try:
+        until(rows, "mqtt", "refuge/porch-light/state")
+        live.act("wall.press")
+        live.board.clock.post(lambda: time.sleep(1.6))
+        until(rows, "mqtt", "refuge/porch-light/wall/released")
+    finally:
+        result = live.stop()
+    said = [r["name"].removeprefix("refuge/porch-light/") for r in result.records if r["what"] == "mqtt"]
+    assert "wall/pressed" in said and "wall/held" not in said
+    pins = [(r["t"], r["value"]) for r in result.records if r["what"] == "pin" and r["name"] == "GPIO12"]
+    up, down = pins[-1][0], max(t for t, level in pins if level == 0 and t < pins[-1][0] - 50)
+    assert up - down < 300, pins

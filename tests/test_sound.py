@@ -3,6 +3,7 @@
 import math
 import struct
 import wave
+from itertools import pairwise
 
 import pytest
 from conftest import HEADER, failed, in_the_vm, steps
@@ -182,3 +183,69 @@ def test_the_power_of_a_burst_is_what_it_is():
         {name: runtime_source(name, "esp32") for name in ("sound", "sensor", "loop")},
     )
     assert told.strip() == "(100, 0.0) (0, -99.0) (50, -20.0)"
+
+
+def test_what_it_sends_itself_is_no_press(bench):
+    """A receiver beside its transmitter hears it: a link that answers a code with the same code would never end."""
+    body = AIR.format(pin=27, send=26, lamp=25)
+    body += '[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "plug.send"\n'
+    rows = steps(
+        "500ms: hall.flick", "700ms: hall.flick", "=200ms? not hall.down and not known(air.code)", "1s: b.press", "<1s? air.sent == '0f0f01'", "=1s? not plug.down and not known(air.code)",
+        "5s: plug.press", "<500ms? plug.down",
+    )  # fmt: skip
+    result = bench(body, rows, lasts="10s")
+    assert not failed(result), failed(result)
+
+
+TWICE = {
+    "a code": ('[remote.a]\nreceiver = "air"\ncode = "a3f012"\n[remote.b]\nreceiver = "{}"\ncode = "A3F012"\n', "[receiver.air]\npin = 27\n[receiver.far]\npin = 26\n", "air", "far"),
+    "a beacon": ('[beacon.a]\nradio = "air"\naddress = "a4:c1:38:00:00:01"\n[beacon.b]\nradio = "{}"\naddress = "A4-C1-38-00-00-01"\n', "[radio.air]\n", "air", None),
+    "a meter": ('[meter.a]\nserial = "l"\nregisters = { v = { at = 1 } }\n[meter.b]\nserial = "{}"\nregisters = { v = { at = 1 } }\n', "[uart.l]\ntx = 17\nrx = 16\nbaud = 9600\n[uart.k]\ntx = 25\nrx = 26\nbaud = 9600\n", "l", "k"),
+    "a serial number": ('[sensor.a]\nchip = "ds18b20"\nbus = "w"\nserial = "28ff641e0300008f"\n[sensor.b]\nchip = "ds18b20"\nbus = "{}"\nserial = "28ff641e0300008f"\n', "[onewire.w]\npin = 27\npull_up = \"4.7kohm\"\n[onewire.v]\npin = 26\npull_up = \"4.7kohm\"\n", "w", "v"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", TWICE)
+def test_one_thing_has_one_part(checked, name):
+    body, buses, same, other = TWICE[name]
+    codes = [f.code for f in checked(buses + body.replace("{}", same)) if f.severity == "error"]
+    assert codes == ["heard-twice"]
+    if other:
+        assert "heard-twice" not in {f.code for f in checked(buses + body.replace("{}", other))}
+
+
+def test_a_recording_of_two_channels_is_its_first(tmp_path):
+    from zapato.lang.fields import Wrong
+    from zapato.parts.sound import read_wave
+
+    with wave.open(str(tmp_path / "two.wav"), "wb") as file:
+        file.setparams((2, 2, 8000, 0, "NONE", ""))
+        file.writeframes(struct.pack("<6h", 1, -9, 2, -9, -32768, -9))
+    found = read_wave(tmp_path, "two.wav")
+    assert found.rate == 8000 and list(found.samples) == [1, 2, -32768]
+    with pytest.raises(Wrong, match="no file"):
+        read_wave(tmp_path, ".")
+    with wave.open(str(tmp_path / "long.wav"), "wb") as file:
+        file.setparams((1, 2, 8000, 0, "NONE", ""))
+        for _ in range(5):
+            file.writeframes(bytes(14 << 20))
+    with pytest.raises(Wrong, match="more than 64 MiB"):
+        read_wave(tmp_path, "long.wav")
+
+
+def test_a_voltage_comes_back_after_a_power_cut(bench):
+    body = '[dimmer.hall]\npin = 25\nby = "dac"\nstart = "last"\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "hall.level = 40"\n[[link]]\nwhen = "b.released"\ndo = "hall.on"\n'
+    result = bench(body, steps("1s: b.press", "<1s? hall.on and hall.level > 39.5 and hall.level < 40.5", "15s: power.cut", "+2s? hall.on and hall.level > 39.5"), lasts="20s")  # fmt: skip
+    assert not failed(result)
+
+
+def test_others_hear_of_the_sound_every_now_and_then(bench):
+    """A noisy minute: links follow it five times a second, the broker every other one, and has the last word."""
+    body = ANALOG.format(34) + '[tally.beats]\nof = "hall.level > 50"\n'
+    loud = [f"{2000 + 400 * n}ms: hall.loudness = {-5 if n % 2 else -38}" for n in range(100)]
+    result = bench(body, "[world]\nhall.loudness = -38\n" + steps(*loud, "50s? beats.total > 40"), lasts="1min", site='[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n')  # fmt: skip
+    assert not failed(result)
+    said = [r for r in result.records if r["what"] == "mqtt" and r["name"].endswith("hall/loudness")]
+    assert 15 <= len(said) <= 32
+    assert min(after["t"] - before["t"] for before, after in pairwise(said[1:])) > 1.5
+    assert abs(float(said[-1]["value"]) + 5) < 1.5

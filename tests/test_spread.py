@@ -40,22 +40,20 @@ def told(found) -> list[str]:
 
 
 class Backwards(Executor):
-    """Does what it was given last first, at the moment that somebody asks."""
+    """Does what it was given last first, when somebody waits for it."""
 
     def __init__(self):
-        self.waits = []
+        self.given = []
 
     def submit(self, work, /, *given, **more):
-        made = Future()
-        made.result = lambda timeout=None, whole=Future.result: self._until(made) or whole(made)
-        self.waits.append((made, lambda: work(*given, **more)))
-        return made
+        self.given.append((Future(), work, given))
+        return self.given[-1][0]
 
-    def _until(self, wanted):
-        while not wanted.done():
-            future, call = self.waits.pop()
+    def work(self):
+        while self.given:
+            future, work, given = self.given.pop()
             try:
-                future.set_result(call())
+                future.set_result(work(*given))
             except Exception as error:
                 future.set_exception(error)
 
@@ -63,7 +61,7 @@ class Backwards(Executor):
 @pytest.mark.parametrize("executor", [None, Backwards(), ThreadPoolExecutor(3)])
 def test_in_their_order_whatever_ran_where(executor):
     wanted = [each.stem if each.stem != "d7" else "d7: Refused" for each in PATHS]
-    assert told(spread(_work, PATHS, executor)) == wanted
+    assert told(spread(_work, PATHS, executor, getattr(executor, "work", lambda: None))) == wanted
 
 
 def test_a_worker_that_dies_ends_nobody_else():
@@ -92,7 +90,7 @@ def test_whoever_stops_early_leaves_nothing_running():
     assert 1 <= len(ran) <= 2 < AHEAD
 
 
-@given(st.integers(0, 10_000), st.integers(0, 64))
+@given(st.integers(0, 10_000), st.none() | st.integers(1, 64))
 def test_how_many_processes(count, asked):
     found = jobs_for(count, asked)
     assert 1 <= found <= max(1, count) and (not asked or found <= asked)
@@ -103,6 +101,9 @@ def test_a_site_in_two_processes_is_what_it_is_in_one(site, cli, tmp_path):
     for path in (site / "rehearsals").glob("*.toml"):
         text = path.read_text()
         path.write_text(text[: text.index("[[step]]")].replace("5h", "2min").replace("2h10min", "2min"))
+    for name in ("gear-locker", "rack-strip", "porch-light"):
+        (site / "devices" / f"{name}.toml").unlink()
+        (site / "rehearsals" / f"{name}.toml").unlink()
     (site / "devices" / "kettle-plug.toml").write_text("nothing of the kind")
     rows = {}
     for jobs in (1, 2):
@@ -110,13 +111,13 @@ def test_a_site_in_two_processes_is_what_it_is_in_one(site, cli, tmp_path):
         assert called.code == 1 and "kettle-plug" in called.err
         rows[jobs] = [{k: v for k, v in each.items() if k != "wall"} for each in json.loads(called.out)]
         built = cli("build", site, "--jobs", jobs, "--out", tmp_path / str(jobs))
-        assert built.code == 1 and built.out.rstrip().endswith("5 of 6 devices built; not: kettle-plug")
-    assert rows[1] == rows[2] and len(rows[1]) == 5
+        assert built.code == 1 and built.out.rstrip().endswith("2 of 3 devices built; not: kettle-plug")
+    assert rows[1] == rows[2] and len(rows[1]) == 2
     one, two = (
         {str(p.relative_to(tmp_path / n)): p.read_bytes() for p in (tmp_path / n).rglob("*.mpy")}
         for n in ("1", "2")
     )
-    assert one == two and len(one) > 20
+    assert one == two and len(one) > 15
 
 
 def test_ctrl_c_in_the_middle_leaves_at_once(site):

@@ -1,13 +1,14 @@
 """The time of day: what device files say of it, the zone's rules on the device, the sun, and servers that fail or lie."""
 
 import json
+import math
 import re
 from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import pytest
 from conftest import HEADER, failed, in_the_vm, steps
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import zapato
@@ -225,3 +226,34 @@ def test_the_time_server_is_a_setting_and_never_part_of_the_package(put):
     assert "ntp.hut" not in plan
     assert re.search(r"Clock\(d, \(3600, 7200, ", plan)
     assert json.dumps(settings(design, ""))
+
+
+def almanac(day: date, latitude: float, longitude: float, standard: int, rising: bool) -> float:
+    """Minutes after midnight, by the low-precision formulas of the Astronomical Almanac (the Sun, section C)."""
+    midnight = datetime(day.year, day.month, day.day, tzinfo=UTC)
+    minute = 360.0 if rising else 1080.0
+    for _ in range(6):
+        moment_ = midnight + timedelta(minutes=minute - standard / 60)
+        t = (moment_ - datetime(2000, 1, 1, 12, tzinfo=UTC)).total_seconds() / 86_400
+        g, length = math.radians(357.528 + 0.9856003 * t), 280.460 + 0.9856474 * t
+        along = math.radians(length + 1.915 * math.sin(g) + 0.020 * math.sin(2 * g))
+        tilt = math.radians(23.439 - 4e-7 * t)
+        ascension = math.degrees(math.atan2(math.cos(tilt) * math.sin(along), math.cos(along)))
+        height = math.asin(math.sin(tilt) * math.sin(along))
+        noon = 720 - 4 * longitude - 4 * ((length - ascension + 180) % 360 - 180) + standard / 60
+        place = math.radians(latitude)
+        cosine = (math.sin(math.radians(-0.8333)) - math.sin(place) * math.sin(height)) / (
+            math.cos(place) * math.cos(height)
+        )
+        half = 4 * math.degrees(math.acos(cosine))
+        minute = noon - half if rising else noon + half
+    return minute % 1440
+
+
+@given(st.integers(0, 364), st.floats(-60, 60), st.integers(-11, 11), st.floats(-7, 7))
+@example(127, 58.0, 4, -2.0)  # it rises about midnight of Greenwich
+@example(279, 60.0, 11, -4.74)  # and here the day's own change counts most
+def test_the_sun_rises_and_sets_as_the_almanac_has_it(day, latitude, hours, off):
+    when, longitude, standard = date(2029, 1, 1) + timedelta(days=day), hours * 15 + off, hours * 3600
+    for found, rising in zip(sun_of(when, latitude, longitude, standard), (True, False), strict=True):
+        assert abs(found - almanac(when, latitude, longitude, standard, rising)) < 1.25

@@ -8,8 +8,9 @@ import os
 import signal
 from collections import deque
 from collections.abc import Callable, Generator, Iterator, Sequence
-from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ProcessPoolExecutor
+from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ProcessPoolExecutor, wait
 from functools import partial
+from itertools import islice
 from pathlib import Path
 from typing import TypeVar
 
@@ -18,18 +19,24 @@ from zapato.errors import ZapatoError
 T = TypeVar("T")
 AHEAD = 32
 """Devices that wait for a worker at the most: thousands of futures would only take memory."""
+LOOK = 0.5
+"""Seconds between two looks at work that is waited for."""
 PAYS = 4
 """Devices from which on processes of their own pay: starting one takes about as long as a small rehearsal."""
 
 
 def spread(
-    work: Callable[[Path], T], paths: Sequence[Path], executor: Executor | None = None
+    work: Callable[[Path], T],
+    paths: Sequence[Path],
+    executor: Executor | None = None,
+    waiting: Callable[[], object] = lambda: None,
 ) -> Iterator[tuple[Path, Callable[[], T]]]:
     """Each path with a call that gives what `work` made of it, or raises what it raised.
 
     Without an executor the work is done at that call; with one it has been begun before, so `work` and what it gives
     must be able to go to another process. A worker that dies ends nobody else: those that it had are a ZapatoError each.
-    Whatever ends the iteration early ends what has not begun, too.
+    Whatever ends the iteration early ends what has not begun, too. `waiting` is called twice a second while a result is
+    waited for.
     """
     if executor is None:
         yield from ((path, partial(work, path)) for path in paths)
@@ -38,14 +45,11 @@ def spread(
     rest = iter(paths)
     try:
         while True:
-            for path in rest:
-                begun.append((path, _begin(executor, work, path)))
-                if len(begun) >= AHEAD:
-                    break
+            begun.extend((path, _begin(executor, work, path)) for path in islice(rest, AHEAD - len(begun)))
             if not begun:
                 return
             path, future = begun.popleft()
-            yield path, partial(_outcome, future, path)
+            yield path, partial(_outcome, future, path, waiting)
     finally:
         for _, future in begun:
             future.cancel()
@@ -54,14 +58,16 @@ def spread(
 def _begin(executor: Executor, work: Callable[[Path], T], path: Path) -> Future[T]:
     try:
         return executor.submit(work, path)
-    except (BrokenExecutor, RuntimeError) as error:  # nobody takes work any more
+    except RuntimeError as error:  # nobody takes work any more
         lost: Future[T] = Future()
-        lost.set_exception(error if isinstance(error, BrokenExecutor) else BrokenExecutor(str(error)))
+        lost.set_exception(BrokenExecutor(str(error)))
         return lost
 
 
-def _outcome(future: Future[T], path: Path) -> T:
+def _outcome(future: Future[T], path: Path, waiting: Callable[[], object]) -> T:
     try:
+        while not wait([future], LOOK).done:
+            waiting()
         return future.result()
     except (BrokenExecutor, CancelledError):
         raise ZapatoError(
@@ -69,10 +75,10 @@ def _outcome(future: Future[T], path: Path) -> T:
         ) from None
 
 
-def jobs_for(count: int, asked: int = 0) -> int:
+def jobs_for(count: int, asked: int | None) -> int:
     """How many processes suit so many devices: what was asked, else one for a few, the machine's cores for more."""
     if asked:
-        return min(asked, max(1, count))
+        return max(1, min(asked, count))
     return 1 if count < PAYS else min(os.cpu_count() or 1, count)
 
 

@@ -8,7 +8,7 @@ from typing import TypeVar
 
 import click
 
-from zapato.cli.terminal import styled
+from zapato.cli.terminal import Meter, styled
 from zapato.errors import Refused, ZapatoError
 from zapato.spread import processes, spread
 
@@ -34,10 +34,17 @@ def each_device(
     """
     if len(files) == 1:
         return 0 if tell(work(files[0])) else 1
+    failed: list[str] = []
+    meter, over = Meter("waiting for workers"), 0
+
+    def waiting() -> None:
+        meter.at(over / len(files), f"{over} of {len(files)}")
+
     with processes(jobs) as executor:
-        failed = [
-            path.stem for path, find in spread(work, files, executor) if not _good(path, find, tell, quiet)
-        ]
+        for path, find in spread(work, files, executor, waiting):
+            if not _good(path, find, tell, meter, quiet):
+                failed.append(path.stem)
+            over += 1
     names = ", ".join(failed[:SHOWN]) + (f" and {len(failed) - SHOWN} more" if len(failed) > SHOWN else "")
     count = f"{len(files) - len(failed)} of {len(files)} devices {done}"
     if not quiet:
@@ -45,9 +52,13 @@ def each_device(
     return 1 if failed else 0
 
 
-def _good(path: Path, find: Callable[[], T], tell: Callable[[T], bool], quiet: bool) -> bool:
+def _good(path: Path, find: Callable[[], T], tell: Callable[[T], bool], meter: Meter, quiet: bool) -> bool:
     try:
-        return tell(find())
+        try:
+            found = find()
+        finally:
+            meter.done()
+        return tell(found)
     except ZapatoError as error:
         if isinstance(error, Refused):
             from zapato.cli.app import show_refused

@@ -74,6 +74,7 @@ KIND = Kind(
         measured("gone", "it counts as gone when it was not heard for so long", "time", 60_000, least=1000),
     ),
     properties=_properties,
+    told_by="address",
     driver=_driver,
     bench=_bench,
     bus=lambda part: "radio",

@@ -47,8 +47,8 @@ def _bench(part: Part) -> Bench:
         return Bench()
     at = (clock.gpio, part.pins["select"].gpio)
     return Bench(
-        sets={word: ["card", *at, word] for word in ("inserted", "room")},
-        feels={"inserted": Felt(False), "room": Felt.number(100, 0, 60_000)},
+        sets={word: ["card", *at, word] for word in ("inserted", "room", "old")},
+        feels={"inserted": Felt(False), "old": Felt(True), "room": Felt.number(100, 0, 60_000)},
         cards=(at,),
     )
 

@@ -78,6 +78,7 @@ KIND = Kind(
     ),
     properties=_properties,
     actions={"read": Action(help="read everything now")},
+    told_by="address",
     driver=_driver,
     bench=_bench,
     bus=lambda part: "uart",

@@ -49,7 +49,9 @@ def _bench(part: Part) -> Bench:
     if "pin" in part.pins:
         at = part.pins["pin"].gpio
         sets = {"code": ["remote", at, "code"], "noise": ["remote", at, "noise"]}
-    reads: dict[str, list[object]] = {"sent": ["sent", part.pins["send"].gpio]} if "send" in part.pins else {}
+    reads: dict[str, list[object]] = {}
+    if "send" in part.pins:
+        reads["sent"] = ["sent", part.pins["send"].gpio, part.pins["pin"].gpio if "pin" in part.pins else -1]
     return Bench(
         reads=reads,
         sets=sets,

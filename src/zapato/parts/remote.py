@@ -6,6 +6,9 @@ from zapato.lang.fields import REQUIRED, Field, names
 from zapato.parts.model import Action, Bench, Driver, Kind, Part, Property
 from zapato.parts.receiver import read_code
 
+FRAMES = 6
+"""Times that a press sends the code; a flick is too short for more than one."""
+
 
 def _driver(part: Part) -> Driver | None:
     if "receiver" not in part.linked:
@@ -17,7 +20,10 @@ def _driver(part: Part) -> Driver | None:
 
 def _bench(part: Part) -> Bench:
     at = part.linked["receiver"].pins.get("pin") if "receiver" in part.linked else None
-    return Bench(acts={"press": ["remote", at.gpio, part.get("code", "")]} if at else {})
+    if at is None:
+        return Bench()
+    whole: list[object] = ["remote", at.gpio, part.get("code", "")]
+    return Bench(acts={"press": [*whole, FRAMES], "flick": [*whole, 1]})
 
 
 KIND = Kind(
@@ -30,6 +36,7 @@ KIND = Kind(
     properties=lambda part: {"down": Property("boolean", help="it is pressed at this moment, as far as its code keeps coming")},
     events={"pressed": "its code came", "released": "its code has stopped coming"},
     actions={"send": Action(help="send its code")},
+    told_by="code",
     driver=_driver,
     bench=_bench,
     bus=lambda part: "receiver",

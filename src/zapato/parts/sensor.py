@@ -224,6 +224,7 @@ KIND = Kind(
     properties=_properties,
     actions={"read": Action(help="read now")},
     needs=_needs,
+    told_by="serial",
     driver=_driver,
     bench=_bench,
     requires=_requires,

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 import wave
+from array import array
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,38 +14,40 @@ from zapato.parts.electrical import RAIL, drawing, fed
 from zapato.parts.model import Bench, Driver, Felt, Kind, Need, Part, Property
 
 LINES = ("sck", "ws", "sd")
-LONGEST = 600
-"""Seconds of a recording at the most."""
+LARGEST = 64 << 20
+"""Bytes of a recording at the most: six minutes in two channels at 48 kHz."""
 
 
 @dataclass(frozen=True, repr=False)
 class Recording:
-    """Samples from -1 to 1, and how many a second."""
+    """Samples of 16 bits, and how many a second."""
 
     rate: int
-    samples: tuple[float, ...]
+    samples: array[int]
 
 
 def read_wave(folder: Path, value: str) -> Recording:
     """The recording in a WAV file of 16-bit PCM, its first channel. Raises Wrong."""
     path = folder / value
+    if path.exists() and not path.is_file():
+        raise Wrong("is no file")
     try:
         with wave.open(str(path), "rb") as file:
             channels, width, rate, count = file.getparams()[:4]
             if width != 2:
                 raise Wrong(f"has {8 * width} bits a sample", "a WAV file with 16 bits a sample")
-            if not rate or count > LONGEST * rate:
-                raise Wrong(f"is longer than {LONGEST} s")
-            data = memoryview(file.readframes(count))
+            if not rate or count * channels * width > LARGEST:
+                raise Wrong(f"has more than {LARGEST >> 20} MiB")
+            samples = array("h", file.readframes(count))
     except OSError as error:
         raise Wrong(
             f"cannot be read: {error.strerror or error}", "its place is beside the rehearsal"
         ) from None
     except (wave.Error, EOFError) as error:
         raise Wrong(f"is no WAV file of PCM: {error or 'it ends too early'}") from None
-    step = 2 * channels
-    found = (int.from_bytes(data[at : at + 2], "little", signed=True) for at in range(0, len(data) - 1, step))
-    return Recording(rate, tuple(each / 32768 for each in found))
+    if sys.byteorder == "big":
+        samples.byteswap()
+    return Recording(rate, samples[::channels])
 
 
 def _needs(part: Part) -> Iterable[Need]:

@@ -157,6 +157,9 @@ class Receiver(Part):
         put(1)
         wait(short)
         put(0)
+        self.whole = False  # what it sends itself is no one's press
+        self.count = _WIDTHS + 1
+        self.before = None
         self.left -= 1
         if not self.left:
             self.queue.pop(0)

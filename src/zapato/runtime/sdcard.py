@@ -2,7 +2,7 @@
 from micropython import const
 import time
 
-_SLOW = const(400000)  # Hz while it is set up (section 6.4.1)
+_SLOW = const(400000)  # Hz while it is identified, at the most (chapter 4.2, f_OD)
 _BLOCK = const(512)
 _BEGIN = const(0xFE)  # the token before a block
 _TAKEN = const(0x05)
@@ -11,6 +11,7 @@ _SLOWEST = const(500)  # ms: a block is read within 100 and written within 250 (
 
 class SdCard:
     def __init__(self, bus, select, speed):
+        self.d = bus.d
         self.spi = bus.spi
         self.select = bus.select(select)
         self.speed = speed
@@ -59,7 +60,10 @@ class SdCard:
         return (size + 1) << shift
 
     def ask(self, number, given, check=0xFF, more=0, stay=False):
-        # A command and its first answer; `more` bytes of it are kept in `answer`.
+        # A command and its first answer; `more` bytes of it are kept in `answer`. Many in a row may take longer than the
+        # watchdog waits, and each of them comes to an end.
+        if self.d.dog:
+            self.d.dog.feed()
         frame = self.frame
         frame[0] = 0x40 | number
         for at in range(4):

@@ -48,6 +48,8 @@ class Attached(Cards):
         self.advertised: list[bytes] = []
         self.screens: dict[str, bytes] = {}
         """What displays show that has not stood for long."""
+        self.volumes = {}
+        """File systems that the program mounted, by their number."""
         self.remotes: dict[int, Remote] = {}
         self.plugs: dict[int, Plug] = {}
         self.sounds: dict[int, Sounding] = {}
@@ -70,18 +72,22 @@ class Attached(Cards):
             self.remotes[gpio] = Remote(self.pins.line(gpio), self.clock, self.random)
         return self.remotes[gpio]
 
-    def plug(self, gpio: int) -> Plug:
-        """What hears the transmitter module on this pin."""
+    def plug(self, gpio: int, beside: int) -> Plug:
+        """What hears the transmitter module on this pin; `beside` is the pin of its receiver module, or -1."""
         if gpio not in self.plugs:
-            line = self.pins.line(gpio)
-            self.plugs[gpio] = Plug(line, self.clock, lambda code: self.trace.log("sent", line.name, code))
+            line, near = self.pins.line(gpio), self.remote(beside) if beside >= 0 else None
+            self.plugs[gpio] = Plug(
+                line, self.clock, lambda code: self.trace.log("sent", line.name, code), near
+            )
         return self.plugs[gpio]
 
     # --- microphones
 
     def sound(self, gpio: int) -> Sounding:
         """The sound at the microphone on this pin."""
-        return self.sounds.setdefault(gpio, Sounding(self.clock))
+        if gpio not in self.sounds:
+            self.sounds[gpio] = Sounding(self.clock)
+        return self.sounds[gpio]
 
     def on_i2s(self, data: bytes) -> None:
         """A controller takes these pins, where the chip has it."""

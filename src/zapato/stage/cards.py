@@ -13,43 +13,45 @@ class Cards:
 
     buses: dict[int, dict[int, Any]]
     pipe: bytes
-    volume: Volume
+    volumes: dict[bytes, Volume]
     asked: Asked[Any]
 
     def card(self, sck: int, select: int) -> SdCard:
         """The slot with this select line."""
-        return self.buses.setdefault(sck, {}).setdefault(select, SdCard())
+        bus = self.buses.setdefault(sck, {})
+        if select not in bus:
+            bus[select] = SdCard()
+        return bus[select]
 
-    @property
-    def cards(self) -> dict[tuple[int, int], SdCard]:
-        """Every slot, by clock line and select line."""
-        return {
-            (sck, select): chip
-            for sck, bus in self.buses.items()
-            for select, chip in bus.items()
-            if isinstance(chip, SdCard)
-        }
+    def _volume(self, data: bytes) -> tuple[Volume, bytes]:
+        """Which of the mounted ones is meant, and the rest of the question."""
+        name, _, rest = data.partition(b" ")
+        return self.volumes[name], rest
 
     def on_fat_mount(self, data: bytes) -> str:
-        self.volume = Volume()
-        return self._ask(self.volume.mount())
+        made = self.volumes[data.strip()] = Volume()
+        return self._ask(made.mount())
 
     def on_fat_names(self, data: bytes) -> str:
-        return self._ask(self.volume.names())
+        return self._ask(self._volume(data)[0].names())
 
     def on_fat_size(self, data: bytes) -> str:
-        return self._ask(self.volume.size(data.decode()))
+        volume, name = self._volume(data)
+        return self._ask(volume.size(name.decode()))
 
     def on_fat_remove(self, data: bytes) -> str:
-        return self._ask(self.volume.remove(data.decode()))
+        volume, name = self._volume(data)
+        return self._ask(volume.remove(name.decode()))
 
     def on_fat_append(self, data: bytes) -> str:
-        name, _, text = data.partition(b"\n")
-        return self._ask(self.volume.append(name.decode(), text))
+        volume, rest = self._volume(data)
+        name, _, text = rest.partition(b"\n")
+        return self._ask(volume.append(name.decode(), text))
 
     def on_fat_read(self, data: bytes) -> str:
-        at, size, name = data.split(b" ", 2)
-        return self._ask(self.volume.read(name.decode(), int(at), int(size)))
+        volume, rest = self._volume(data)
+        at, size, name = rest.split(b" ", 2)
+        return self._ask(volume.read(name.decode(), int(at), int(size)))
 
     def on_fat_stop(self, data: bytes) -> None:
         """A block could not be moved."""

@@ -32,17 +32,14 @@ from zapato.stage.wires import READ, STREAM, WRITE, Socket
 ABORTED = 103
 LONGEST = 0.5
 """Seconds of one wait at the most, so that an end is noticed."""
-STANDSTILL = 0.05
-"""Seconds beyond what was waited for that the board's time follows; a machine busy for longer holds it up, as
-no chip would be, and a press of 50 ms stays one."""
 
 
 class LiveClock(Clock):
-    """Real time in ms, less what this machine withheld; waiting watches the real sockets."""
+    """Real time in ms; waiting watches the real sockets. What is due happens at its own moment, however late this machine is."""
 
     def __init__(self) -> None:
         super().__init__()
-        self._begun = self._seen = time.monotonic()
+        self._begun = time.monotonic()
         self.selector = selectors.DefaultSelector()
         self.ended = threading.Event()
         self._posted: deque[Callable[[], object]] = deque()
@@ -64,7 +61,7 @@ class LiveClock(Clock):
 
     def _follow(self) -> None:
         """Go to the next moment that is due, and do what happens then; where nothing is, to this machine's."""
-        passed = self._passed()
+        passed = self._passed
         if self._queue and self._queue[0][0] <= passed * 1000:
             when, _, call = heapq.heappop(self._queue)
             if when > self.now:
@@ -76,12 +73,10 @@ class LiveClock(Clock):
     def _reach(self, passed: float) -> None:
         self.now, self.micro = max((self.now, self.micro), divmod(int(passed * 1_000_000), 1000))
 
-    def _passed(self, waited: float = 0.0) -> float:
-        """Seconds since the beginning, after some that were waited for."""
-        real = time.monotonic()
-        self._begun += max(0.0, real - self._seen - waited - STANDSTILL)
-        self._seen = real
-        return real - self._begun
+    @property
+    def _passed(self) -> float:
+        """Seconds since the beginning."""
+        return time.monotonic() - self._begun
 
     def go(self, limit: int, ready: Callable[[], bool] | None = None) -> bool:
         while True:
@@ -96,19 +91,15 @@ class LiveClock(Clock):
             if self.now >= limit:
                 return False
             until = min(limit, self._queue[0][0] if self._queue else limit)
-            self._wait(min(LONGEST, max(0.0, (until - self.now) / 1000)))
+            self._wait(min(LONGEST, max(0.0, until / 1000 - self._passed)))
 
     def _wait(self, seconds: float) -> None:
-        self._passed()
-        found = self.selector.select(seconds)
-        self._passed(seconds)
-        for key, _ in found:
+        for key, _ in self.selector.select(seconds):
             key.data.noticed()
 
     def busy(self, us: int) -> None:
-        self._passed()
         time.sleep(us / 1e6)
-        passed = self._passed(us / 1e6)
+        passed = self._passed
         if not self._queue or self._queue[0][0] > passed * 1000:
             self._reach(passed)
 

@@ -9,6 +9,7 @@ from typing import Any, Protocol, cast
 from zapato.design.models import Model
 from zapato.design.script import Call, Step
 from zapato.parts.model import Bench
+from zapato.parts.remote import FRAMES
 from zapato.stage.board import Board
 from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock
@@ -125,7 +126,7 @@ class Player:
             self.board.card(at[0], at[1]).put(at[2], value)
         elif kind == "remote":
             remote = self.board.remote(at[0])
-            remote.press(value) if at[1] == "code" else remote.hiss(value)
+            remote.press(value, FRAMES) if at[1] == "code" else remote.hiss(value)
         elif kind == "pulses":
             self.board.pulses(at[0], value)
         else:
@@ -145,7 +146,7 @@ class Player:
                 each.do(rest[1])
             return
         if kind == "remote":
-            self.board.remote(rest[0]).press(rest[1])
+            self.board.remote(rest[0]).press(*rest[1:])
             return
         if kind == "wire":
             self.board.pins.line(rest[1]).loosen(rest[0])
@@ -233,7 +234,7 @@ class Player:
         if kind == "travel":
             return round(self._curtain(gpio, active, *more).place, 1)
         if kind == "sent":
-            return self.board.plug(gpio).sent
+            return self.board.plug(gpio, active).sent
         line = self.board.pins.line(gpio)
         if kind == "lights":
             return any(self.board.lights.get(gpio, b""))

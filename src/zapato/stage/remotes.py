@@ -11,8 +11,6 @@ from random import Random
 from zapato.stage.clock import Clock
 from zapato.stage.pins import Line
 
-TIMES = 6
-"""Frames that a press sends."""
 PULSE = 340
 JITTER = 0.06
 """Share by which a pulse is longer or shorter than it should be."""
@@ -38,10 +36,10 @@ class Remote:
         line.quiet = True
         line.change(0)
 
-    def press(self, code: str) -> None:
-        """A button, for some frames."""
+    def press(self, code: str, times: int) -> None:
+        """A button, for so many frames."""
         self._turn += 1
-        wanted = [each for _ in range(TIMES) for each in pulses(code)]
+        wanted = [each for _ in range(times) for each in pulses(code)]
         train = [
             (level, round(n * PULSE * self.random.uniform(1 - JITTER, 1 + JITTER))) for level, n in wanted
         ]
@@ -76,10 +74,10 @@ class Remote:
 
 
 class Plug:
-    """Hears what a transmitter module sends, as a switched plug would."""
+    """Hears what a transmitter module sends, as a switched plug would; and so does the receiver module beside it."""
 
-    def __init__(self, line: Line, clock: Clock, tell: Callable[[str], None]) -> None:
-        self.line, self.clock, self.tell = line, clock, tell
+    def __init__(self, line: Line, clock: Clock, tell: Callable[[str], None], beside: Remote | None) -> None:
+        self.line, self.clock, self.tell, self.beside = line, clock, tell, beside
         self.sent: str | None = None
         self._then, self._widths = 0, list[int]()
         self._times = 0
@@ -87,6 +85,8 @@ class Plug:
         line.on_change = self._edge
 
     def _edge(self) -> None:
+        if self.beside:
+            self.beside.line.change(self.line.level)
         now = self.clock.now * 1000 + self.clock.micro
         width, self._then = now - self._then, now
         if width > END and self.line.level:

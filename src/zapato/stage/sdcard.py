@@ -23,14 +23,18 @@ _CSD = (
     + (BLOCKS // 1024 - 1).to_bytes(3, "big")
     + bytes.fromhex("7f800a400001")
 )
+"""Section 5.3.3: the size in pieces of 512 KiB."""
+_OLD_CSD = bytes.fromhex("002600325b5980ffedb6ff800a400001")
+"""Section 5.3.2: 1024 times 128 blocks of 512 bytes."""
 
 
 class SdCard:
-    """What hangs on a select line; `put` takes what the world says: inserted, and the KiB that are free."""
+    """What hangs on a select line; `put` takes what the world says: inserted, the KiB that are free, and whether it is
+    of the first generation, which knows no CMD8 and counts bytes in place of blocks."""
 
     def __init__(self) -> None:
         self.blocks = fresh(BLOCKS)
-        self.inserted = True
+        self.inserted, self.old = True, False
         self._commands: dict[int, Callable[[int], bytes]] = {
             0: self._reset,
             8: self._voltage,
@@ -45,7 +49,7 @@ class SdCard:
         self._wake()
 
     def _wake(self) -> None:
-        self._idle, self._tries, self._expects = True, 0, False
+        self._idle, self._tries = True, 0
         self.end()
 
     def power_on(self) -> None:
@@ -53,11 +57,11 @@ class SdCard:
         self._wake()
 
     def put(self, word: str, value: float) -> None:
-        if word == "inserted":
-            self.inserted = bool(value)
-            self._wake()
-        else:
+        if word == "room":
             self._leave(round(value))
+        else:
+            setattr(self, word, bool(value))
+            self._wake()
 
     def _leave(self, room: int) -> None:
         """Fill it up with somebody's pictures until so many KiB are free."""
@@ -81,10 +85,6 @@ class SdCard:
             }
         except Fault:
             return {}
-
-    def image(self) -> bytes:
-        """All of it, as a file that other programs take for a card."""
-        return b"".join(self.blocks.get(n, EMPTY) for n in range(BLOCKS))
 
     # --- on the bus
 
@@ -143,28 +143,34 @@ class SdCard:
         return self._state
 
     def _voltage(self, given: int) -> bytes:
-        return self._state + given.to_bytes(4, "big")
+        return bytes((ILLEGAL,)) if self.old else self._state + given.to_bytes(4, "big")
 
     def _initialize(self, given: int) -> bytes:
         self._tries += 1
-        self._idle = self._tries < 3 or not given & 0x4000_0000
+        self._idle = self._tries < 3 or not (self.old or given & 0x4000_0000)
         return self._state
 
     def _conditions(self, given: int) -> bytes:
         return self._state + b"\xc0\xff\x80\x00"
 
     def _size(self, given: int) -> bytes:
-        return self._state + b"\xff\xfe" + _CSD + b"\0\0"
+        return self._state + b"\xff\xfe" + (_OLD_CSD if self.old else _CSD) + b"\0\0"
 
-    def _read(self, number: int) -> bytes:
-        if self._idle or number >= BLOCKS:
+    def _meant(self, given: int) -> int | None:
+        """The block that a command names; None where there is none, or it is not ready."""
+        number, rest = divmod(given, BLOCK) if self.old else (given, 0)
+        return None if self._idle or rest or number >= BLOCKS else number
+
+    def _read(self, given: int) -> bytes:
+        number = self._meant(given)
+        if number is None:
             return bytes((ILLEGAL,))
         return self._state + b"\xff\xff\xfe" + self.blocks.get(number, EMPTY) + b"\0\0"
 
-    def _write(self, number: int) -> bytes:
-        if self._idle or number >= BLOCKS:
+    def _write(self, given: int) -> bytes:
+        self._block = self._meant(given)
+        if self._block is None:
             return bytes((ILLEGAL,))
-        self._block = number
         return self._state
 
     def _taking(self, byte: int) -> int:

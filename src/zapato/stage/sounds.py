@@ -36,6 +36,6 @@ class Sounding:
         if self._played:
             number = int((moment - self._begun) * self._played.rate)
             if number < len(self._played.samples):
-                return self._played.samples[number]
+                return self._played.samples[number] / 32768
         loud = self.loudness.get()
         return 10 ** ((SILENCE if loud is None else loud) / 20) * math.sin(2 * math.pi * TONE * moment)

@@ -1,4 +1,4 @@
-"""heard-twice: two parts that stand for the same thing on the air."""
+"""heard-twice: two parts that stand for the same thing on a line or on the air."""
 
 from collections.abc import Iterator
 
@@ -11,31 +11,39 @@ _BODY = '[receiver.air]\npin = 27\n\n[remote.hall]\nreceiver = "air"\ncode = "a3
 
 def _find(design: Design) -> Iterator[Finding]:
     seen: dict[tuple[str, object], str] = {}
-    for kind, key in (("beacon", "address"), ("remote", "code")):
-        for part in design.of_kind(kind):
-            place = (kind, part.values.get(key))
-            if place[1] is None:
-                continue
-            first = seen.setdefault(place, part.id)
-            if first != part.id:
-                yield design.finding(
-                    "heard-twice",
-                    "error",
-                    (*part.path, key),
-                    f"{part.id} has the {key} of {first}",
-                    why="what comes from there goes to one part.",
-                    fixes=(f"links may read {first} as often as they like", f"another {key}"),
-                )
+    for part in design.parts.values():
+        key = part.kind.told_by
+        value = part.values.get(key) if key else None
+        bus = next(
+            (
+                part.linked[each.name]
+                for each in part.kind.fields
+                if each.role == "bus" and each.name in part.linked
+            ),
+            None,
+        )
+        if value is None or bus is None:
+            continue
+        first = seen.setdefault((bus.name, value), part.id)
+        if first != part.id:
+            yield design.finding(
+                "heard-twice",
+                "error",
+                (*part.path, key),
+                f"{part.id} has the {key} of {first} on {bus.name}",
+                why="what comes from there goes to one part.",
+                fixes=(f"links may read {first} as often as they like", f"another {key}"),
+            )
 
 
 RULE = Rule(
     code="heard-twice",
     family="buses",
     severities=("error",),
-    title="two parts stand for the same remote or beacon",
+    title="two parts stand for the same thing on a line or on the air",
     story="""
-A remote's button is known by its code, a beacon by its address. Of two parts with the same one the first would hear
-nothing.
+A remote's button is known by its code, a beacon or a meter by its address, a one-wire sensor by its serial number. Of two
+parts with the same one the first would hear nothing, or both would ask the same thing.
 """,
     failing=device(_BODY.format("a3f012")),
     mended=device(_BODY.format("a3f014")),

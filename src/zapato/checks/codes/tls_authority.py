@@ -10,7 +10,7 @@ from zapato.findings import Finding
 
 _WIFI = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n\n'
 _BROKER = '[mqtt]\nhost = "broker.refuge.example"\ntls  = true\n'
-_PEM = """-----BEGIN CERTIFICATE-----
+PEM = """-----BEGIN CERTIFICATE-----
 MIIBdTCCARugAwIBAgIUdBq9oQwAAAAAAAAAAAAAAAAAAAAwCgYIKoZIzj0EAwIw
 -----END CERTIFICATE-----
 """
@@ -49,7 +49,7 @@ folder. It goes into the device's settings, not into update packages.
     failing={"site.toml": _WIFI + _BROKER, "device.toml": device("[relay.lamp]\npin = 26")},
     mended={
         "site.toml": _WIFI + _BROKER + 'authority = "ca.pem"\n\n[time]\nzone = "Europe/Zurich"\n',
-        "ca.pem": _PEM,
+        "ca.pem": PEM,
         "device.toml": device("[relay.lamp]\npin = 26"),
     },
     find=_find,

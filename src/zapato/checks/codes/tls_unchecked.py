@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from zapato.checks.codes.tls_authority import PEM
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
@@ -19,10 +20,6 @@ zone = "Europe/Zurich"
 host = "broker.refuge.example"
 tls  = true
 authority = "ca.pem"
-"""
-_PEM = """-----BEGIN CERTIFICATE-----
-MIIBdTCCARugAwIBAgIUdBq9oQwAAAAAAAAAAAAAAAAAAAAwCgYIKoZIzj0EAwIw
------END CERTIFICATE-----
 """
 
 
@@ -55,9 +52,9 @@ verification; RFC 8446, section 5.1: a record holds up to 2^14 bytes.)
 """,
     failing={
         "site.toml": _SITE,
-        "ca.pem": _PEM,
+        "ca.pem": PEM,
         "device.toml": device("[relay.lamp]\npin = 5", "esp8266-30pin"),
     },
-    mended={"site.toml": _SITE, "ca.pem": _PEM, "device.toml": device("[relay.lamp]\npin = 26")},
+    mended={"site.toml": _SITE, "ca.pem": PEM, "device.toml": device("[relay.lamp]\npin = 26")},
     find=_find,
 )

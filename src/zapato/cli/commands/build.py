@@ -40,4 +40,4 @@ def COMMAND(paths: tuple[Path, ...], out: Path, base: Path | None, jobs: int | N
 
     files = all_files(paths)
     work = partial(build, out=out, base=base)
-    return each_device(files, "built", work, tell, jobs=jobs or jobs_for(len(files)))
+    return each_device(files, "built", work, tell, jobs=jobs_for(len(files), jobs))

@@ -89,7 +89,7 @@ def COMMAND(
 
         check_name(plot)
     results: list[Rehearsal] = []
-    several = jobs or jobs_for(len(devices))
+    several = jobs_for(len(devices), jobs)
 
     def one(path: Path) -> Rehearsal:
         if live:
@@ -107,7 +107,7 @@ def COMMAND(
         _files(result, plot, trace, cards)
         return result.passed
 
-    work = partial(rehearse, seed=seed) if several > 1 and len(devices) > 1 else one
+    work = partial(rehearse, seed=seed) if several > 1 else one
     code = each_device(devices, "rehearsed without a fault", work, tell, quiet=form == "json", jobs=several)
     if form == "json":
         import json

@@ -55,8 +55,15 @@ with open("/stage/seed") as _file:
 collector = _Gc()
 sys.modules["gc"] = collector
 sys.modules["vfs"] = vfs_fat  # type: ignore
-for _each in range(330):  # the tables of names have room for the program's from here on; see on_names
-    getattr(random, "n%d" % _each, None)
+# The interpreter's tables of names grow in pools, each twice the last: a large one has just begun, and has room for all names
+# of the program; on_names counts what they take on the chip.
+_pool = _each = 0
+while _pool < 4000:
+    _pool = gc.mem_alloc()
+    for _ in range(20):
+        getattr(random, "n%d" % _each, None)
+        _each += 1
+    _pool = gc.mem_alloc() - _pool
 gc.collect()
 _heap = int(host.call("shims", str(gc.mem_alloc())))
 # What the shims leave beyond the program's heap is taken in small pieces: they fill the holes between the shims, too, so

@@ -9,14 +9,18 @@ _FAT = 600  # bytes that the ports' own takes while it is mounted, and as many a
 
 
 class VfsFat:
+    count = 0
+
     def __init__(self, blocks):
+        VfsFat.count += 1
+        self.head = b"%d " % VfsFat.count
         self.blocks = blocks
         self.held = bytearray(_FAT)
         self.row = memoryview(self.held)[:512]
         self.do("fat_mount")
 
-    def do(self, name, data=b""):
-        answer = ask(name, data)
+    def do(self, name, data=""):
+        answer = ask(name, self.head + (data if isinstance(data, bytes) else data.encode()))
         while answer[:1] != "=":
             number = int(answer[1:])
             try:
