@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import tomllib
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -15,8 +13,9 @@ from zapato.design import Design, resolve, sketch
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
 from zapato.lang.document import Document
+from zapato.lang.folder import contents
 from zapato.lang.site import Site, site_of
-from zapato.lang.source import STDIN, Source, read_bytes, shown
+from zapato.lang.source import STDIN, Source, shown
 from zapato.parts import kind_names
 
 NOT_DEVICES = {
@@ -126,32 +125,11 @@ def neighbours(site: Site, members: Sequence[Design]) -> list[Design]:
     words |= {str((design.ethernet or {}).get("address", "")) for design in members}
     needles = [word.encode() for word in words if word]
     found: list[Design] = []
-    for path, text in _contents(site.root / "devices", _stamps(site.root / "devices")):
+    for path, text in contents(site.root / "devices"):
         if path.absolute() not in known and any(needle in text for needle in needles):
             with suppress(Unreadable):
                 found.append(sketch(path))
     return found
-
-
-def _stamps(folder: Path) -> tuple[tuple[str, int, int], ...]:
-    """The files of a folder, each with when it changed and its size."""
-    found: list[tuple[str, int, int]] = []
-    with suppress(OSError), os.scandir(folder) as entries:
-        for entry in entries:
-            if entry.name.endswith(".toml") and entry.is_file():
-                about = entry.stat()
-                found.append((entry.name, about.st_mtime_ns, about.st_size))
-    return tuple(sorted(found))
-
-
-@lru_cache(maxsize=4)
-def _contents(folder: Path, stamps: tuple[tuple[str, int, int], ...]) -> tuple[tuple[Path, bytes], ...]:
-    """The bytes of these files, read once while none of them changes."""
-    found: list[tuple[Path, bytes]] = []
-    for name, _, _ in stamps:
-        with suppress(Unreadable):
-            found.append((folder / name, read_bytes(folder / name)))
-    return tuple(found)
 
 
 def other_files(root: Path, designs: Sequence[Design]) -> Gathered:

@@ -12,7 +12,7 @@ from typing import Any, cast
 from zapato.design.commands import Command, read_command, read_text, say
 from zapato.design.scope import PartScope
 from zapato.lang.document import Document
-from zapato.lang.expressions import Expression, Mistake, compile_expression
+from zapato.lang.expressions import Expression, Mistake, NotThere, compile_expression
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text, whole
 from zapato.lang.hours import HoursError, Moment, days, moment
 from zapato.lang.source import Keys
@@ -87,7 +87,8 @@ SHAPE = Shape(
     )
 )
 
-_EVENT = re.compile(r"\s*([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
+_EVENT = re.compile(r"\s*(?:([a-z][a-z0-9-]*)\.)?([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
+"""A device where it is another, a part, an event."""
 
 
 EVERY_DAY = 127
@@ -138,13 +139,13 @@ def starts(row: Mapping[str, Any]) -> str:
     return str(row.get("when") or (f"at {row['at']}" if "at" in row else f"every {row.get('every', '')}"))
 
 
-def read_links(document: Document, parts: Mapping[str, Part]) -> list[Link]:
+def read_links(document: Document, scope: PartScope) -> list[Link]:
     """The [[link]] tables of a document; every mistake becomes a finding of it."""
     raw = document.data.get("link", [])
     if not isinstance(raw, list):
         document.found("wrong-type", ("link",), "a link stands in double brackets: [[link]]", of="key")
         return []
-    scope, found = PartScope(parts), list[Link]()
+    found = list[Link]()
     for index, table in enumerate(cast(list[object], raw)):
         if not isinstance(table, dict):
             document.found("wrong-type", ("link", index), "a link is a table: [[link]]")
@@ -153,29 +154,28 @@ def read_links(document: Document, parts: Mapping[str, Part]) -> list[Link]:
         found.append(_link(document, scope, values, index))
     for link in found:
         for _, expression in link.expressions:
-            _asks(parts, expression)
+            _asks(scope, expression)
         for command in link.commands:
-            _asks(parts, command)
+            _asks(scope, command)
     return found
 
 
-def _asks(parts: Mapping[str, Part], reader: Expression | Command) -> None:
+def _asks(scope: PartScope, reader: Expression | Command) -> None:
     """Tell the parts what of them is read."""
     for part, name in reader.reads:
-        parts[part].asked.add(name)
+        scope.ask(part, name)
 
 
-def read_conditions(document: Document, parts: Mapping[str, Part]) -> None:
+def read_conditions(document: Document, scope: PartScope) -> None:
     """Check the expressions that parts hold themselves, such as what an LED shows."""
-    scope = PartScope(parts)
-    for part in parts.values():
+    for part in scope.parts.values():
         _texts(document, scope, part)
         for field_ in part.kind.fields:
             written = part.values.get(field_.name) if field_.role == "condition" else None
             if written and written not in part.kind.words:
                 path = (*part.path, field_.name)
                 found = _condition(document, scope, written, path, part.kind.gives(part))
-                _asks(parts, found)
+                _asks(scope, found)
                 if part.values.get("back") is not None:
                     _hysteresis(document, found, part.values["back"], (*part.path, "back"))
 
@@ -191,7 +191,7 @@ def _texts(document: Document, scope: PartScope, part: Part) -> None:
                 _, reads, mistakes = read_text(scope, written)
                 say(document, (*part.path, field_.name, *((page, line) if deep else (line,))), mistakes)
                 for name, what in reads:
-                    scope.parts[name].asked.add(what)
+                    scope.ask(name, what)
 
 
 def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index: int) -> Link:
@@ -251,23 +251,32 @@ def _begins(document: Document, values: Mapping[str, Any], path: Keys) -> None:
 
 def _when(document: Document, scope: PartScope, link: Link, written: str, path: Keys) -> None:
     event = _EVENT.fullmatch(written)
-    part = scope.parts.get(event[1]) if event else None
-    if event and part and event[2] in part.kind.events:
-        link.event = (event[1], event[2])
-    elif event and part and event[2] not in part.properties:
+    part = _owner(scope, event) if event else None
+    if event is None or part is None:
+        link.when = _condition(document, scope, written, path)
+        return
+    owner, name = written.strip().rpartition(".")[0], event[3]
+    if name in part.kind.events:
+        link.event = (owner, name)
+        if event[1] and scope.others:
+            scope.others.listen_event(owner, name)
+    elif name not in part.properties:
         names = [*part.kind.events, *part.properties]
-        fixes = nearest(event[2], names) or ((f"it has: {', '.join(names)}",) if names else ())
-        say(
-            document,
-            path,
-            [
-                Mistake(
-                    event.start(2), f"{event[1]} has no event or property {event[2]}", fixes, "link-unknown"
-                )
-            ],
-        )
+        fixes = nearest(name, names) or ((f"it has: {', '.join(names)}",) if names else ())
+        message = f"{owner} has no event or property {name}"
+        say(document, path, [Mistake(event.start(3), message, fixes, "link-unknown")])
     else:
         link.when = _condition(document, scope, written, path)
+
+
+def _owner(scope: PartScope, event: re.Match[str]) -> Part | None:
+    """The part that an event is written of, here or on another device; None where the condition's own mistake tells more."""
+    if not event[1]:
+        return scope.parts.get(event[2])
+    try:
+        return scope.others.part(event[1], event[2]).part if scope.others else None
+    except NotThere:
+        return None
 
 
 def _condition(

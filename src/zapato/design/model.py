@@ -16,6 +16,8 @@ from zapato.parts.model import Need, Part
 
 if TYPE_CHECKING:
     from zapato.design.links import Link
+    from zapato.design.others import Heard, Others
+    from zapato.design.scope import PartScope
 
 
 T = TypeVar("T")
@@ -65,6 +67,7 @@ class Design:
         time: the device's own [time] or the site's; None where neither says it.
         ethernet: where the device is wired; it then uses no Wi-Fi.
         links: the rules between parts.
+        others: the devices around it, and what of them it listens to.
         findings: what reading and resolving found.
     """
 
@@ -82,6 +85,7 @@ class Design:
     mqtt: Mapping[str, Any] | None = None
     time: Mapping[str, Any] | None = None
     links: list[Link] = field(default_factory=list["Link"])
+    others: Others | None = None
     known: dict[object, Any] = field(default_factory=dict[object, Any], init=False, repr=False, compare=False)
     """What was worked out of it already; see `once`."""
 
@@ -126,6 +130,18 @@ class Design:
     def called(self, pin: Pin) -> str:
         """How messages call a pin on this device's board."""
         return self.board.called(pin) if self.board else pin.name
+
+    @cached_property
+    def scope(self) -> PartScope:
+        """What its expressions may read."""
+        from zapato.design.scope import PartScope
+
+        return PartScope(self.parts, self.others)
+
+    @property
+    def heard(self) -> Mapping[str, Heard]:
+        """Parts of other devices that it listens to, by "device.part"."""
+        return self.others.heard if self.others else {}
 
     def finding(
         self,

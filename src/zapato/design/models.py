@@ -6,9 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, cast
 
-from zapato.design.scope import PartScope
 from zapato.lang.document import Document
-from zapato.lang.expressions import Expression, Mistake, compile_expression
+from zapato.lang.expressions import Expression, Mistake, Scope, compile_expression
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, choice, measured, number, text
 from zapato.lang.source import Keys, table
 
@@ -69,7 +68,7 @@ class Model:
 
 
 def read_models(
-    document: Document, scope: PartScope, unsettable: Callable[[str, float], Mistake | None]
+    document: Document, scope: Scope, unsettable: Callable[[str, float], Mistake | None]
 ) -> list[Model]:
     """The [model.NAME] tables; every mistake becomes a finding. `unsettable` says why the world cannot set a value."""
     found: list[Model] = []
@@ -86,7 +85,7 @@ def read_models(
 
 def _model(
     document: Document,
-    scope: PartScope,
+    scope: Scope,
     values: Mapping[str, Any],
     path: Keys,
     unsettable: Callable[[str, float], Mistake | None],

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from zapato.design.model import Design, once
-from zapato.design.scope import HOURS, PartScope
+from zapato.design.scope import HOURS
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.hours import CLOCK
 from zapato.lang.source import Keys
@@ -34,12 +34,11 @@ def expressions(design: Design) -> list[tuple[Keys, Expression]]:
 def _expressions(design: Design) -> Iterator[tuple[Keys, Expression]]:
     for link in design.links:
         yield from ((("link", link.number - 1, key), each) for key, each in link.expressions)
-    scope = PartScope(design.parts)
     for part in design.parts.values():
         for field in part.kind.fields:
             written = part.values.get(field.name) if field.role == "condition" else None
             if written and written not in part.kind.words:
-                yield (*part.path, field.name), compile_expression(written, scope)
+                yield (*part.path, field.name), compile_expression(written, design.scope)
 
 
 def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
@@ -100,6 +99,8 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("links")
     if any("show(" in command.code for link in design.links for command in link.commands):
         found.add("texts")
+    if design.heard:
+        found.add("far")
     return tuple(sorted(found | set(_network(design))))
 
 

@@ -12,6 +12,7 @@ from zapato.boards.model import Board, Pin
 from zapato.boards.own import site_boards
 from zapato.design.links import read_conditions, read_links
 from zapato.design.model import Design, PinUse
+from zapato.design.others import Others
 from zapato.design.tables import with_table
 from zapato.errors import UnknownName
 from zapato.lang.document import Document
@@ -60,8 +61,20 @@ def resolve(path: Path) -> Design:
     _parts(design)
     for part in design.parts.values():
         _place(design, part)
-    design.links = read_links(document, design.parts)
-    read_conditions(document, design.parts)
+    design.others = Others(design, outline)
+    design.links = read_links(document, design.scope)
+    read_conditions(document, design.scope)
+    return design
+
+
+def outline(path: Path) -> Design:
+    """The device with its parts, without their pins and links: what others of its site can read. Raises Unreadable."""
+    site = site_of(path)
+    document = with_pieces(Document.of(Source.read(path), site.secrets), site.root or path.absolute().parent)
+    design = Design(document, site)
+    _device(design)
+    design.wifi, design.mqtt = _network(design)
+    _parts(design)
     return design
 
 

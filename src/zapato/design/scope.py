@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from zapato.design.others import UNHEARD, Others
 from zapato.lang.expressions import Function, NotThere, Read
 from zapato.lang.fields import nearest
 from zapato.lang.hours import days, moment
@@ -27,8 +28,8 @@ class PartScope:
 
     functions: Mapping[str, Function] = HOURS
 
-    def __init__(self, parts: Mapping[str, Part]) -> None:
-        self.parts = parts
+    def __init__(self, parts: Mapping[str, Part], others: Others | None = None) -> None:
+        self.parts, self.others = parts, others
 
     def read(self, part: str, name: str) -> Read:
         found = self.part(part)
@@ -41,8 +42,24 @@ class PartScope:
         return Read(known.type, known.unit, f"p_{part}.{name}", known.unknown)
 
     def far(self, device: str, part: str, name: str) -> Read:
-        fixes = (f"the part's name alone: {part}.{name}",)
-        raise NotThere("a property is written part.property", fixes, "link-type")
+        if self.others is None:
+            fixes = (f"the part's name alone: {part}.{name}",)
+            raise NotThere("a property is written part.property", fixes, "link-type")
+        heard = self.others.part(device, part)
+        known = heard.part.properties.get(name)
+        if known is None:
+            raise NotThere(f"{heard.name} has no property {name}", self._instead(heard.part, name, device))
+        if known.wanted:
+            message = f"{heard.name}.{name} is there for links of {device} itself alone"
+            raise NotThere(message, (), UNHEARD)
+        return Read(known.type, known.unit, f"{heard.code}.{name}", True)
+
+    def ask(self, part: str, name: str) -> None:
+        """Something reads this property: the part is told, here or on another device."""
+        if part in self.parts:
+            self.parts[part].asked.add(name)
+        elif self.others and "." in part:
+            self.others.listen(part, name)
 
     def part(self, name: str) -> Part:
         """The part of this name. Raises NotThere with the nearest name."""
@@ -53,9 +70,10 @@ class PartScope:
         return found
 
     @staticmethod
-    def _instead(part: Part, name: str) -> tuple[str, ...]:
-        options = [f"{part.name}.{each}" for each in part.properties]
-        near = nearest(f"{part.name}.{name}", options) if name else ()
+    def _instead(part: Part, name: str, device: str = "") -> tuple[str, ...]:
+        way = f"{device}.{part.name}" if device else part.name
+        options = [f"{way}.{each}" for each in part.properties]
+        near = nearest(f"{way}.{name}", options) if name else ()
         if name in part.kind.events:
-            return (f"{part.name}.{name} is an event: it can stand alone in when, not in a condition",)
+            return (f"{way}.{name} is an event: it can stand alone in when, not in a condition",)
         return near or ((f"it has: {', '.join(options)}",) if options else ())

@@ -14,8 +14,9 @@ from zapato.design.authority import authority
 from zapato.design.commands import read_text
 from zapato.design.links import Link, rearmed
 from zapato.design.model import Design
+from zapato.design.others import Heard
 from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
-from zapato.design.scope import HOURS, PartScope
+from zapato.design.scope import HOURS
 from zapato.design.sun import sun_table
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import WAY
@@ -54,7 +55,7 @@ def minimal(design: Design) -> Design:
         n: p for n, p in design.parts.items() if p.get("shows", "") == "status" and p.pins["pin"].gpio >= 0
     }
     mqtt = {k: v for k, v in (design.mqtt or {}).items() if k not in ("report", "apart")}
-    return replace(design, parts=lamps, links=[], mqtt=mqtt or None, version="0")
+    return replace(design, parts=lamps, links=[], others=None, mqtt=mqtt or None, version="0")
 
 
 def make_minimal_plan(design: Design) -> Plan:
@@ -75,6 +76,7 @@ def _plans(design: Design, connect: Iterable[str]) -> dict[str, str]:
     found = drivers(design)
     made = [(part, found[part.name]) for part in _ordered(design) if part.name in found]
     statements = [_clock(design)] if "clock" in runtime_modules(design) else []
+    statements += [_hear(heard) for heard in design.heard.values()]
     statements += [_construct(part, driver) for part, driver in made]
     statements += [_watch(design, part, driver) for part, driver in made if driver.watches]
     statements += [_tell(design, part, driver) for part, driver in made if driver.tells]
@@ -155,6 +157,20 @@ def _construct(part: Part, driver: Driver) -> str:
     return "\n".join(lines)
 
 
+def _hear(heard: Heard) -> str:
+    """A part of another device, with what of it is heard: each property by its name and type."""
+    types = {"boolean": bool, "number": float, "text": str}
+    rows = [f"({name!r}, {types[heard.part.properties[name].type].__name__})" for name in heard.properties]
+    given = [
+        repr(heard.name),
+        repr(heard.design.topic),
+        repr(heard.part.name),
+        _tuple(rows),
+        repr(tuple(heard.events)),
+    ]
+    return f"{heard.code} = Far({', '.join(['d', *given])})"
+
+
 def _levels(design: Design) -> str:
     rows: list[tuple[int, int]] = []
     for use in design.uses:
@@ -233,14 +249,14 @@ def _keys(expression: Expression | None) -> str:
 
 
 def _follow(design: Design, part: Part) -> str:
-    expression = compile_expression(part.get("shows", ""), PartScope(design.parts))
+    expression = compile_expression(part.get("shows", ""), design.scope)
     arguments = ["d", f"p_{part.name}", _function(expression.code), _keys(expression)]
     return f"Follow(\n    {_lines(arguments)}\n)"
 
 
 def _watch(design: Design, part: Part, driver: Driver) -> str:
     """What a part is told to watch: its value, whether that is known, what it reads, and when it has gone back."""
-    when = compile_expression(part.get(driver.watches, ""), PartScope(design.parts))
+    when = compile_expression(part.get(driver.watches, ""), design.scope)
     known = " and ".join(f"{guard} is not None" for guard in when.guards) or "True"
     code = when.code if when.value.type == "boolean" else f"{when.value.code} if {known} else None"
     given = [_function(code), _function(known), _keys(when)]
@@ -251,7 +267,7 @@ def _watch(design: Design, part: Part, driver: Driver) -> str:
 
 def _tell(design: Design, part: Part, driver: Driver) -> str:
     """What a part is given to tell: pages of lines, each a function, and what they read."""
-    scope = PartScope(design.parts)
+    scope = design.scope
     read = [[read_text(scope, line) for line in page] for page in part.pages(driver.tells)]
     keys = dict.fromkeys(".".join(each) for page in read for _, reads, _ in page for each in reads)
     if driver.plain:
@@ -300,6 +316,9 @@ def _network(design: Design) -> Iterable[str]:
         if design.mqtt.get("tls"):
             yield "    mqtt.authority = settings['authority']"
         yield from _report(design)
+        if design.heard:
+            yield f"    from {BUNDLE} import Others"
+            yield "    Others(mqtt)"
         mqtt = "mqtt"
     yield from _cable(design, mqtt) if design.ethernet is not None else _radio(design, mqtt)
     if "clock" in runtime_modules(design):

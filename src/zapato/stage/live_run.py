@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zapato.design import Design, resolve
-from zapato.design.script import Call, Script, read_act, read_script
+from zapato.design.acts import Call, read_act
+from zapato.design.script import Script, read_script
 from zapato.errors import Refused, RehearsalInvalid, ZapatoError
 from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
@@ -152,6 +153,8 @@ class Live:
                 self._listener = Listener(
                     design.topic, *broker, row["user"], row["password"], self._heard, ca
                 )
+            if self._embedded is None:
+                self.script.said.clear()  # nobody speaks for others at a real broker
             self.player = prepare(design, self.script, self.board.board, self.board.air, self._listener)
             for name, port in (serial or {}).items():
                 self._join(name, port)

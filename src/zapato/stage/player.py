@@ -6,8 +6,9 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, cast
 
+from zapato.design.acts import Call
 from zapato.design.models import Model
-from zapato.design.script import Call, Step
+from zapato.design.script import Step
 from zapato.parts.model import Bench
 from zapato.parts.remote import FRAMES
 from zapato.stage.board import Board

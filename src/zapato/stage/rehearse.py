@@ -153,6 +153,8 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
         player.put(key, value)
     for model in script.models:
         player.run(model)
+    for said in script.said:
+        player.message(*said, True)
     board.pins.bounces = True
     player.load(script.steps)
 

@@ -1,0 +1,122 @@
+"""The other devices of a site, as far as what one of them says may be read by this one."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zapato.errors import Unreadable
+from zapato.lang.expressions import NotThere
+from zapato.lang.fields import nearest
+from zapato.lang.folder import named
+from zapato.lang.site import Site
+
+if TYPE_CHECKING:
+    from zapato.design.model import Design
+    from zapato.parts.model import Part
+
+UNHEARD = "link-unheard"
+"""The code of a reading that no message can bring."""
+
+
+@dataclass
+class Heard:
+    """A part of another device that this one listens to.
+
+    Attributes:
+        design: that device, without its pins and links; part: the part.
+        properties, events: what of it is heard, in the order of the file.
+    """
+
+    design: Design
+    part: Part
+    properties: list[str] = field(default_factory=list[str])
+    events: list[str] = field(default_factory=list[str])
+
+    @property
+    def name(self) -> str:
+        """How the device's links call it: "gear-locker.door"."""
+        return f"{self.design.name}.{self.part.name}"
+
+    @property
+    def code(self) -> str:
+        """Its object on the device; no name of ours has a capital."""
+        return f"q_{self.design.name.replace('-', 'Z')}_{self.part.name}"
+
+    @property
+    def topic(self) -> str:
+        """Its topics begin with this."""
+        return f"{self.design.topic}/{self.part.name}"
+
+    def says(self, name: str, value: object) -> str:
+        """The payload with which the other device tells a value."""
+        if (self.design.mqtt or {}).get("report") != "senml":
+            return json.dumps(value)
+        key = "vb" if isinstance(value, bool) else "vs" if isinstance(value, str) else "v"
+        return json.dumps([{"n": f"{self.topic}/{name}", key: value}])
+
+
+class Others:
+    """The devices of a site around one of them. `outline` reads a device file without its pins and links."""
+
+    def __init__(self, design: Design, outline: Callable[[Path], Design]) -> None:
+        self.own, self.outline = design, outline
+        self.heard: dict[str, Heard] = {}
+        """What is listened to, by "device.part"."""
+        self._known: dict[str, Design] = {}
+
+    def part(self, device: str, name: str) -> Heard:
+        """A part of another device. Raises NotThere."""
+        if device == self.own.name:
+            raise NotThere("this is the device itself", (f"the part's name alone: {name}",), "link-type")
+        design = self._known.get(device) or self._design(device)
+        part = design.parts.get(name)
+        if part is None:
+            have = f"parts of {device}: {', '.join(design.parts)}"
+            raise NotThere(f"{device} has no part {name}", nearest(name, list(design.parts)) or (have,))
+        return self.heard.get(f"{device}.{name}") or Heard(design, part)
+
+    def listen(self, name: str, what: str) -> None:
+        """Something of another device is listened to: "gear-locker.door" and its property or event."""
+        device, _, part = name.partition(".")
+        found = self.heard.setdefault(name, self.part(device, part))
+        into = found.properties if what in found.part.properties else found.events
+        if what not in into:
+            into.append(what)
+
+    def listen_event(self, name: str, event: str) -> None:
+        """An event is listened to; one that a property says too, by that property."""
+        self.listen(name, event)
+        events = self.heard[name].events
+        if event not in events:
+            events.append(event)
+
+    def _design(self, device: str) -> Design:
+        site: Site = self.own.site
+        if site.root is None:
+            message = "other devices can be named in a site alone, and this file belongs to none"
+            raise NotThere(message, ("site.toml beside the folder devices/",), UNHEARD)
+        devices = named(site.root / "devices")
+        if device not in devices:
+            near = nearest(device, [each for each in devices if each != self.own.name])
+            raise NotThere(f"no device of this site is called {device}", near)
+        try:
+            design = self.outline(devices[device])
+        except Unreadable as error:
+            raise NotThere(str(error)) from None
+        self._reached(design)
+        self._known[device] = design
+        return design
+
+    def _reached(self, other: Design) -> None:
+        """Both speak to one broker. Raises NotThere."""
+        for each in (self.own, other):
+            if each.mqtt is None:
+                message = f"{each.name} has no broker, and what devices hear of each other goes over it"
+                raise NotThere(message, ("[mqtt] with host, in site.toml or in its file",), UNHEARD)
+        one, two = ((each.mqtt or {}).get("host") for each in (self.own, other))
+        if one != two:
+            raise NotThere(f"{other.name} speaks to another broker than {self.own.name}", (), UNHEARD)
