@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from zapato.findings import Finding, Report
     from zapato.firmware import Build, build
     from zapato.fitting import Fit, fit
-    from zapato.stage import Rehearsal, rehearse
+    from zapato.stage import Rehearsal, SiteRehearsal, rehearse, rehearse_site
 
 __version__ = "0.1.0"
 __all__ = [
@@ -35,6 +35,7 @@ __all__ = [
     "Fit",
     "Rehearsal",
     "Report",
+    "SiteRehearsal",
     "ZapatoError",
     "budget",
     "build",
@@ -42,6 +43,7 @@ __all__ = [
     "fit",
     "load",
     "rehearse",
+    "rehearse_site",
 ]
 
 _HOMES = {
@@ -52,12 +54,14 @@ _HOMES = {
     "Fit": "fitting",
     "Rehearsal": "stage",
     "Report": "findings",
+    "SiteRehearsal": "stage",
     "ZapatoError": "errors",
     "budget": "budgets.whole",
     "build": "firmware",
     "check": "checks",
     "fit": "fitting",
     "rehearse": "stage",
+    "rehearse_site": "stage",
 }
 
 

@@ -14,7 +14,17 @@ from zapato.design import Design
 from zapato.findings import Finding, Report
 from zapato.lang.site import Site
 
-__all__ = ["all_files", "candidates", "check", "check_design", "device_files", "rule", "rules", "suits"]
+__all__ = [
+    "all_files",
+    "candidates",
+    "check",
+    "check_design",
+    "device_files",
+    "root_of",
+    "rule",
+    "rules",
+    "suits",
+]
 
 
 def check(what: Design | Path | str | Iterable[Path | str]) -> Report:

@@ -12,7 +12,7 @@ from zapato.lang.units import shown_time
 
 if TYPE_CHECKING:
     from zapato.firmware import Build
-    from zapato.stage import Expectation, Moment, Rehearsal
+    from zapato.stage import Crash, Expectation, Moment, Rehearsal, SiteRehearsal
 
 COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
 MANY = 20
@@ -150,25 +150,15 @@ def _years(years: float) -> str:
 
 def rehearsal_lines(result: Rehearsal) -> list[str]:
     """Every expectation with the moment of its verdict; a crash with its traceback."""
-    verdict = (
-        styled("passed", fg="green", bold=True) if result.passed else styled("failed", fg="red", bold=True)
-    )
     took = (
         f"{result.wall:.1f} s of real time"
         if result.live
         else f"{shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"
     )
-    lines = [f"{verdict} {result.device}: {result.title}, {took}"]
-    for moment in result.story:
-        lines += _moment(moment)
-    for each in result.expectations:
-        lines += _expectation(each) if each.at is None else []
+    lines = [f"{_verdict(result.passed)} {result.device}: {result.title}, {took}"]
+    lines += _told(result)
     if result.crash:
-        crash = result.crash
-        lines.append(
-            styled(f"  the firmware crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True)
-        )
-        lines += [f"    {line}" for line in crash.traceback.splitlines()]
+        lines += _crash(result.crash, "the firmware")
     lost = [r for r in result.records if r["what"] == "lost"]
     if lost:
         first = f"{lost[0]['name']} at {clock(lost[0]['t'] / 1000)}"
@@ -182,11 +172,53 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
     return lines
 
 
+def site_lines(result: SiteRehearsal) -> list[str]:
+    """A site's rehearsal: its story, and what it took of each chip."""
+    took = f"{shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"
+    lines = [
+        f"{_verdict(result.passed)} {result.site}, {len(result.devices)} devices together: {result.title}, {took}"
+    ]
+    lines += _told(result)
+    for name, each in result.devices.items():
+        lines += _crash(each.crash, name) if each.crash else []
+    lines += [f"  note     {note}" for note in result.notes]
+    for number, (name, each) in enumerate(result.devices.items()):
+        word = "  heap   " if number == 0 else " " * 9
+        lines.append(f"{word}  {name}: at most {_share(each.heap_peak, each.heap)}")
+    return lines
+
+
+def site_brief_line(result: SiteRehearsal) -> str:
+    """A site's rehearsal in one line."""
+    held = sum(each.passed is True for each in result.expectations)
+    text = f"{_verdict(result.passed)} {result.site}, {len(result.devices)} devices together: {held} of {len(result.expectations)} expectations held"
+    for name, each in result.devices.items():
+        if each.crash or each.restarts:
+            at = each.crash.at if each.crash else each.restarts[0]
+            return f"{text}; {name} {'crashed' if each.crash else 'restarted'} at {clock(at)}"
+    wrong = next((each for each in result.expectations if not each.passed), None)
+    return f"{text}; first not: {wrong.text} ({wrong.place.file}:{wrong.place.line})" if wrong else text
+
+
+def _verdict(passed: bool) -> str:
+    return styled("passed", fg="green", bold=True) if passed else styled("failed", fg="red", bold=True)
+
+
+def _told(result: Rehearsal | SiteRehearsal) -> list[str]:
+    """The story, and the expectations that were not reached."""
+    lines = [line for moment in result.story for line in _moment(moment)]
+    return lines + [line for each in result.expectations if each.at is None for line in _expectation(each)]
+
+
+def _crash(crash: Crash, who: str) -> list[str]:
+    first = styled(f"  {who} crashed at {clock(crash.at)}: {crash.error}", fg="red", bold=True)
+    return [first, *(f"    {line}" for line in crash.traceback.splitlines())]
+
+
 def brief_line(result: Rehearsal) -> str:
     """A rehearsal in one line."""
-    word = styled("passed", fg="green", bold=True) if result.passed else styled("failed", fg="red", bold=True)
     held = sum(each.passed is True for each in result.expectations)
-    text = f"{word} {result.device}: {held} of {len(result.expectations)} expectations held, heap {result.heap_peak / result.heap:.0%}"
+    text = f"{_verdict(result.passed)} {result.device}: {held} of {len(result.expectations)} expectations held, heap {result.heap_peak / result.heap:.0%}"
     wrong = next((each for each in result.expectations if not each.passed), None)
     if result.crash:
         return f"{text}; crashed at {clock(result.crash.at)}"

@@ -122,11 +122,6 @@ def type_of(value: object) -> ValueType:
     return "boolean" if isinstance(value, bool) else "number" if isinstance(value, (int, float)) else "text"
 
 
-def read_act(design: Design, written: str) -> tuple[Call | None, Mistake | None]:
-    """What one act does, written as in a rehearsal, or the mistake in it."""
-    return one_act(design, written, OFF_FOR if written.strip() == CUT else 0, Path.cwd())
-
-
 def gradual(call: Call) -> bool:
     """True where the act is a number that can go to its new value little by little."""
     value = call.arguments[1] if call.name == "put" else None
@@ -135,10 +130,6 @@ def gradual(call: Call) -> bool:
 
 def one_act(design: Design, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
     """What one act does, or the mistake in it."""
-    from zapato.design.far_acts import far_act
-
-    if far := far_act(design, written):
-        return far
     tree, mistakes = parse(written, "exec")
     if mistakes:
         return None, mistakes[0]

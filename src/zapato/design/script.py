@@ -10,7 +10,7 @@ from typing import Any, Protocol, cast
 from zoneinfo import ZoneInfo
 
 from zapato.design.acts import CUT, OFF_FOR, Call, as_felt, gradual, one_act, unreachable
-from zapato.design.far_acts import devices, far_world
+from zapato.design.far_acts import devices, far_act, far_world
 from zapato.design.model import Design
 from zapato.design.models import Model, read_models
 from zapato.design.scope import PartScope
@@ -156,7 +156,7 @@ class Alone:
         self.scope = StageScope(design.parts)
 
     def act(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
-        return one_act(self.design, written, over, folder)
+        return far_act(self.design, written) or one_act(self.design, written, over, folder)
 
     def unreachable(self, key: str, value: object) -> Mistake | None:
         return unreachable(self.design, key, value)
@@ -181,6 +181,11 @@ class Alone:
                 script.document.found(said.code, path, said.message, fixes=said.fixes, of="key")
             else:
                 script.said.append(said)
+
+
+def read_act(design: Design, written: str) -> tuple[Call | None, Mistake | None]:
+    """What one act does, written as in a rehearsal, or the mistake in it."""
+    return Alone(design).act(written, OFF_FOR if written.strip() == CUT else 0, Path.cwd())
 
 
 def part_world(

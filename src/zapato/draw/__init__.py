@@ -5,6 +5,7 @@ from zapato.draw.figure import check_name, save
 from zapato.draw.history import history_chart
 from zapato.draw.links import link_graph
 from zapato.draw.pinmap import pin_map
+from zapato.draw.site_timeline import site_timeline
 from zapato.draw.timeline import timeline
 from zapato.draw.wires import wiring_sheet
 
@@ -15,6 +16,7 @@ __all__ = [
     "link_graph",
     "pin_map",
     "save",
+    "site_timeline",
     "timeline",
     "wiring_sheet",
 ]

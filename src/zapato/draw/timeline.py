@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from zapato.draw.figure import FEEL, GRID, INK, INTO, NET, OUT, WRONG, new_figure
 from zapato.draw.screens import draw_pictures, pictures
@@ -14,7 +14,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from zapato.stage import Expectation, Rehearsal
+    from zapato.stage import Crash, Expectation, Rehearsal
+    from zapato.stage.result import Rows
 
 NAME = 26
 """Letters of a lane's name; of a longer one the middle goes."""
@@ -45,11 +46,20 @@ def lanes(result: Rehearsal) -> list[Lane]:
             if name == "state":
                 network.append((r["t"] / 1000, r["value"] == "online"))
             else:
-                found.setdefault(name.replace("/", "."), []).append((r["t"] / 1000, json.loads(r["value"])))
+                found.setdefault(name.replace("/", "."), []).append((r["t"] / 1000, _value(r["value"])))
     made = [_lane(name, samples) for name, samples in found.items()]
     made = [lane for lane in made if lane and len({value for _, value in lane.samples}) > 1]
     made.sort(key=lambda lane: (lane.curve, lane.color != OUT, lane.name))
     return [Lane("broker sees it", [(0.0, False), *network], False, NET), *made] if network else made
+
+
+def _value(payload: str) -> Any:
+    """The value in a payload: plain JSON, or a SenML pack of one record (RFC 8428)."""
+    found: Any = json.loads(payload)
+    if not isinstance(found, list):
+        return found
+    rows = cast(list[dict[str, Any]], found)
+    return next((rows[0][key] for key in ("v", "vb", "vs") if rows and key in rows[0]), None)
 
 
 def _lane(name: str, samples: list[tuple[float, Any]]) -> Lane | None:
@@ -61,10 +71,15 @@ def _lane(name: str, samples: list[tuple[float, Any]]) -> Lane | None:
     return None
 
 
+def scale_of(lasts: float) -> tuple[float, str]:
+    """Seconds of one unit of the time axis, and its word."""
+    return next((size, word) for limit, size, word in UNITS if lasts >= limit)
+
+
 def timeline(result: Rehearsal) -> Figure:
     """The timeline as a figure, 1280 dots wide."""
     rows = lanes(result)
-    scale, unit = next((size, word) for limit, size, word in UNITS if result.lasts >= limit)
+    scale, unit = scale_of(result.lasts)
     failed = [each for each in result.expectations if each.passed is False and each.at is not None]
     weights = [1.1 + 0.75 * min(len(failed), TOLD), *(2.2 if lane.curve else 0.8 for lane in rows)]
     screens = pictures(result)
@@ -79,12 +94,14 @@ def timeline(result: Rehearsal) -> Figure:
         ):
             draw_pictures(one, name, shown)
     axes: Any = upper.subplots(len(rows) + 1, 1, sharex=True, height_ratios=weights, squeeze=False)[:, 0]
-    _verdicts(axes[0], result, scale)
+    draw_verdicts(axes[0], result.expectations, result.lasts, scale)
+    if result.crash:
+        _crash(axes[0], result.crash, scale)
     for axis, lane in zip(axes[1:], rows, strict=True):
-        _draw(axis, lane, result.lasts, scale)
+        draw_lane(axis, lane, result.lasts, scale)
     for axis in axes:
-        _acts(axis, result, scale)
-        _outages(axis, result, scale, named=axis is axes[0])
+        draw_acts(axis, result.records, scale)
+        draw_outages(axis, result.outages, result.lasts, scale, named=axis is axes[0])
     axes[-1].set_xlim(0, result.lasts / scale)
     axes[-1].set_xlabel(f"virtual time, {unit}", color=INK)
     word = "every expectation held" if result.passed else "not every expectation held"
@@ -101,20 +118,21 @@ def _plain(axis: Axes, name: str) -> None:
     axis.set_ylabel(shown, rotation=0, ha="right", va="center", color=INK, fontsize=10)
 
 
-def _verdicts(axis: Axes, result: Rehearsal, scale: float) -> None:
+def draw_verdicts(axis: Axes, expectations: Sequence[Expectation], lasts: float, scale: float) -> None:
+    """A mark for each verdict, and what failed in words."""
     _plain(axis, "expected")
     axis.set_ylim(-1, 1)
     axis.set_yticks([])
-    for each in result.expectations:
+    for each in expectations:
         if each.at is not None:
             style = {"marker": "o", "color": FEEL} if each.passed else {"marker": "X", "color": WRONG}
             axis.plot([each.at / scale], [0], markersize=9 if not each.passed else 7, clip_on=False, **style)  # type: ignore[arg-type]
-    _told(
-        axis, [e for e in result.expectations if e.passed is False and e.at is not None], result.lasts, scale
-    )
-    if result.crash:
-        axis.plot([result.crash.at / scale], [0], marker="X", color=WRONG, markersize=13, clip_on=False)
-        axis.annotate("crash", (result.crash.at / scale, 0.3), color=WRONG, fontsize=10)
+    _told(axis, [e for e in expectations if e.passed is False and e.at is not None], lasts, scale)
+
+
+def _crash(axis: Axes, crash: Crash, scale: float) -> None:
+    axis.plot([crash.at / scale], [0], marker="X", color=WRONG, markersize=13, clip_on=False)
+    axis.annotate("crash", (crash.at / scale, 0.3), color=WRONG, fontsize=10)
 
 
 def _told(axis: Axes, failed: Sequence[Expectation], lasts: float, scale: float) -> None:
@@ -133,10 +151,12 @@ def _told(axis: Axes, failed: Sequence[Expectation], lasts: float, scale: float)
         )  # fmt: skip
 
 
-def _outages(axis: Axes, result: Rehearsal, scale: float, *, named: bool) -> None:
+def draw_outages(
+    axis: Axes, outages: Iterable[tuple[str, float, float]], lasts: float, scale: float, *, named: bool
+) -> None:
     """Power cuts and outages of network and broker as bands over all lanes; short ones stay visible."""
-    least = result.lasts / 400
-    for what, since, to in result.outages:
+    least = lasts / 400
+    for what, since, to in outages:
         color, hatch = BANDS[what]
         end = max(to, since + least)
         axis.axvspan(
@@ -161,13 +181,15 @@ def _outages(axis: Axes, result: Rehearsal, scale: float, *, named: bool) -> Non
             )
 
 
-def _acts(axis: Axes, result: Rehearsal, scale: float) -> None:
-    for r in result.records:
+def draw_acts(axis: Axes, records: Rows, scale: float) -> None:
+    """A fine line where something was done to the world."""
+    for r in records:
         if r["what"] == "act":
             axis.axvline(r["t"] / 1000 / scale, color=GRID, linewidth=1, zorder=0)
 
 
-def _draw(axis: Axes, lane: Lane, lasts: float, scale: float) -> None:
+def draw_lane(axis: Axes, lane: Lane, lasts: float, scale: float) -> None:
+    """One lane: a curve, or a level that is filled while it is on."""
     _plain(axis, lane.name)
     times = [t / scale for t, _ in lane.samples] + [lasts / scale]
     if lane.curve:

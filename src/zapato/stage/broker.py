@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import struct
+from collections import deque
 from collections.abc import Callable
 from functools import partial
+from typing import Any
 
 from zapato.stage.clock import Clock
 from zapato.stage.network import Peer, Wire
@@ -55,14 +57,23 @@ class Broker:
         seen: topic and payload of what devices published since the last act.
     """
 
-    def __init__(self, clock: Clock, trace: Trace) -> None:
+    def __init__(self, clock: Clock, trace: Trace, kept: int = KEPT) -> None:
         self.clock, self.trace = clock, trace
         self.up, self.silent, self.denies, self.refuses = True, False, False, 0
         self.retained: dict[str, bytes] = {}
         self.sessions: dict[str, Session] = {}
-        self.seen: list[tuple[str, str]] = []
+        self.seen: deque[tuple[str, str]] = deque(maxlen=kept)
         self.listeners: list[Callable[[str, bytes], None]] = []
         """Hear what devices publish, as other clients would."""
+
+    def be(self, word: str, value: Any) -> None:
+        """Be another way: "up", "silent", "refuses", "denies", or "close" every connection."""
+        if word == "up":
+            self.set(value)
+        elif word == "close":
+            self.close_all()
+        else:
+            setattr(self, word, value)
 
     def set(self, up: bool) -> None:
         """The broker's process ends (with it what it remembers of sessions and wills), or starts."""
@@ -83,7 +94,7 @@ class Broker:
     def publish(self, topic: str, payload: bytes, retain: bool) -> None:
         """A message of a device."""
         text = payload.decode("utf-8", "replace")
-        self.seen = [*self.seen[-KEPT + 1 :], (topic, text)]
+        self.seen.append((topic, text))
         self.trace.log("mqtt", topic, text, retain=retain)
         for hear in self.listeners:
             self.clock.after(1, partial(hear, topic, payload))

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zapato.design import Design, resolve
-from zapato.design.acts import Call, read_act
-from zapato.design.script import Script, read_script
+from zapato.design.acts import Call
+from zapato.design.script import Script, read_act, read_script
 from zapato.errors import Refused, RehearsalInvalid, ZapatoError
 from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings

@@ -1,14 +1,12 @@
-"""Plays a rehearsal's steps: gestures on the world, and expectations that are watched."""
+"""The world of one device as a rehearsal changes and reads it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, MutableSequence, Sequence
 from typing import Any, Protocol, cast
 
 from zapato.design.acts import Call
 from zapato.design.models import Model
-from zapato.design.script import Step
 from zapato.parts.model import Bench
 from zapato.parts.remote import FRAMES
 from zapato.stage.board import Board
@@ -18,6 +16,7 @@ from zapato.stage.models import Curtain, Running
 from zapato.stage.network import Air
 from zapato.stage.onewire import rom_of
 from zapato.stage.phone import Phone
+from zapato.stage.steps import Steps, evaluated
 from zapato.stage.trace import Trace
 from zapato.stage.world import divided
 
@@ -30,7 +29,8 @@ TAP_GAP = 120
 class Messages(Protocol):
     """The way to the broker: what the device said, and what the script says to it."""
 
-    seen: list[tuple[str, str]]
+    @property
+    def seen(self) -> MutableSequence[tuple[str, str]]: ...
 
     def message(self, topic: str, payload: str, retain: bool = False) -> None: ...
 
@@ -43,28 +43,8 @@ class PowerCut(Exception):
         self.ms = ms
 
 
-@dataclass
-class Waiting:
-    """A step on its way.
-
-    Attributes:
-        next: the step that follows it, where that has no moment of its own.
-        begun, until: ms; asked: how often the program had been looked at when it began.
-        closing: its last moment is over, and only the program's own values are waited for.
-    """
-
-    step: Step
-    judge: Callable[[], Any]
-    next: Waiting | None = None
-    begun: int = 0
-    until: int = 0
-    asked: int = 0
-    waited: bool = False
-    closing: bool = False
-
-
 class Player:
-    """The steps of one device's rehearsal.
+    """The world of one device's rehearsal, and its steps.
 
     `benches` says how the world reaches each part.
     """
@@ -81,7 +61,6 @@ class Player:
     ) -> None:
         self.board, self.air, self.broker, self.clock, self.trace = board, air, broker, clock, trace
         self.benches, self.topic = benches, topic
-        self.watching: list[Waiting] = []
         self._curtains: dict[tuple[int, int], Curtain] = {}
         for bench in benches.values():
             for kind, *at in bench.reads.values():
@@ -89,7 +68,8 @@ class Player:
                     self._curtain(*cast(list[int], at))
                 elif kind == "sent":
                     board.plug(*cast(list[int], at))
-        clock.watchers.append(self.watch)
+        self.steps = Steps(self, clock, trace)
+        clock.watchers.append(self.steps.watch)
 
     # --- the world
 
@@ -169,14 +149,8 @@ class Player:
         self.air.set(up)
 
     def server(self, word: str, value: Any) -> None:
-        """The broker: "up", "silent", "refuses", "denies", or "close"."""
-        broker = cast(Broker, self.broker)
-        if word == "up":
-            broker.set(value)
-        elif word == "close":
-            broker.close_all()
-        else:
-            setattr(broker, word, value)
+        """The broker is another way."""
+        cast(Broker, self.broker).be(word, value)
 
     def fill_in(self, name: str, password: str) -> None:
         """Somebody with a phone gives the page of the board's access point a network."""
@@ -228,7 +202,7 @@ class Player:
 
     def run(self, model: Model) -> None:
         """Begin a model of the world."""
-        effects = [(self._value_of(code), effect) for code, effect in model.by]
+        effects = [(self.value_of(code), effect) for code, effect in model.by]
         Running(model, self.clock, effects, self.put)
 
     def _measured(self, kind: str, gpio: int, active: int = 1, *more: int) -> Any:
@@ -251,103 +225,24 @@ class Player:
         seen = self.broker.seen if self.broker else ()
         return any(t == full and payload in (None, p) for t, p in seen)
 
-    # --- steps
+    # --- what steps ask of it
 
-    def load(self, steps: Sequence[Step]) -> None:
-        """Steps with `at` are set on the clock; the others follow the one before."""
-        before: Waiting | None = None
-        for step in steps:
-            running = Waiting(step, self._judge(step))
-            if step.at is None and before is not None:
-                before.next = running
-            else:
-                self.clock.at(step.at or 0, lambda running=running: self.begin(running))
-            before = running
+    def begun(self) -> None:
+        if self.broker:
+            self.broker.seen.clear()
 
-    def _judge(self, step: Step) -> Callable[[], Any]:
-        """The expectation as a call; it was made by the type checker, from its own syntax tree."""
-        return (lambda: True) if step.act else self._value_of(step.code)
+    def value_of(self, code: str) -> Callable[[], Any]:
+        return evaluated(code, self)
 
-    def _value_of(self, text: str) -> Callable[[], Any]:
-        """What an expression of the rehearsal gives, as a call; what cannot be worked out is False."""
-        code = compile(text, "expectation", "eval")
-        names: dict[str, Any] = {
-            "__builtins__": {},
-            "w": self,
-            "min": min,
-            "max": max,
-            "abs": abs,
-            "round": round,
-        }
+    def own(self, reads: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
+        """Those that only the program knows."""
+        return [(part, name) for part, name in reads if name not in self.benches[part].reads]
 
-        def judge() -> Any:
-            try:
-                return eval(code, names)
-            except (TypeError, ZeroDivisionError, OverflowError):
-                return False
+    def look(self, reads: Sequence[tuple[str, str]]) -> None:
+        self.board.look(tuple(self.own(reads)))
 
-        return judge
+    def looks(self, reads: Sequence[tuple[str, str]]) -> Mapping[str, int]:
+        return {"": self.board.looks} if self.own(reads) else {}
 
-    def begin(self, running: Waiting) -> None:
-        step = running.step
-        if step.wait and not running.waited:
-            running.waited = True
-            self.clock.after(step.wait, lambda: self.begin(running))
-            return
-        if step.act and step.act_call:
-            if self.broker:
-                self.broker.seen.clear()
-            self.trace.log("act", step.text, step.number)
-            if running.next:
-                follower = running.next
-                self.clock.after(step.over, lambda: self.begin(follower))
-            self.act(step.act_call)
-            return
-        running.begun, running.asked = self.clock.now, self.board.looks
-        running.until = self.clock.now + (step.within or step.stays or 0)
-        self.watching.append(running)
-        self._look()
-        self.clock.at(running.until, lambda: self.close(running))
-
-    def _look(self) -> None:
-        """Have the program's own properties told that some watched expectation reads."""
-        reads = {read for each in self.watching for read in self._own(each.step)}
-        self.board.look(tuple(sorted(reads)))
-
-    def _own(self, step: Step) -> list[tuple[str, str]]:
-        return [(part, name) for part, name in step.reads if name not in self.benches[part].reads]
-
-    def fresh(self, running: Waiting) -> bool:
-        """True where what the expectation reads of the program was seen since it began, or there is no program."""
-        if not self._own(running.step) or self.board.machine is None:
-            return True
-        return self.board.looks > running.asked
-
-    def watch(self) -> None:
-        """After everything that happens: judge what can be judged."""
-        for each in list(self.watching):
-            if not self.fresh(each):
-                continue
-            if each.closing:
-                self.done(each, bool(each.judge()))
-            elif each.step.within and each.judge():
-                self.done(each, True)
-            elif each.step.stays and not each.judge():
-                self.done(each, False)
-
-    def close(self, running: Waiting) -> None:
-        """The last moment of an expectation."""
-        if running in self.watching:
-            running.closing = True
-            if self.fresh(running):
-                self.done(running, bool(running.judge()))
-
-    def done(self, running: Waiting, passed: bool) -> None:
-        self.watching.remove(running)
-        step = running.step
-        seen = {f"{part}.{name}": self.read(part, name) for part, name in step.reads}
-        after = self.clock.now - running.begun
-        self.trace.log("expect", step.text, passed, number=step.number, seen=seen, after=after)
-        self._look()
-        if running.next:
-            self.begin(running.next)
+    def fresh(self, reads: Sequence[tuple[str, str]], since: Mapping[str, int]) -> bool:
+        return not self.own(reads) or self.board.machine is None or self.board.looks > since[""]

@@ -156,7 +156,7 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
     for said in script.said:
         player.message(*said, True)
     board.pins.bounces = True
-    player.load(script.steps)
+    player.steps.load(script.steps)
 
     def end() -> None:
         raise End
@@ -234,14 +234,12 @@ def result_of(
     design: Design, script: Script, board: Board, trace: Trace, crash: Crash | None, wall: float
 ) -> Rehearsal:
     """What the trace tells of the script."""
-    verdicts = {r["number"]: r for r in trace.rows if r["what"] == "expect"}
-    expectations = [_expectation(step, verdicts.get(step.number)) for step in script.steps if not step.act]
     return Rehearsal(
         design.name,
         script.title,
         script.lasts / 1000,
         wall,
-        tuple(expectations),
+        tuple(expectations_of(script, trace)),
         crash,
         board.heap,
         board.facts.chip.heap,
@@ -255,6 +253,12 @@ def result_of(
             for at in part.kind.bench(part).cards
         },
     )
+
+
+def expectations_of(script: Script, trace: Trace) -> list[Expectation]:
+    """The expectations of a script with their verdicts."""
+    verdicts = {r["number"]: r for r in trace.rows if r["what"] == "expect"}
+    return [_expectation(step, verdicts.get(step.number)) for step in script.steps if not step.act]
 
 
 def _expectation(step: Step, row: Mapping[str, Any] | None) -> Expectation:

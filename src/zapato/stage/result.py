@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
@@ -35,6 +35,11 @@ class Expectation:
     seen: Mapping[str, Any] = field(default_factory=dict[str, Any])
     number: int = -1
 
+    def as_dict(self) -> dict[str, Any]:
+        """The verdict as plain data."""
+        where = {"file": self.place.file, "line": self.place.line}
+        return {"expect": self.text, **where, "passed": self.passed, "at": self.at, "seen": self.seen}
+
 
 @dataclass(frozen=True)
 class Moment:
@@ -53,7 +58,13 @@ class Moment:
     of: Expectation | None = None
     around: tuple[tuple[float, str], ...] = ()
 
+    def as_dict(self) -> dict[str, Any]:
+        """The moment as plain data."""
+        return {"t": self.t, "what": self.what, "text": self.text, "note": self.note}
 
+
+FAULT = "fault in "
+"""How the program's word of a fault begins."""
 BEFORE, AFTER, SHOWN = 10.0, 2.0, 8
 """s before and after a failed expectation of which the story tells what happened, and how many rows at the most."""
 
@@ -65,6 +76,74 @@ class Crash:
     error: str
     traceback: str
     at: float
+
+
+Rows = Sequence[Mapping[str, Any]]
+"""A trace: t (ms), what, name, value; and, among several, the device."""
+
+
+def story_of(
+    records: Rows, expectations: Iterable[Expectation], told: Mapping[int, str]
+) -> tuple[Moment, ...]:
+    """The moments of a trace that tell how it went; `told` are the notes of steps, by number."""
+    found: list[Moment] = []
+    by_number = {each.number: each for each in expectations}
+    for row in records:
+        t, what, name, value = row["t"] / 1000, row["what"], str(row["name"]), row["value"]
+        who = f"{row['device']}: " if row.get("device") else ""
+        if what == "act":
+            note = told.get(value, "")
+            last = found[-1] if found else None
+            if last and last.what == "act" and last.t == t and not note:
+                found[-1] = replace(last, text=f"{last.text}, {name}")
+            else:
+                found.append(Moment(t, "act", name, note))
+        elif what == "expect":
+            each = by_number[row["number"]]
+            around = _around(records, t) if each.passed is False else ()
+            found.append(Moment(t, "expect", name, told.get(each.number, ""), each, around))
+        elif what == "power" and name in ("reset", "watchdog"):
+            found.append(Moment(t, "restart", f"{who}the firmware restarted ({name})"))
+        elif what == "power" and t > 0:
+            found.append(Moment(t, "power", who + ("the power is back" if value else "the power is gone")))
+        elif what == "print" and str(value).startswith(FAULT):
+            found.append(Moment(t, "fault", who + str(value)))
+    return tuple(found)
+
+
+def _around(records: Rows, t: float) -> tuple[tuple[float, str], ...]:
+    """What happened around a moment."""
+    near = [
+        r
+        for r in records
+        if t - BEFORE <= r["t"] / 1000 <= t + AFTER
+        and r["what"] in ("pin", "mqtt", "print", "message", "net")
+    ]
+    return tuple(
+        (r["t"] / 1000, f"{r.get('device', '')} {r['what']} {r['name']} {r['value']}".strip())
+        for r in near[-SHOWN:]
+    )
+
+
+def outages_of(records: Rows, lasts: float) -> tuple[tuple[str, float, float], ...]:
+    """When power, network and broker were away: which, from, to, s."""
+    found: list[tuple[str, float, float]] = []
+    for what, name, word in (
+        ("power", "on", "power"),
+        ("net", "wifi", "network"),
+        ("net", "broker", "broker"),
+    ):
+        since: float | None = None
+        for row in records:
+            if row["what"] == what and row["name"] == name:
+                if not row["value"] and since is None:
+                    since = row["t"] / 1000
+                elif row["value"] and since is not None:
+                    found.append((word, since, row["t"] / 1000))
+                    since = None
+        if since is not None:
+            found.append((word, since, lasts))
+    return tuple(sorted(found, key=lambda each: each[1]))
 
 
 @dataclass(frozen=True)
@@ -106,59 +185,12 @@ class Rehearsal:
     @property
     def story(self) -> tuple[Moment, ...]:
         """The day as it went: acts, verdicts, outages, faults and restarts, in their order."""
-        found: list[Moment] = []
-        by_number = {each.number: each for each in self.expectations}
-        for row in self.records:
-            t, what, name, value = row["t"] / 1000, row["what"], str(row["name"]), row["value"]
-            if what == "act":
-                note = self.told.get(value, "")
-                last = found[-1] if found else None
-                if last and last.what == "act" and last.t == t and not note:
-                    found[-1] = replace(last, text=f"{last.text}, {name}")
-                else:
-                    found.append(Moment(t, "act", name, note))
-            elif what == "expect":
-                each = by_number[row["number"]]
-                around = self._around(t) if each.passed is False else ()
-                found.append(Moment(t, "expect", name, self.told.get(each.number, ""), each, around))
-            elif what == "power" and name in ("reset", "watchdog"):
-                found.append(Moment(t, "restart", f"the firmware restarted ({name})"))
-            elif what == "power" and t > 0:
-                found.append(Moment(t, "power", "the power is back" if value else "the power is gone"))
-            elif what == "print" and str(value).startswith("fault in "):
-                found.append(Moment(t, "fault", str(value)))
-        return tuple(found)
-
-    def _around(self, t: float) -> tuple[tuple[float, str], ...]:
-        """What happened around a moment."""
-        near = [
-            r
-            for r in self.records
-            if t - BEFORE <= r["t"] / 1000 <= t + AFTER
-            and r["what"] in ("pin", "mqtt", "print", "message", "net")
-        ]
-        return tuple((r["t"] / 1000, f"{r['what']} {r['name']} {r['value']}".strip()) for r in near[-SHOWN:])
+        return story_of(self.records, self.expectations, self.told)
 
     @property
     def outages(self) -> tuple[tuple[str, float, float], ...]:
         """When power, network and broker were away: which, from, to, s."""
-        found: list[tuple[str, float, float]] = []
-        for what, name, word in (
-            ("power", "on", "power"),
-            ("net", "wifi", "network"),
-            ("net", "broker", "broker"),
-        ):
-            since: float | None = None
-            for row in self.records:
-                if row["what"] == what and row["name"] == name:
-                    if not row["value"] and since is None:
-                        since = row["t"] / 1000
-                    elif row["value"] and since is not None:
-                        found.append((word, since, row["t"] / 1000))
-                        since = None
-            if since is not None:
-                found.append((word, since, self.lasts))
-        return tuple(sorted(found, key=lambda each: each[1]))
+        return outages_of(self.records, self.lasts)
 
     @property
     def heap_peak(self) -> int:
@@ -174,7 +206,7 @@ class Rehearsal:
     @property
     def faults(self) -> tuple[tuple[float, str], ...]:
         """What the program told of faults that it survived: (s, text)."""
-        return tuple((t, text) for t, text in self.log if text.startswith("fault in "))
+        return tuple((t, text) for t, text in self.log if text.startswith(FAULT))
 
     @property
     def passed(self) -> bool:
@@ -185,17 +217,7 @@ class Rehearsal:
 
     def as_dict(self) -> dict[str, Any]:
         """The verdict as plain data: what `--format json` prints."""
-        rows = [
-            {
-                "expect": e.text,
-                "file": e.place.file,
-                "line": e.place.line,
-                "passed": e.passed,
-                "at": e.at,
-                "seen": e.seen,
-            }
-            for e in self.expectations
-        ]
+        rows = [each.as_dict() for each in self.expectations]
         crash = (
             {"error": self.crash.error, "at": self.crash.at, "traceback": self.crash.traceback}
             if self.crash
@@ -213,7 +235,7 @@ class Rehearsal:
             "heap": {"has": self.heap, **asdict(self.used)},
             "effort": asdict(self.effort),
             "notes": list(self.notes),
-            "story": [{"t": m.t, "what": m.what, "text": m.text, "note": m.note} for m in self.story],
+            "story": [each.as_dict() for each in self.story],
             "outages": [{"what": what, "from": since, "to": to} for what, since, to in self.outages],
             "messages": sum(r["what"] == "mqtt" for r in self.records),
         }

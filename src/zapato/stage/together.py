@@ -10,7 +10,7 @@ from zapato.design import Design
 from zapato.design.script import Script
 from zapato.firmware.program import Program, compile_device
 from zapato.stage.board import Board
-from zapato.stage.broker import Broker
+from zapato.stage.broker import KEPT, Broker
 from zapato.stage.clock import End
 from zapato.stage.network import Air
 from zapato.stage.player import Player
@@ -25,12 +25,13 @@ class Member:
     """One device among others.
 
     Attributes:
-        design, board, air, trace: it, and what is around it, in its own clock.
+        design, clock, board, air, trace: it, and what is around it, in its own clock.
         player: does acts to its world, and reads it.
         crash: how its program ended, where it did.
     """
 
     design: Design
+    clock: TurnClock
     board: Board
     air: Air
     trace: Trace
@@ -56,7 +57,7 @@ class Together:
     ) -> None:
         self.turns = Turns()
         self.trace = Trace(self.turns.world)
-        self.broker = Broker(self.turns.world, self.trace)
+        self.broker = Broker(self.turns.world, self.trace, KEPT * max(1, len(designs)))
         random = Random(seed)
         self.members: dict[str, Member] = {}
         for design in designs:
@@ -69,10 +70,9 @@ class Together:
         clock = TurnClock(self.turns)
         trace = Trace(clock)
         board, air = staged(design, program, script, clock, trace, self.broker, random)
-        player = prepare(
-            design, Script(script.document, world=script.world, models=script.models), board, air, None
-        )
-        return Member(design, board, air, trace, player)
+        world = Script(script.document, world=script.world, models=script.models)
+        player = prepare(design, world, board, air, None)
+        return Member(design, clock, board, air, trace, player)
 
     def run(self, lasts: int, progress: Callable[[float], None] | None = None) -> None:
         """Power all up, and let `lasts` ms go by."""

@@ -2,14 +2,35 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 if TYPE_CHECKING:
-    from zapato.stage import Rehearsal
+    from zapato.stage import Rehearsal, SiteRehearsal
+
+
+@dataclass(frozen=True)
+class Options:
+    """The options of the call, as they were given."""
+
+    script: Path | None
+    plot: Path | None
+    trace: Path | None
+    cards: Path | None
+    seed: int | None
+    live: bool
+    broker: str | None
+    ports: tuple[str, ...]
+    jobs: int | None
+    together: bool
+    brief: bool
+    form: str
 
 
 @click.command("rehearse")
@@ -29,6 +50,11 @@ if TYPE_CHECKING:
     help="Put what stands on the device's SD cards afterwards into this folder, a folder a card.",
 )
 @click.option("--seed", type=int, help="Seed of everything random; the file's own by default.")
+@click.option(
+    "--together",
+    is_flag=True,
+    help="The site's own rehearsal alone, rehearsals/site.toml: its devices in one time, with one broker.",
+)
 @click.option(
     "--live",
     is_flag=True,
@@ -53,101 +79,146 @@ if TYPE_CHECKING:
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
 )
-def COMMAND(
-    paths: tuple[Path, ...],
-    script: Path | None,
-    plot: Path | None,
-    trace: Path | None,
-    cards: Path | None,
-    seed: int | None,
-    live: bool,
-    broker: str | None,
-    ports: tuple[str, ...],
-    jobs: int | None,
-    brief: bool,
-    form: str,
-) -> int:
+def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
     """Run devices' firmware in the real MicroPython VM, in virtual time, against a rehearsal file.
 
-    With --live the same program runs in real time against a real broker: its steps come from --script, or
-    from what is typed.
+    For a site's folder that is each device by itself, and then all together, where the site has a rehearsal of
+    its own: rehearsals/site.toml. With --live a program runs in real time against a real broker: its steps come
+    from --script, or from what is typed.
 
     Exit code 0: every expectation held; 1: one did not, or the firmware crashed; 2: the call was wrong.
     """
     from zapato.checks import all_files
-    from zapato.cli.each import each_device
-    from zapato.cli.live import play
-    from zapato.cli.report import brief_line, rehearsal_lines
-    from zapato.cli.terminal import Meter
-    from zapato.spread import jobs_for
-    from zapato.stage import rehearse
 
-    devices = all_files(paths)
-    _together(len(devices) > 1 and bool(script or plot or trace or cards or live), live, broker, ports)
-    if plot:
+    options = Options(**given)
+    devices = [] if options.together else all_files(paths)
+    _fitting(len(devices), options)
+    if options.plot:
         from zapato.draw import check_name
 
-        check_name(plot)
-    results: list[Rehearsal] = []
-    several = jobs_for(len(devices), jobs)
-
-    def one(path: Path) -> Rehearsal:
-        if live:
-            return play(path, script, broker, form == "json", dict(each.split("=", 1) for each in ports))
-        meter = Meter(f"rehearsing {path.stem}")
-        try:
-            return rehearse(path, script, seed=seed, progress=meter.at)
-        finally:
-            meter.done()
-
-    def tell(result: Rehearsal) -> bool:
+        check_name(options.plot)
+    results: list[Rehearsal | SiteRehearsal] = []
+    code = _each(devices, options, results) if devices else 0
+    for site in _sites(paths, options):
+        result = _together(site, options)
         results.append(result)
-        if form == "text":
-            click.echo(brief_line(result) if brief else "\n".join(rehearsal_lines(result)))
-        _files(result, plot, trace, cards)
-        return result.passed
-
-    work = partial(rehearse, seed=seed) if several > 1 else one
-    code = each_device(devices, "rehearsed without a fault", work, tell, quiet=form == "json", jobs=several)
-    if form == "json":
-        import json
-
+        code = code if result.passed else 1
+    if options.form == "json":
         click.echo(json.dumps([each.as_dict() for each in results], indent=2, ensure_ascii=False))
     return code
 
 
-def _together(several: bool, live: bool, broker: str | None, ports: tuple[str, ...]) -> None:
+def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
+    """Each device by itself; gives the exit code."""
+    from zapato.cli.each import each_device
+    from zapato.cli.report import brief_line, rehearsal_lines
+    from zapato.spread import jobs_for
+    from zapato.stage import rehearse
+
+    several = jobs_for(len(devices), options.jobs)
+
+    def tell(result: Rehearsal) -> bool:
+        results.append(result)
+        if options.form == "text":
+            click.echo(brief_line(result) if options.brief else "\n".join(rehearsal_lines(result)))
+        _files(result, options)
+        return result.passed
+
+    work = partial(rehearse, seed=options.seed) if several > 1 else partial(_one, options)
+    quiet = options.form == "json"
+    return each_device(devices, "rehearsed without a fault", work, tell, quiet=quiet, jobs=several)
+
+
+def _one(options: Options, path: Path) -> Rehearsal:
+    from zapato.cli.live import play
+    from zapato.stage import rehearse
+
+    if options.live:
+        ports = dict(each.split("=", 1) for each in options.ports)
+        return play(path, options.script, options.broker, options.form == "json", ports)
+    return _metered(path.stem, partial(rehearse, path, options.script, seed=options.seed))
+
+
+def _metered(name: str, work: Callable[..., Any]) -> Any:
+    from zapato.cli.terminal import Meter
+
+    meter = Meter(f"rehearsing {name}")
+    try:
+        return work(progress=meter.at)
+    finally:
+        meter.done()
+
+
+def _sites(paths: tuple[Path, ...], options: Options) -> list[Path]:
+    """The sites among these that have a rehearsal of their own; with --together they must."""
+    from zapato.checks import root_of
+    from zapato.design.site_script import FILE
+    from zapato.errors import ZapatoError
+
+    found = [path for path in paths if root_of(path)]
+    if not options.together:
+        return [path for path in found if (path / "rehearsals" / FILE).is_file()]
+    if len(found) != 1 or len(paths) != 1:
+        raise ZapatoError("--together takes the folder of one site", "the folder with site.toml")
+    return found
+
+
+def _together(site: Path, options: Options) -> SiteRehearsal:
+    from zapato.checks import device_files
+    from zapato.cli.report import site_brief_line, site_lines
+    from zapato.design import resolve
+    from zapato.stage import rehearse_site
+
+    designs = [resolve(path) for path in device_files(site)]
+    script = options.script if options.together else None
+    work = partial(rehearse_site, designs, script, seed=options.seed)
+    result: SiteRehearsal = _metered(f"{site.absolute().name} together", work)
+    if options.form == "text":
+        click.echo(site_brief_line(result) if options.brief else "\n".join(site_lines(result)))
+    if options.together:
+        _files(result, options)
+    return result
+
+
+def _fitting(count: int, options: Options) -> None:
     """Which options go together. Raises ZapatoError."""
     from zapato.errors import ZapatoError
 
-    if several:
-        raise ZapatoError("--script, --plot, --trace, --cards and --live go with one device")
-    if ports and not live:
+    given = options
+    if given.together and (given.live or given.cards):
+        raise ZapatoError("--live and --cards go with one device, not with --together")
+    if count > 1 and (given.script or given.plot or given.trace or given.cards or given.live):
+        fix = "for the site's own rehearsal: --together" if given.script or given.plot or given.trace else ""
+        raise ZapatoError("--script, --plot, --trace, --cards and --live go with one device", fix)
+    if given.ports and not given.live:
         raise ZapatoError("--serial goes with --live: in virtual time no real port can keep up")
-    if wrong := next((each for each in ports if "=" not in each), ""):
+    if wrong := next((each for each in given.ports if "=" not in each), ""):
         raise ZapatoError(f"--serial takes LINK=PORT, not {wrong}", "--serial line=/dev/ttyUSB0")
-    if broker and not live:
+    if given.broker and not given.live:
         raise ZapatoError("--broker goes with --live: in virtual time the broker is the stage's own")
 
 
-def _files(result: Rehearsal, plot: Path | None, trace: Path | None, cards: Path | None) -> None:
-    if cards:
-        from zapato.lang.files import write
-        from zapato.stage.sdcard import OTHERS
+def _files(result: Rehearsal | SiteRehearsal, options: Options) -> None:
+    from zapato.draw import save, site_timeline, timeline
+    from zapato.lang.files import write
+    from zapato.stage import Rehearsal
 
-        for card, files in result.cards.items():
-            for name, data in files.items():
-                if name == OTHERS:
-                    continue
-                write(cards / card / name, data)
-                click.echo(f"card: {cards / card / name}", err=True)
-    if trace:
-        from zapato.lang.files import write
+    if options.cards and isinstance(result, Rehearsal):
+        _cards(result, options.cards)
+    if options.trace:
+        write(options.trace, result.frame.to_csv(index=False))
+        click.echo(f"trace: {options.trace}", err=True)
+    if options.plot:
+        save(timeline(result) if isinstance(result, Rehearsal) else site_timeline(result), options.plot)
+        click.echo(f"timeline: {options.plot}", err=True)
 
-        write(trace, result.frame.to_csv(index=False))
-        click.echo(f"trace: {trace}", err=True)
-    if plot:
-        from zapato.draw import save, timeline
 
-        save(timeline(result), plot)
-        click.echo(f"timeline: {plot}", err=True)
+def _cards(result: Rehearsal, into: Path) -> None:
+    from zapato.lang.files import write
+    from zapato.stage.sdcard import OTHERS
+
+    for card, files in result.cards.items():
+        for name, data in files.items():
+            if name != OTHERS:
+                write(into / card / name, data)
+                click.echo(f"card: {into / card / name}", err=True)

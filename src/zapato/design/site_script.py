@@ -1,0 +1,161 @@
+"""The rehearsal of a site: several devices in one time, each named before what is its own."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, cast
+
+from zapato.design.acts import ALL, CUT, MESSAGES, NETWORK, Call, one_act, unreachable
+from zapato.design.model import Design
+from zapato.design.scope import PartScope
+from zapato.design.script import HEAD, Script, part_world, read_scenes
+from zapato.lang.expressions import Function, Mistake, NotThere, Read
+from zapato.lang.fields import Shape, names, nearest
+from zapato.lang.source import Keys, table
+
+FILE = "site.toml"
+"""A site's rehearsal, in its folder rehearsals/."""
+SITE_HEAD = Shape(
+    (
+        *HEAD.fields,
+        names(
+            "devices",
+            "who takes part; by default those that the file names, and those they listen to",
+            (),
+            role="",
+        ),
+    )
+)
+_OWN = re.compile(r"(\s*([a-z][a-z0-9-]*)\.)(.+)", re.DOTALL)
+"""A device, and what of it."""
+_WAYS = ("wifi", "cable", "names", "time", "flash")
+"""What happens around a device, and around all of them where none is named."""
+
+
+class SiteScope:
+    """Expectations of a site: "device.part.property", read on the stage."""
+
+    functions: Mapping[str, Function] = {"published": Function(1, 2, "w.published")}
+
+    def __init__(self, designs: Mapping[str, Design]) -> None:
+        self.designs = designs
+
+    def read(self, part: str, name: str) -> Read:
+        near = [f"{d}.{part}.{name}" for d, each in self.designs.items() if part in each.parts][:3]
+        raise NotThere("in a site's rehearsal a property is written device.part.property", tuple(near))
+
+    def far(self, device: str, part: str, name: str) -> Read:
+        found = PartScope(self._design(device).parts).read(part, name)
+        return Read(found.type, found.unit, f"w.read({f'{device}.{part}'!r}, {name!r})", True)
+
+    def _design(self, device: str) -> Design:
+        if device not in self.designs:
+            have = f"devices: {', '.join(self.designs)}"
+            message = f"no device of this site is called {device}"
+            raise NotThere(message, nearest(device, list(self.designs)) or (have,))
+        return self.designs[device]
+
+
+class Together:
+    """The devices of a site on one stage."""
+
+    def __init__(self, designs: Sequence[Design]) -> None:
+        self.designs = {each.name: each for each in designs}
+        self.scope = SiteScope(self.designs)
+
+    def act(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
+        bare = written.strip()
+        if bare == CUT:
+            return Call("cut", (over,), ALL), None
+        if bare in NETWORK:
+            return replace(NETWORK[bare], of=ALL if bare.partition(".")[0] in _WAYS else ""), None
+        if bare.partition("(")[0].rstrip() in MESSAGES:
+            return self._message(written, over, folder)
+        own = _OWN.fullmatch(written)
+        design = self.designs.get(own[2]) if own else None
+        if own is None or design is None:
+            near = nearest(own[2], list(self.designs)) if own else ()
+            ways = f"device.part.gesture, device.part.property = value, device.{CUT}, device.wifi.down, message(…), or for all: {CUT}, {', '.join(NETWORK)}"
+            return None, Mistake(
+                0, f"an act of a site is {ways}", near, "link-unknown" if near else "link-type"
+            )
+        if own[3].strip() in NETWORK and own[3].partition(".")[0].strip() not in _WAYS:
+            return None, Mistake(0, f"the broker is everybody's: {own[3].strip()}", (own[3].strip(),))
+        call, mistake = one_act(design, own[3], over, folder)
+        if mistake:
+            mistake.offset += len(own[1])
+        return (replace(call, of=design.name) if call else None), mistake
+
+    def _message(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
+        """A message at the broker; a topic without the site's name before it gets that."""
+        design = next((each for each in self.designs.values() if each.mqtt is not None), None)
+        if design is None:
+            return None, Mistake(0, "no device of this site has a broker", ("[mqtt] with host",))
+        call, mistake = one_act(design, written, over, folder)
+        if call:
+            topic, *rest = call.arguments
+            own = f"{design.topic}/"
+            topic = (
+                f"{design.site.name}/{topic.removeprefix(own)}"
+                if topic.startswith(own) and own not in written
+                else topic
+            )
+            call = Call(call.name, (topic, *rest))
+        return call, mistake
+
+    def unreachable(self, key: str, value: object) -> Mistake | None:
+        device, _, rest = key.partition(".")
+        design = self.designs.get(device)
+        if design is None or rest.count(".") != 1:
+            near = nearest(device, list(self.designs))
+            return Mistake(0, "in a site's rehearsal this is device.part.property", near, "link-unknown")
+        return unreachable(design, rest, value)
+
+    def world(self, script: Script) -> None:
+        for name, values in table(script.document.data, "world").items():
+            path: Keys = ("world", name)
+            design = self.designs.get(name)
+            if design is None or not isinstance(values, dict):
+                message = "the world of a site has device.part.property = value" + (
+                    "" if design else f", and no device is called {name}"
+                )
+                script.document.found(
+                    "link-unknown", path, message, fixes=nearest(name, list(self.designs)), of="key"
+                )
+                continue
+            for part, rows in cast(dict[str, Any], values).items():
+                found = part_world(script, design, part, rows, (*path, part))
+                script.world += [(f"{name}.{key}", value) for key, value in found]
+
+
+def read_site_script(path: Path, designs: Sequence[Design]) -> Script:
+    """The rehearsal of several devices at `path`; mistakes are in its document's findings. Raises Unreadable."""
+    script = read_scenes(path, Together(designs), SITE_HEAD)
+    known = {each.name for each in designs}
+    for index, name in enumerate(script.devices):
+        if name not in known:
+            message = f"no device of this site is called {name}"
+            script.document.found(
+                "link-unknown", ("rehearsal", "devices", index), message, fixes=nearest(name, sorted(known))
+            )
+    script.devices = tuple(each.name for each in designs if each.name in _taking_part(script, designs))
+    return script
+
+
+def _taking_part(script: Script, designs: Sequence[Design]) -> set[str]:
+    """The devices that the file names, and those they listen to; all of them where it names none."""
+    if script.devices:
+        return set(script.devices)
+    found = {key.partition(".")[0] for key, _ in script.world} | {
+        each.drives.partition(".")[0] for each in script.models
+    }
+    found |= {step.act_call.of for step in script.steps if step.act_call}
+    found |= {part.partition(".")[0] for step in script.steps for part, _ in step.reads}
+    heard = {each.name: {other.design.name for other in each.heard.values()} for each in designs}
+    named = found & heard.keys()
+    while more := {other for name in named for other in heard.get(name, ())} - named:
+        named |= more
+    return named or set(heard)
