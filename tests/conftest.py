@@ -164,10 +164,11 @@ NETWORK = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.1
 """A site with Wi-Fi and a broker."""
 
 
-def failed(result: zapato.Rehearsal) -> list[tuple]:
+def failed(result: zapato.Rehearsal | zapato.SiteRehearsal) -> list[tuple]:
     """The expectations that did not hold, with what was seen; a crash as one of them."""
     missed = [(e.text, e.passed, e.at, dict(e.seen)) for e in result.expectations if not e.passed]
-    return missed + ([("crash", result.crash.traceback)] if result.crash else [])
+    programs = result.devices.values() if isinstance(result, zapato.SiteRehearsal) else [result]
+    return missed + [("crash", each.crash.traceback) for each in programs if each.crash]
 
 
 def in_the_vm(

@@ -102,6 +102,14 @@ EXTRAS += (
     '[receiver.{n}]\npin = "auto"',
     '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\ncontroller = "software"\n[card.{n}c]\nbus = "{n}"\nselect = "auto"\nkeeps = ["{n}c.rows"]',
 )
+OTHER = '[site]\nname = "s"\n'
+OTHERS = "# another device is listened to\n"
+FAR = (
+    '[[link]]\nwhen = "other.lamp{k}.on"\ndo = "notify(\'x\')"',
+    '[[link]]\nwhen = "other.level{k}.value > 3"\nif = "other.lamp{k}.on"\ndo = "notify(\'x\')"',
+    '[[link]]\nwhen = "other.top{k}.pressed"\ndo = "notify(\'x\')"',
+)
+"""Links that name another device."""
 WATCHERS = (
     '[tally.{n}]\nof = "{one}.on"\ncounts = "time"',
     '[tally.{n}]\nof = "{one}.on"',
@@ -181,6 +189,11 @@ def device(random: Random) -> str:
         rows.append('[[link]]\nat = "06:30"\ndays = "mon-fri"\ndo = "notify(\'x\')"')
     if any("[clock." in row for row in rows) and TIME not in network:
         network += TIME
+    if network.endswith(BROKER) and random.random() < 0.5:
+        network += OTHERS
+        rows += [
+            random.choice(FAR).replace("{k}", str(random.randrange(9))) for _ in range(random.randrange(1, 9))
+        ]
     board = "esp32-poe" if "ethernet" in network else "esp32-38pin"
     return f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{network}' + "\n".join(rows) + "\n"
 
@@ -305,8 +318,10 @@ def measure(text: str, form: str) -> tuple[Counter[str], int, int] | None:
         path = Path(folder) / "bench.toml"
         path.write_text(text)
         (Path(folder) / "ca.pem").write_bytes(AUTHORITY.read_bytes())
-        if FIXED in text:
-            (Path(folder) / "site.toml").write_text(PLAN)
+        if FIXED in text or OTHERS in text:
+            (Path(folder) / "site.toml").write_text(PLAN if FIXED in text else OTHER)
+        if OTHERS in text:
+            _other(Path(folder))
         design = resolve(path)
         if any(f.severity == "error" for f in design.findings):
             raise SystemExit("\n".join(f.message for f in design.findings) + text)
@@ -320,6 +335,19 @@ def measure(text: str, form: str) -> tuple[Counter[str], int, int] | None:
             return run(design, form, Path(folder))
         except Unmeasured:
             return None
+
+
+def _other(folder: Path) -> None:
+    """The device that is listened to."""
+    parts = [
+        f"[flag.lamp{k}]\n[number.level{k}]\nstart = 1\n[button.top{k}]\npin = {13 + k}\npull = 'up'"
+        for k in range(9)
+    ]
+    (folder / "devices").mkdir()
+    text = f'zapato = 1\n[device]\nname = "other"\nboard = "esp32-38pin"\n{NETWORK}{BROKER}' + "\n".join(
+        parts
+    )
+    (folder / "devices" / "other.toml").write_text(text)
 
 
 def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[Counter[str], int, int]:
@@ -336,6 +364,9 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
         for p in design.parts.values()
         for n in p.kind.bench(p).sets
         if n in p.properties and p.properties[n].type == "number"
+    ]
+    world += [
+        f"{h.name}.{n} = {'true' if n == 'on' else 5}" for h in design.heard.values() for n in h.properties
     ]
     script.write_text("\n".join([f'[rehearsal]\nlasts = "{lasts}"', "[world]", *world]) + "\n")
     result = _run(design, read_script(script, design), program, 1)

@@ -18,7 +18,8 @@ from zapato.design import Design
 from zapato.design.links import SHAPE as LINK
 from zapato.design.models import SHAPE as MODEL
 from zapato.design.resolve import DEVICE, resolve
-from zapato.design.script import HEAD, STEP
+from zapato.design.script import STEP
+from zapato.design.site_script import SITE_HEAD
 from zapato.lang.fields import Field, Shape
 from zapato.lang.site import ETHERNET, LAN, MQTT, SITE, TIME, WIFI
 from zapato.lang.units import EXAMPLES, shown_time
@@ -201,7 +202,7 @@ def device_file() -> str:
         *_table(FITTED),
         "## Rehearsals\n",
         "### `[rehearsal]`\n",
-        *_table(HEAD),
+        *_table(SITE_HEAD),
         "### `[[step]]`\n",
         *_table(STEP),
         "### `[model.NAME]`\n",

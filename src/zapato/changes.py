@@ -102,7 +102,11 @@ def _wires(design: Design) -> dict[str, str]:
 
 
 def _topics(design: Design) -> dict[str, str]:
-    return {each.name: f"{each.payload}{', kept' if each.retained else ''}" for each in topics(design)}
+    return {
+        each.name: f"{each.payload}{', kept' if each.retained else ''}"
+        for each in topics(design)
+        if each.of != "heard"
+    }
 
 
 def _compared(

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Literal
 
 from zapato.design.model import Design, once
+from zapato.design.others import Heard
 from zapato.parts.model import Argument, Part, Property
 
 ITSELF = ("tell", "restart", "settings", "forget", "update")
 """What the device itself can be told."""
-Of = Literal["state", "about", "property", "set", "event", "action", "vitals", "notes", "device"]
+Of = Literal["state", "about", "property", "set", "event", "action", "vitals", "notes", "device", "heard"]
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,19 @@ def _topics(design: Design) -> Iterator[Topic]:
     for action in ITSELF:
         payload, example = ("version and seal", "") if action == "update" else ("empty", "")
         yield Topic(f"{base}/device/do/{action}", "to", "device", payload, example, what=action)
+    for device in {each.design.name: each.design for each in design.heard.values()}.values():
+        yield Topic(f"{device.topic}/state", "to", "heard", "online, offline", "online", part=device.name)
+    for heard in design.heard.values():
+        yield from _heard(heard)
+
+
+def _heard(heard: Heard) -> Iterator[Topic]:
+    """What another device says that this one listens to."""
+    packed = (heard.design.mqtt or {}).get("report") == "senml"
+    names = {*heard.properties, *heard.events}
+    for each in topics_of(heard.design.topic, heard.part, 0, packed):
+        if each.way == "from" and each.what in names:
+            yield replace(each, way="to", of="heard", part=heard.name, retained=False)
 
 
 def topics_of(base: str, part: Part, qos: int, packed: bool = False) -> list[Topic]:

@@ -74,6 +74,10 @@ def features(design: Design) -> Counter[str]:
             lines = [line for page in design.parts[name].pages(driver.tells) for line in page]
             found["function"] += len(lines)
             found["code"] += sum(map(len, lines))
+    for heard in design.heard.values():
+        found["part Far"] += 1
+        found["heard"] += len({*heard.properties, *heard.events})
+        found["letters"] += len(heard.name) + 2 * len(heard.design.topic)
     if any(sunny for _, sunny in timed(design)):
         found["data"] += 4 * WEEKS
     for part in design.parts.values():

@@ -136,11 +136,17 @@ def other_files(root: Path, designs: Sequence[Design]) -> Gathered:
     """The rehearsals, alerts and pieces of a site, checked against its devices; of the pieces those nobody uses."""
     from zapato.design.alerts import FILE, offered, read_alerts
     from zapato.design.script import read_script
+    from zapato.design.site_script import FILE as SITE
+    from zapato.design.site_script import read_site_script
 
     found = Gathered()
     by_name = {design.name: design for design in designs}
     for path in sorted((root / "rehearsals").glob("*.toml")):
-        if design := by_name.get(path.stem):
+        if path.name == SITE and designs:
+            document = read_site_script(path, designs).document
+            found.findings += document.findings
+            found.texts[document.source.name] = document.source.text
+        elif design := by_name.get(path.stem):
             document = read_script(path, design).document
             found.findings += document.findings
             found.texts[document.source.name] = document.source.text

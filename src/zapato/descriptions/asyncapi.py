@@ -73,7 +73,7 @@ def _message(topic: Topic) -> dict[str, Any]:
             "contentType": "application/senml+json",
             "payload": {"type": "array", "items": _record(topic)},
         }
-    elif topic.of in ("property", "set"):
+    elif topic.of in ("property", "set") or (topic.of == "heard" and topic.type):
         found["payload"] = value_schema(topic) | ({"description": topic.unit} if topic.unit else {})
     elif topic.of == "action" and (given := input_schema(topic)):
         found["payload"] = {key: value for key, value in given.items() if key != "unit"}

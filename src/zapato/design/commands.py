@@ -120,6 +120,10 @@ class _Commands:
         )
 
     def owner(self, node: ast.expr) -> Part | None:
+        if isinstance(node, ast.Attribute) and isinstance(node.value, ast.Name):
+            other = node.value.id.replace("_", "-")
+            fix = f"a link of {other} that listens to this device"
+            return self.wrong(node, "a link acts on parts of its own device alone", (fix,))
         if not isinstance(node, ast.Name):
             return self.wrong(node, "an action is written part.action")
         try:

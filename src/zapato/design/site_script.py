@@ -23,7 +23,7 @@ SITE_HEAD = Shape(
         *HEAD.fields,
         names(
             "devices",
-            "who takes part; by default those that the file names, and those they listen to",
+            "in a site's rehearsal, who takes part; by default those that the file names, and those they listen to",
             (),
             role="",
         ),
@@ -87,6 +87,7 @@ class Together:
         call, mistake = one_act(design, own[3], over, folder)
         if mistake:
             mistake.offset += len(own[1])
+            mistake.fixes = tuple(_told(fix, design) for fix in mistake.fixes)
         return (replace(call, of=design.name) if call else None), mistake
 
     def _message(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
@@ -97,12 +98,7 @@ class Together:
         call, mistake = one_act(design, written, over, folder)
         if call:
             topic, *rest = call.arguments
-            own = f"{design.topic}/"
-            topic = (
-                f"{design.site.name}/{topic.removeprefix(own)}"
-                if topic.startswith(own) and own not in written
-                else topic
-            )
+            topic = whole_topic(self.designs, topic.removeprefix(f"{design.topic}/"))
             call = Call(call.name, (topic, *rest))
         return call, mistake
 
@@ -129,6 +125,21 @@ class Together:
             for part, rows in cast(dict[str, Any], values).items():
                 found = part_world(script, design, part, rows, (*path, part))
                 script.world += [(f"{name}.{key}", value) for key, value in found]
+
+
+def _told(fix: str, design: Design) -> str:
+    """A way out with a message to the device, as a site's rehearsal writes it."""
+    return fix.replace("message('", f"message('{design.name}/")
+
+
+def whole_topic(designs: Mapping[str, Design], written: str) -> str:
+    """A topic as a site's rehearsal writes it: behind a device's name, or behind the site's."""
+    first, _, rest = written.partition("/")
+    if first in designs:
+        return f"{designs[first].topic}/{rest}"
+    site = next((each.site.name for each in designs.values()), "")
+    whole = (f"{site}/", *(f"{each.topic}/" for each in designs.values()))
+    return written if written.startswith(whole) else f"{site}/{written}"
 
 
 def read_site_script(path: Path, designs: Sequence[Design]) -> Script:

@@ -4,8 +4,8 @@ import json
 
 from values import number, truth
 
-_HUSH = const(60000)  # ms without the broker after which nothing of others is known any more
-_LATER = const(200)  # ms until what found no room to be asked for is asked for again
+_FAR_FORGET = const(60000)  # ms without the broker after which nothing of others is known any more
+_FAR_PAUSE = const(200)  # ms until what found no room to be asked for is asked for again
 
 FARS = []
 
@@ -37,7 +37,7 @@ class Far:
         at = 0
         for known, kind in self.props:
             if known == name:
-                self.row[at] = said(json.loads(payload), kind)
+                self.row[at] = value_said(json.loads(payload), kind)
                 self.show()
                 return
             at += 1
@@ -94,7 +94,7 @@ class Others:
         while mqtt.state == 3 and self.at < len(self.ways):
             topic = self.ways[self.at]
             if not mqtt.room(len(topic) + 8):
-                self.d.after(_LATER, self.ask)
+                self.d.after(_FAR_PAUSE, self.ask)
                 break
             count = mqtt.next()
             mqtt.head(0x82, len(topic) + 5)
@@ -141,7 +141,7 @@ class Others:
         self.inner[3]()
         if any(far.sure for far in FARS):
             self.d.cancel(self.timer)
-            self.timer = self.d.after(_HUSH, self.hush)
+            self.timer = self.d.after(_FAR_FORGET, self.hush)
             for far in FARS:
                 far.sure = False
 
@@ -152,7 +152,7 @@ class Others:
                 far.online(False)
 
 
-def said(value, kind):
+def value_said(value, kind):
     # The value in a payload: plain, or a SenML pack (RFC 8428) of one record.
     if isinstance(value, list):
         row = value[0] if value else {}

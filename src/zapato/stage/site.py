@@ -12,7 +12,7 @@ from zapato.design import Design
 from zapato.design.acts import ALL, Call
 from zapato.design.models import Model
 from zapato.design.script import Script, read_script
-from zapato.design.site_script import FILE, read_site_script
+from zapato.design.site_script import FILE, read_site_script, whole_topic
 from zapato.errors import RehearsalInvalid, Unreadable
 from zapato.firmware.program import Program
 from zapato.lang.source import shown
@@ -104,8 +104,9 @@ class SiteRehearsal:
 class Houses:
     """The worlds of several devices as one, for steps that name the device."""
 
-    def __init__(self, together: Together, site: str) -> None:
-        self.together, self.site = together, site
+    def __init__(self, together: Together) -> None:
+        self.together = together
+        self.designs = {name: member.design for name, member in together.members.items()}
         self.clock, self.broker, self.members = together.turns.world, together.broker, together.members
         self.steps = Steps(self, self.clock, together.trace)
         self.clock.watchers.append(self.steps.watch)
@@ -130,9 +131,9 @@ class Houses:
         return member.player.read(own, name)
 
     def published(self, name: str, payload: str | None = None) -> bool:
-        """Whether a device published this since the last act; the topic may leave the site's name out."""
-        full = {name, f"{self.site}/{name}"}
-        return any(t in full and payload in (None, p) for t, p in self.broker.seen)
+        """Whether a device published this since the last act; the topic begins with a device's name, or the site's."""
+        full = whole_topic(self.designs, name)
+        return any(t == full and payload in (None, p) for t, p in self.broker.seen)
 
     def value_of(self, code: str) -> Callable[[], Any]:
         return evaluated(code, self)
@@ -204,7 +205,7 @@ def rehearse_site(
         seed=read.seed if seed is None else seed,
         programs=programs,
     )
-    houses = Houses(together, cast[0].site.name if cast else "")
+    houses = Houses(together)
     for model in read.models:
         houses.run(model)
     houses.steps.load(read.steps)

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 
 from zapato.checks.model import Rule, device
 from zapato.checks.rings import rings
 from zapato.design.links import Command, Link
 from zapato.design.model import Design
 from zapato.findings import Finding
+from zapato.lang.site import Site
 
 SHOWN = 6
 """Lines of other links that are told at the most."""
-Fact = tuple[str, bool]
-"""A part, and whether it is on."""
+Fact = tuple[str, str, bool]
+"""A device ("" for the one itself), a part of it, and whether it is on."""
+Place = tuple[str, int]
+"""A device and the number of one of its links."""
 
 _SETS = {"on": (True,), "off": (False,), "toggle": (True, False), "pulse": (True, False), "blink": ()}
 
@@ -32,42 +35,88 @@ def _literals(node: ast.expr, positive: bool) -> Iterator[Fact]:
     elif isinstance(node, ast.BoolOp):
         for value in node.values:
             yield from _literals(value, positive)
-    elif isinstance(node, ast.Attribute) and node.attr == "on" and isinstance(node.value, ast.Name):
-        yield node.value.id, positive
+    elif isinstance(node, ast.Attribute) and node.attr == "on":
+        *device, part = ast.unparse(node.value).split(".")
+        if part.isidentifier() and len(device) < 2:
+            yield device[0].replace("_", "-") if device else "", part, positive
 
 
 def _effects(link: Link) -> set[Fact]:
     """The facts that the link makes true at once."""
     if link.after:
         return set()
-    return {(c.part, value) for c in link.commands if c.part for value in _values(link, c)}
+    return {("", c.part, value) for c in link.commands if c.part for value in _values(link, c)}
 
 
 def _values(link: Link, command: Command) -> tuple[bool, ...]:
     """What the command makes of its part; a toggle turns what the link waited for into its opposite."""
-    waited = tuple(not value for part, value in _triggers(link) if part == command.part)
+    waited = tuple(
+        not value for device, part, value in _triggers(link) if not device and part == command.part
+    )
     return waited if command.action == "toggle" and waited else _SETS.get(command.action, ())
 
 
-def _find(design: Design) -> Iterator[Finding]:
-    links = {link.number: link for link in design.links if link.when is not None}
-    leads: dict[int | Fact, list[int | Fact]] = {n: [*_effects(link)] for n, link in links.items()}
-    for number, link in links.items():
-        for fact in _triggers(link):
-            leads.setdefault(fact, []).append(number)
+def _circles(links: Mapping[Place, Link]) -> Iterator[list[Place]]:
+    """Links, each by its device and number, that set each other off, and switch something both ways while they do."""
+
+    def whole(facts: set[Fact], device: str) -> set[Fact]:
+        return {(other or device, part, value) for other, part, value in facts}
+
+    effects = {place: whole(_effects(link), place[0]) for place, link in links.items()}
+    leads: dict[Place | Fact, list[Place | Fact]] = {place: [*facts] for place, facts in effects.items()}
+    for place, link in links.items():
+        for fact in whole(_triggers(link), place[0]):
+            leads.setdefault(fact, []).append(place)
     for ring in rings(leads):
-        numbers = sorted(each for each in ring if isinstance(each, int))
-        facts = {fact for number in numbers for fact in _effects(links[number])}
-        if any((part, not value) in facts for part, value in facts):
-            others = f" (with the links at line {_lines(design, numbers[1:])})" if len(numbers) > 1 else ""
-            yield design.finding(
-                "link-loop",
-                "warning",
-                ("link", numbers[0] - 1, "when"),
-                f"this link sets itself off again and again{others}",
-                why="what it does makes its own condition true once more, with no time between; the device does nothing else.",
-                fixes=("a time in the ring: after or held", "a condition that the action does not change"),
-            )
+        places = sorted(each for each in links if each in ring)
+        facts = {fact for place in places for fact in effects[place]}
+        if any((device, part, not value) in facts for device, part, value in facts):
+            yield places
+
+
+def _find(design: Design) -> Iterator[Finding]:
+    links = {("", link.number): link for link in design.links if link.when is not None}
+    for places in _circles(links):
+        numbers = [number for _, number in places]
+        others = f" (with the links at line {_lines(design, numbers[1:])})" if len(numbers) > 1 else ""
+        yield design.finding(
+            "link-loop",
+            "warning",
+            ("link", numbers[0] - 1, "when"),
+            f"this link sets itself off again and again{others}",
+            why="what it does makes its own condition true once more, with no time between; the device does nothing else.",
+            fixes=_FIXES,
+        )
+
+
+def _among(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+    """Circles that go over more than one device."""
+    if not any(design.heard for design in designs):
+        return
+    named = {design.name: design for design in designs}
+    links = {(d.name, link.number): link for d in designs for link in d.links if link.when is not None}
+    for places in _circles(links):
+        devices = list(dict.fromkeys(device for device, _ in places))
+        if len(devices) < 2:
+            continue  # the device's own check tells
+        (device, number), *rest = places
+        others = ", ".join(f"{each} {_line(named[each], n)}" for each, n in rest[:SHOWN])
+        more = f" and {len(rest) - SHOWN} more" if len(rest) > SHOWN else ""
+        yield named[device].finding(
+            "link-loop",
+            "warning",
+            ("link", number - 1, "when"),
+            f"this link sets itself off again and again, with those of {others}{more}",
+            why="each device answers the other's answer over the broker, without end and as fast as the network is.",
+            fixes=_FIXES,
+        )
+
+
+_FIXES = ("a time in the ring: after or held", "a condition that the action does not change")
+
+
+def _line(design: Design, number: int) -> str:
+    return f"line {design.document.place(('link', number - 1), 'key').line}"
 
 
 def _lines(design: Design, numbers: list[int]) -> str:
@@ -96,4 +145,5 @@ is an action of its own (led.blink), or takes a time: after = "1s".
         + '[[link]]\nwhen = "lamp.on"\nafter = "1s"\ndo = "lamp.off"\n\n[[link]]\nwhen = "not lamp.on"\nafter = "1s"\ndo = "lamp.on"'
     ),
     find=_find,
+    among=_among,
 )

@@ -1,0 +1,256 @@
+"""Devices that hear of each other, and a site rehearsed as one."""
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+from conftest import failed, steps
+
+import zapato
+from zapato.checks import device_files
+
+PAGE = (Path(__file__).parents[1] / "docs" / "sites.md").read_text("utf-8")
+FILES = {text[2 : text.index("\n")]: text for text in re.findall(r"```toml\n(.*?)```", PAGE, re.DOTALL)}
+
+
+@pytest.fixture
+def lodge(put):
+    """The site of the page; `more` adds to its files or changes them."""
+
+    def made(more: dict[str, str] | None = None, **behind: str) -> Path:
+        text = {**FILES, **(more or {})}
+        for name, added in behind.items():
+            text[f"devices/{name}.toml"] += added
+        return put({name: text[name] for name in text if not name.startswith(">")}).parent
+
+    return made
+
+
+def site_of(root: Path) -> list[zapato.Design]:
+    return [zapato.load(path) for path in device_files(root)]
+
+
+def root(path: Path) -> Path:
+    return path if (path / "site.toml").exists() else path.parent
+
+
+def test_what_the_page_shows_checks_clean_and_does_what_it_says(lodge):
+    home = root(lodge())
+    assert not [f.message for f in zapato.check(home).findings]
+    assert not failed(zapato.rehearse(home / "devices" / "fan.toml"))
+    result = zapato.rehearse_site(site_of(home))
+    assert result.passed, failed(result)
+    assert set(result.devices) == {"fan", "hall"} and ("hall", "power") in {
+        each[:2] for each in result.outages
+    }
+    assert {"hall", "fan", ""} == set(result.frame.device)
+    again = zapato.rehearse_site(site_of(home))
+    assert again.records == result.records  # the same seed, the same trace
+
+
+WRONG = {
+    "hal.door.closed": ("link-unknown", 'did you mean "hall"'),
+    "hall.dor.closed": ("link-unknown", 'did you mean "door"'),
+    "hall.door.closd": ("link-unknown", "closed"),
+    "hall.bell.pressedd": ("link-unknown", "pressed"),
+    "hall.air.temperature": ("link-type", "compare it"),
+    "hall.air.temperature > 'warm'": ("link-type", ""),
+    "hall.air.temperature > hall.air.humidity": ("link-type", ""),
+    "hall.bell.lasted > 2": ("link-unheard", ""),
+    "fan.blower.on": ("link-type", "alone: blower"),
+    "known(hall.door.opened)": ("link-unknown", ""),
+}
+
+
+@pytest.mark.parametrize("when", WRONG)
+def test_what_is_not_there_is_told_at_its_place(lodge, when):
+    code, words = WRONG[when]
+    home = root(lodge(fan=f'\n[[link]]\nwhen = "{when}"\ndo = "blower.off"\n'))
+    found = [f for f in zapato.check(home / "devices" / "fan.toml").findings if f.severity == "error"]
+    assert [f.code for f in found] == [code], found
+    assert words in " ".join((found[0].message, *found[0].fixes))
+    assert found[0].place.line == FILES["devices/fan.toml"].count("\n") + 3
+
+
+def test_what_no_message_can_bring(lodge, tmp_path):
+    own = '\n[mqtt]\nhost = "192.168.9.9"\n'
+    away = root(lodge(hall=own))
+    assert {f.code for f in zapato.check(away / "devices" / "fan.toml").findings} == {"link-unheard"}
+    without = root(lodge({"site.toml": '[site]\nname = "lodge"\n[wifi]\nname = "x"\n'}))
+    assert "link-unheard" in {f.code for f in zapato.check(without / "devices" / "fan.toml").findings}
+    act = root(lodge(fan='\n[[link]]\nwhen = "hall.door.closed"\ndo = "hall.light.off"\n'))
+    assert "own device" in zapato.check(act / "devices" / "fan.toml").findings[0].message
+    alone = tmp_path / "elsewhere" / "deep" / "down"
+    alone.mkdir(parents=True)
+    (alone / "fan.toml").write_text(FILES["devices/fan.toml"])
+    (tmp_path / "site.toml").unlink()
+    message = next(f.message for f in zapato.check(alone / "fan.toml").findings if f.code == "link-unheard")
+    assert "belongs to none" in message
+
+
+def test_links_that_set_each_other_off_across_devices(lodge):
+    fan = '\n[[link]]\nwhen = "hall.light.on"\ndo = "blower.on"\n[[link]]\nwhen = "not hall.light.on"\ndo = "blower.off"\n'
+    hall = '\n[[link]]\nwhen = "fan.blower.on"\n{}do = "light.off"\n[[link]]\nwhen = "not fan.blower.on"\ndo = "light.on"\n'
+    found = [
+        f for f in zapato.check(root(lodge(fan=fan, hall=hall.format("")))).findings if f.severity != "note"
+    ]
+    assert [f.code for f in found] == ["link-loop"] and "hall line" in found[0].message
+    calm = root(lodge(fan=fan, hall=hall.format('held = "1s"\n')))
+    assert not [f for f in zapato.check(calm).findings if f.code == "link-loop"]
+    follows = '\n[[link]]\nwhen = "fan.blower.on"\ndo = "light.on"\n[[link]]\nwhen = "not fan.blower.on"\ndo = "light.off"\n'
+    same = root(lodge(fan=fan, hall=follows))
+    assert not [f for f in zapato.check(same).findings if f.code == "link-loop"]
+
+
+SILENCE = """
+[rehearsal]
+lasts = "6min"
+[world]
+hall.door.closed  = false
+hall.light.on     = true
+hall.air.humidity = 50
+"""
+
+
+def rehearsed(home: Path, *rows: str):
+    script = home / "quiet.toml"
+    script.write_text(SILENCE + steps(*rows))
+    return zapato.rehearse(home / "devices" / "fan.toml", script)
+
+
+def test_a_minute_without_the_broker_and_nothing_is_known(lodge):
+    home = root(lodge())
+    result = rehearsed(
+        home, "5s? lamp.on", "20s: wifi.down", "=55s? lamp.on", "<20s? not lamp.on", "+5s: wifi.up", "<30s? lamp.on",
+        "3min: broker.down", "+30s: broker.up", "=20s? lamp.on",
+    )  # fmt: skip
+    assert not failed(result), failed(result)
+
+
+def test_what_comes_over_the_air_is_looked_at(lodge):
+    """Whatever anybody publishes on the other's topics: wrong types, no JSON, endless, retained events, odd topics."""
+    home = root(lodge())
+    odd = ["true", "{", "", "1e999", "[]", "[1]", "[{}]", "null", "x" * 300, "y" * 900, "{1:1}"]
+    rows = [f"{10 + n}s: message('lodge/hall/air/humidity', {text!r})" for n, text in enumerate(odd)]
+    rows += [
+        "30s: retained('lodge/hall/bell/pressed', '{}')", "31s: message('lodge/hall/state', 'odd')", "32s: hall.online",
+        "33s: hall.air.humidity = 80", "34s: hall.door.closed = true", "<1s? blower.on",
+        "60s: power.cut", "90s? not blower.on or blower.on", "100s: message('lodge/hall/air/humidity/deep', '99')",
+        "110s: hall.bell.pressed", "<1s? not blower.on",
+    ]  # fmt: skip
+    result = rehearsed(home, *rows)
+    assert not failed(result), failed(result)
+    assert result.crash is None and len(result.faults) <= 12, result.faults
+
+
+def test_a_power_up_acts_on_what_holds_and_not_on_an_event_from_before(lodge):
+    more = '\n[flag.rang]\n[[link]]\nwhen = "hall.bell.pressed"\ndo = "rang.on = true"\n'
+    home = root(lodge(fan=more))
+    result = rehearsed(
+        home, "5s: retained('lodge/hall/bell/pressed', '{}')", "<1s? rang.on", "10s: power.cut",
+        "+20s? not rang.on and lamp.on", "40s: hall.door.closed = true", "41s: hall.air.humidity = 70", "<1s? blower.on",
+    )  # fmt: skip
+    assert not failed(result), failed(result)
+
+
+def test_a_pack_and_a_topic_of_its_own_are_heard(lodge):
+    own = '\n[mqtt]\nhost = "192.168.4.2"\nreport = "senml"\ntopic = "wing/east/hall"\n'
+    site = FILES["rehearsals/site.toml"].replace(
+        "published('hall/door/closed', 'false')", "not hall.door.closed"
+    )
+    home = root(lodge({"rehearsals/site.toml": site}, hall=own))
+    result = zapato.rehearse_site(site_of(home))
+    assert result.passed, failed(result)
+    heard = [each for each in _topics(home) if each.of == "heard"]
+    assert {"wing/east/hall/door/closed", "wing/east/hall/state", "wing/east/hall/bell/pressed"} <= {
+        t.name for t in heard
+    }
+
+
+def _topics(home: Path):
+    from zapato.topics import topics
+
+    return topics(zapato.load(home / "devices" / "fan.toml"))
+
+
+def test_a_model_goes_across_devices_and_a_cut_takes_what_it_takes(lodge):
+    site = """
+[rehearsal]
+lasts = "20min"
+[world]
+hall.door.closed = true
+hall.air.temperature = 20
+[model.steam]
+drives   = "hall.air.humidity"
+like     = "room"
+start    = 40
+outside  = 80
+constant = "3min"
+by       = { "fan.blower.on" = -50 }
+""" + steps("1min? hall.air.humidity < 60", "<8min? fan.blower.on", "<10min? hall.air.humidity < 60")
+    home = root(lodge({"rehearsals/site.toml": site}))
+    result = zapato.rehearse_site(site_of(home))
+    assert result.passed, failed(result)
+    values = [float(r["value"]) for r in result.records if str(r["name"]).endswith("air/humidity")]
+    assert max(values) > 65 > 60 > values[-1]
+
+
+MISTAKES = {
+    'act = "hal.bell.press"': "hall",
+    'act = "hall.bell.pres"': "press",
+    'act = "hall.broker.down"': "broker.down",
+    'act = "bell.press"': "device.part",
+    'act = "hall.light.on = true"': "message('hall/light/on/set'",
+    'expect = "light.on"': "hall.light.on",
+    'expect = "hall.light.one"': "on",
+    'expect = "cellar.light.on"': "devices: fan, hall",
+    'act = "hall.air.humidity = 400"': "0 to 100",
+}
+
+
+@pytest.mark.parametrize("line", MISTAKES)
+def test_a_mistake_in_a_site_rehearsal_is_told_by_check(lodge, line):
+    site = f'[rehearsal]\nlasts = "1min"\n[[step]]\nat = "1s"\n{line}\n'
+    home = root(lodge({"rehearsals/site.toml": site}))
+    found = [f for f in zapato.check(home).findings if f.severity == "error"]
+    assert (
+        len(found) == 1 and found[0].place.file.endswith("rehearsals/site.toml") and found[0].place.line == 5
+    )
+    assert MISTAKES[line] in " ".join((found[0].message, *found[0].fixes)), found
+    with pytest.raises(zapato.ZapatoError, match="cannot be rehearsed"):
+        zapato.rehearse_site(site_of(home))
+
+
+def test_on_the_command_line(lodge, cli, tmp_path):
+    home = root(lodge())
+    ran = cli(
+        "rehearse",
+        str(home),
+        "--together",
+        "--plot",
+        str(tmp_path / "e.png"),
+        "--trace",
+        str(tmp_path / "e.csv"),
+    )
+    assert ran.code == 0 and "lodge, 2 devices together" in ran.out
+    assert (tmp_path / "e.png").stat().st_size > 10_000 and "hall" in (tmp_path / "e.csv").read_text()
+    (home / "rehearsals" / "hall.toml").write_text('[rehearsal]\nlasts = "10s"\n')
+    ran = cli("rehearse", str(home), "--format", "json")
+    assert [each.get("device") or each["site"] for each in json.loads(ran.out)] == ["fan", "hall", "lodge"]
+    text = (home / "rehearsals" / "site.toml").read_text()
+    (home / "rehearsals" / "site.toml").write_text(
+        text.replace("fan.blower.on and hall", "not fan.blower.on and hall")
+    )
+    ran = cli("rehearse", str(home), "--brief")
+    assert ran.code == 1 and "failed lodge" in ran.out and "site.toml" in ran.out
+    for words in (("--together", "--live"), ("--plot", "x.png")):
+        assert cli("rehearse", str(home), *words).code == 2
+    assert cli("rehearse", str(home / "devices" / "fan.toml"), "--together").code == 2
+
+
+def test_the_evening_of_the_demo(site):
+    result = zapato.rehearse_site(site_of(site))
+    assert result.passed, failed(result)
+    assert {"boot-dryer", "gear-locker", "kettle-plug", "porch-light"} == set(result.devices)
+    assert not [each.faults for each in result.devices.values() if each.faults]
