@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import multiprocessing
 import os
+import re
 import resource
 import shutil
 import socket
@@ -59,13 +60,15 @@ def site_of(folder: Path, count: int, port: int) -> list[Design]:
     (folder / "site.toml").write_text(SITE.format(port=port))
     for number in range(count):
         kind = KINDS[number % len(KINDS)]
-        text = (folder / "demo" / "devices" / f"{kind}.toml").read_text()
-        (folder / "devices" / f"{kind}-{number}.toml").write_text(
-            text.replace(f'"{kind}"', f'"{kind}-{number}"')
-        )
-        shutil.copy(
-            folder / "demo" / "rehearsals" / f"{kind}.toml", folder / "rehearsals" / f"{kind}-{number}.toml"
-        )
+        for part in ("devices", "rehearsals"):
+            text = (
+                (folder / "demo" / part / f"{kind}.toml")
+                .read_text()
+                .replace(f'"{kind}"', f'"{kind}-{number}"')
+            )
+            # a dryer listens to the locker beside it
+            text = re.sub(r"gear-locker\.(?=door|online|offline)", f"gear-locker-{number + 1}.", text)
+            (folder / part / f"{kind}-{number}.toml").write_text(text)
     return [resolve(path) for path in sorted((folder / "devices").glob("*.toml"))]
 
 

@@ -42,7 +42,7 @@ def test_near_and_gone(bench, board):
 def test_what_is_passed_on(bench):
     result = bench(
         FRIDGE.format(more='passes = true\nonly = ["a4:c1:38", "c0:11"]\napart = "20s"\nmost = 1'),
-        "[world]\nfridge.temperature = 3\ndog.near = true\n" + steps("70s? fridge.near", "+50s? air.left_out > 40"),
+        "[world]\nfridge.temperature = 3\ndog.near = true\n" + steps("70s? fridge.near", "+50s? air.left_out > 20"),
         lasts="3min", site=NETWORK,
     )  # fmt: skip
     assert not failed(result)

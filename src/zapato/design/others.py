@@ -68,6 +68,11 @@ class Others:
         """What is listened to, by "device.part"."""
         self._known: dict[str, Design] = {}
 
+    def has(self, device: str) -> bool:
+        """Whether the site has a device of this name."""
+        root = self.own.site.root
+        return device == self.own.name or (root is not None and device in named(root / "devices"))
+
     def part(self, device: str, name: str) -> Heard:
         """A part of another device. Raises NotThere."""
         if device == self.own.name:

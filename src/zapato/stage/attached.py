@@ -142,10 +142,13 @@ class Attached(Cards):
             self.ether.listen(False)
 
     def on_ble_scan(self, data: bytes) -> None:
-        self.ether.listen(int(data.split()[0]) >= 0)
+        lasts, interval, window = map(int, data.split())
+        self.ether.listen(lasts >= 0, min(1.0, window / max(1, interval)))
 
-    def on_ble_next(self, data: bytes) -> int:
-        self.pipe = self.advertised.pop(0) if self.advertised else b""
+    def on_ble_heard(self, data: bytes) -> int:
+        """All that waits, each with its length before it."""
+        self.pipe = b"".join(bytes((len(row),)) + row for row in self.advertised)
+        self.advertised.clear()
         return len(self.pipe)
 
     def _advertised(self, row: bytes) -> None:

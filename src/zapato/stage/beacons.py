@@ -22,13 +22,16 @@ class Ether:
     def __init__(self, clock: Clock, hear: Any) -> None:
         self.clock, self._hear = clock, hear
         self.listening = False
+        self.share = 1.0
+        """Of the time, in which the radio listens: so many of the advertisements it hears."""
         self.beacons: dict[str, Beacon] = {}
 
     def add(self, address: str, data: Pattern | None) -> None:
         self.beacons[address] = Beacon(self, address, data)
 
-    def listen(self, on: bool) -> None:
-        """The radio begins to listen, or ends."""
+    def listen(self, on: bool, share: float = 1.0) -> None:
+        """The radio begins to listen for this share of the time, or ends."""
+        self.share = share
         if on and not self.listening:
             for number, each in enumerate(
                 (*self.beacons.values(), *(Beacon(self, *other) for other in OTHERS))
@@ -53,6 +56,8 @@ class Beacon:
         self.state: dict[str, Any] = {"near": not self.pattern and data is not None}
         self.strength = data if isinstance(data, int) else STRENGTH
         self.plain = bytes.fromhex(plain)
+        self.met = 0.0
+        """How much of an advertisement has met the radio's open ear."""
 
     def put(self, name: str, value: Any) -> None:
         """Something is set; what has a value is near."""
@@ -66,7 +71,9 @@ class Beacon:
     def speak(self) -> None:
         if not self.ether.listening:
             return
-        if self.state["near"]:
+        self.met += self.ether.share
+        heard, self.met = self.met >= 1, self.met % 1
+        if self.state["near"] and heard:
             made = self.pattern.make(self.state) if self.pattern else self.plain
             body = bytes((len(made),)) + made if self.pattern else made
             self.ether.heard(self.address, self.strength, FLAGS + body)

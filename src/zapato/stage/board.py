@@ -92,6 +92,10 @@ class Effort:
     reacting: int = 0
 
 
+_SHARED = struct.Struct("<IIIII").pack
+"""Words that the VM reads without asking: see shims/world.py."""
+
+
 @dataclass
 class Board(Radio, Attached):
     """The board of one device.
@@ -143,6 +147,7 @@ class Board(Radio, Attached):
         self._shared = 0
         self._told = b""
         self.pipe = b""
+        self._methods: dict[str, Callable[[bytes], object]] = {}
         self._caught: list[str] | None = None
         self._crash: list[str] = []
         self._irq_at, self._irq_time = -1, 0
@@ -196,21 +201,21 @@ class Board(Radio, Attached):
     # --- the crossing
 
     def _call(self, name: str, data: bytes) -> str:
-        answer = self._answer(name, data)
-        self._share()
-        return answer
-
-    def _answer(self, name: str, data: bytes) -> str:
-        method: Callable[[bytes], object] = getattr(self, f"on_{name}")
+        method = self._methods.get(name) or self._method(name)
         found = method(data)
+        self._share()
         return "" if found is None else str(found)
+
+    def _method(self, name: str) -> Callable[[bytes], object]:
+        method = self._methods[name] = getattr(self, f"on_{name}")
+        return method
 
     def _share(self) -> None:
         """Put time and waiting interrupts into the VM's memory."""
         if self.machine and self._shared:
             now, micro = self.clock.now, self.clock.micro
             ms, us = (now + OFFSET) % TICKS, ((now + OFFSET) * 1000 + micro) % TICKS
-            row = struct.pack("<IIIII", ms, us, len(self.pins.fired), now // 1000, self._due())
+            row = _SHARED(ms, us, len(self.pins.fired), now // 1000, self._due())
             self.machine.memory.write(self._shared, row)
 
     def _device(self, name: str) -> Opened | None:

@@ -105,7 +105,11 @@ def story_of(
         elif what == "power" and name in ("reset", "watchdog"):
             found.append(Moment(t, "restart", f"{who}the firmware restarted ({name})"))
         elif what == "power" and t > 0:
-            found.append(Moment(t, "power", who + ("the power is back" if value else "the power is gone")))
+            text = "the power is back" if value else "the power is gone"
+            last = found[-1] if found else None
+            if last and last.what == "power" and last.t == t and last.text.endswith(f": {text}"):
+                who, found = f"{last.text.removesuffix(f': {text}')}, {who}", found[:-1]
+            found.append(Moment(t, "power", who + text))
         elif what == "print" and str(value).startswith(FAULT):
             found.append(Moment(t, "fault", who + str(value)))
     return tuple(found)

@@ -225,3 +225,6 @@ def _stay(processor: int | None) -> None:
     if processor is not None and hasattr(os, "sched_setaffinity"):
         with contextlib.suppress(OSError):
             os.sched_setaffinity(0, {processor})
+            os.sched_setscheduler(
+                0, os.SCHED_BATCH, os.sched_param(0)
+            )  # whoever is woken lets the waker go to sleep first

