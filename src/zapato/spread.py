@@ -6,8 +6,9 @@ import contextlib
 import multiprocessing
 import os
 import signal
+import sys
 from collections import deque
-from collections.abc import Callable, Generator, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ProcessPoolExecutor, wait
 from functools import partial
 from itertools import islice
@@ -17,6 +18,8 @@ from typing import TypeVar
 from zapato.errors import ZapatoError
 
 T = TypeVar("T")
+Item = TypeVar("Item", Path, tuple[Path, ...])
+"""What is worked on at a time: a device file, or some of them."""
 AHEAD = 32
 """Devices that wait for a worker at the most: thousands of futures would only take memory."""
 LOOK = 0.5
@@ -26,12 +29,12 @@ PAYS = 4
 
 
 def spread(
-    work: Callable[[Path], T],
-    paths: Sequence[Path],
+    work: Callable[[Item], T],
+    items: Iterable[Item],
     executor: Executor | None = None,
     waiting: Callable[[], object] = lambda: None,
-) -> Iterator[tuple[Path, Callable[[], T]]]:
-    """Each path with a call that gives what `work` made of it, or raises what it raised.
+) -> Iterator[tuple[Item, Callable[[], T]]]:
+    """Each item with a call that gives what `work` made of it, or raises what it raised.
 
     Without an executor the work is done at that call; with one it has been begun before, so `work` and what it gives
     must be able to go to another process. A worker that dies ends nobody else: those that it had are a ZapatoError each.
@@ -39,47 +42,59 @@ def spread(
     waited for.
     """
     if executor is None:
-        yield from ((path, partial(work, path)) for path in paths)
+        yield from ((item, partial(work, item)) for item in items)
         return
-    begun: deque[tuple[Path, Future[T]]] = deque()
-    rest = iter(paths)
+    begun: deque[tuple[Item, Future[T]]] = deque()
+    rest = iter(items)
     try:
         while True:
-            begun.extend((path, _begin(executor, work, path)) for path in islice(rest, AHEAD - len(begun)))
+            begun.extend((item, _begin(executor, work, item)) for item in islice(rest, AHEAD - len(begun)))
             if not begun:
                 return
-            path, future = begun.popleft()
-            yield path, partial(_outcome, future, path, waiting)
+            item, future = begun.popleft()
+            yield item, partial(_outcome, future, item, waiting)
     finally:
         for _, future in begun:
             future.cancel()
 
 
-def _begin(executor: Executor, work: Callable[[Path], T], path: Path) -> Future[T]:
+def _begin(executor: Executor, work: Callable[[Item], T], item: Item) -> Future[T]:
     try:
-        return executor.submit(work, path)
+        return executor.submit(work, item)
     except RuntimeError as error:  # nobody takes work any more
         lost: Future[T] = Future()
         lost.set_exception(BrokenExecutor(str(error)))
         return lost
 
 
-def _outcome(future: Future[T], path: Path, waiting: Callable[[], object]) -> T:
+def _outcome(future: Future[T], item: Path | tuple[Path, ...], waiting: Callable[[], object]) -> T:
     try:
         while not wait([future], LOOK).done:
             waiting()
         return future.result()
-    except (BrokenExecutor, CancelledError):
+    except (BrokenExecutor, CancelledError, *_lost_by()):
         raise ZapatoError(
-            f"{path.stem} was not done: its worker ended", "run it again; --jobs 1 works without workers"
+            f"{item.stem if isinstance(item, Path) else 'it'} was not done: its worker ended",
+            "run it again; --jobs 1 works without workers",
         ) from None
 
 
-def jobs_for(count: int, asked: int | None) -> int:
-    """How many processes suit so many devices: what was asked, else one for a few, the machine's cores for more."""
+def _lost_by() -> tuple[type[BaseException], ...]:
+    """What a cluster calls work whose workers ended, one after the other."""
+    module = sys.modules.get("distributed")
+    return (module.KilledWorker,) if module else ()
+
+
+def chunks(paths: Sequence[Path], size: int) -> Iterator[tuple[Path, ...]]:
+    """So many paths at a time."""
+    return (tuple(paths[at : at + size]) for at in range(0, len(paths), size))
+
+
+def jobs_for(count: int, asked: int | None, pays: int = PAYS) -> int:
+    """How many processes suit so many devices: what was asked, else one for fewer than `pays`, the machine's cores for more."""
     if asked:
         return max(1, min(asked, count))
-    return 1 if count < PAYS else min(os.cpu_count() or 1, count)
+    return 1 if count < pays else min(os.cpu_count() or 1, count)
 
 
 @contextlib.contextmanager

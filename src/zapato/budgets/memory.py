@@ -30,13 +30,21 @@ class Memory:
     Attributes:
         heap: at its highest, after a collection; heap_has: what the chip leaves a program.
         flash: of the compiled modules.
-        largest: what takes most of the heap: (what, bytes), the largest first.
+        pieces: bytes of heap by what was measured.
     """
 
     heap: int
     heap_has: int
     flash: int
-    largest: tuple[tuple[str, int], ...]
+    pieces: Mapping[str, float]
+
+    @property
+    def largest(self) -> tuple[tuple[str, int], ...]:
+        """What takes most of the heap: (what, bytes), the largest first."""
+        groups: Counter[str] = Counter()
+        for what, size in self.pieces.items():
+            groups[_group(what)] += round(size)
+        return tuple(groups.most_common())
 
 
 @once
@@ -47,12 +55,10 @@ def memory(design: Design) -> Memory | None:
     has = design.board.chip.heap
     table = costs()["whole" if has >= ROOMY else "short"]
     found = features(design)
-    heap = {what: count * table["heap"].get(what, 0.0) for what, count in found.items()}
-    flash = sum(count * table["flash"].get(what, 0.0) for what, count in found.items())
-    groups: Counter[str] = Counter()
-    for what, size in heap.items():
-        groups[_group(what)] += round(size)
-    return Memory(round(sum(heap.values())), has, round(flash), tuple(groups.most_common()))
+    of_heap, of_flash = table["heap"], table["flash"]
+    heap = {what: count * of_heap.get(what, 0.0) for what, count in found.items()}
+    flash = sum([count * of_flash.get(what, 0.0) for what, count in found.items()])
+    return Memory(round(sum(heap.values())), has, round(flash), heap)
 
 
 def features(design: Design) -> Counter[str]:

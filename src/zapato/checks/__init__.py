@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zapato.boards.own import site_boards
-from zapato.checks.gather import all_files, device_files, gather, neighbours, other_files, root_of
-from zapato.checks.registry import comparers, finders, rule, rules
-from zapato.checks.suits import candidates, pin_findings, suits
+from zapato.checks.gather import all_files, device_files, root_of
+from zapato.checks.looked import Looked, check_design, look, look_at, look_at_all
+from zapato.checks.registry import comparers, rule, rules
+from zapato.checks.site_files import neighbours, other_files
+from zapato.checks.suits import candidates, suits
 from zapato.design import Design
-from zapato.findings import Finding, Report
-from zapato.lang.site import Site
+from zapato.errors import ZapatoError
+from zapato.findings import Finding, Place, Report
+from zapato.lang.site import Site, site_of
+from zapato.lang.source import shown
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor
 
 __all__ = [
     "all_files",
@@ -26,85 +35,107 @@ __all__ = [
     "suits",
 ]
 
+AT_ONCE = 64
+"""Device files that one worker takes at a time."""
 
-def check(what: Design | Path | str | Iterable[Path | str]) -> Report:
+
+def check(what: Design | Path | str | Iterable[Path | str], *, executor: Executor | None = None) -> Report:
     """The findings of a design, a device file, a folder of a site, or several of these.
 
     A device file is also held against the others of its site; a site's folder brings its rehearsals and
-    pieces, and a file of it that cannot be read is a finding. Raises Unreadable where a path leads to no file.
+    pieces, and a file of it that cannot be read is a finding. `executor` does the work where it says: any executor of
+    concurrent.futures; the report is the same. Raises Unreadable where a path leads to no file.
     """
     if isinstance(what, Design):
         return report([what])
     paths = [Path(p) for p in ([what] if isinstance(what, (str, Path)) else what)]
-    return check_files(paths, all_files(paths))
+    return check_files(paths, all_files(paths), executor)
 
 
-def check_files(paths: Sequence[Path], files: Iterable[Path]) -> Report:
-    """The findings of these device files, and of what else the sites among `paths` have."""
-    found = gather(files, strict=not any(path.is_dir() for path in paths))
-    for root in dict.fromkeys(root for path in paths if (root := root_of(path))):
-        more = other_files(root, [design for design in found.designs if design.site.root == root])
-        found.findings += more.findings
-        found.texts.update(more.texts)
-    whole = report(found.designs)
+def check_files(
+    paths: Sequence[Path],
+    files: Sequence[Path],
+    executor: Executor | None = None,
+    tell: Callable[[int], object] = lambda done: None,
+) -> Report:
+    """The findings of these device files, and of what else the sites among `paths` have; `tell` hears how many are done."""
+    roots = list(dict.fromkeys(root for path in paths if (root := root_of(path))))
+    strict = not any(path.is_dir() for path in paths)
+    devices: list[Looked] = []
+    for each in _looked(files, strict, bool(roots), executor):
+        devices.append(each)
+        tell(len(devices))
+    found = _together(devices)
+    more = [
+        other_files(root, [each for each in devices if each.source and each.root == root]) for root in roots
+    ]
     return Report.of(
-        (*whole.findings, *whole.accepted, *found.findings), whole.devices, {**found.texts, **whole.texts}
+        (*found.findings, *found.accepted, *(finding for each in more for finding in each.findings)),
+        found.devices,
+        {**{name: text for each in more for name, text in each.texts.items()}, **found.texts},
     )
+
+
+def _looked(files: Sequence[Path], strict: bool, whole: bool, executor: Executor | None) -> Iterator[Looked]:
+    """Each file looked at, here or elsewhere, in their order."""
+    if executor is None:
+        yield from (look_at(path, strict=strict, whole=whole) for path in files)
+        return
+    from zapato.spread import chunks, spread
+
+    for paths, found in spread(partial(look_at_all, whole=whole), chunks(files, AT_ONCE), executor):
+        try:
+            yield from found()
+        except ZapatoError as lost:
+            for path in paths:
+                message = f"not checked: {lost}"
+                yield Looked(
+                    path, findings=[Finding("file-unreadable", "error", Place(shown(path)), message)]
+                )
 
 
 def report(designs: Iterable[Design]) -> Report:
     """One report over these designs, with the findings of the sites they belong to."""
-    findings: list[Finding] = []
-    texts: dict[str, str] = {}
-    names: list[str] = []
-    sites: dict[int, tuple[Site, list[Design]]] = {}
-    for design in designs:
-        sites.setdefault(id(design.site), (design.site, []))[1].append(design)
-        found = [replace(each, device=design.name) for each in (*design.findings, *check_design(design))]
-        findings.extend(found)
-        names.append(design.name)
-        if found:
-            texts[design.document.source.name] = design.document.source.text
-            texts.update((source.name, source.text) for source, _ in design.document.origins.values())
-    for site, members in sites.values():
+    return _together([look(design) for design in designs])
+
+
+def _together(devices: Sequence[Looked]) -> Report:
+    """One report over devices that were looked at."""
+    findings = [finding for each in devices for finding in each.findings]
+    texts = {name: text for each in devices for name, text in each.texts.items()}
+    sites: dict[object, list[Looked]] = {}
+    for each in devices:
+        if each.source:
+            sites.setdefault(each.root or each.path, []).append(each)
+    for members in sites.values():
+        site = site_of(members[0].root) if members[0].root else Site()
         own = site_boards(site.root)
         findings.extend((*site.findings, *own.findings))
         texts.update(own.texts if own.findings else {})
         findings.extend(check_site(site, members))
         texts.update(site.texts)
-    _missing_texts(findings, texts, sites.values())
-    return Report.of(findings, names, texts)
+    _missing_texts(findings, texts, devices)
+    return Report.of(findings, [each.device for each in devices if each.source], texts)
 
 
-def _missing_texts(
-    findings: Iterable[Finding], texts: dict[str, str], sites: Iterable[tuple[Site, list[Design]]]
-) -> None:
+def _missing_texts(findings: Iterable[Finding], texts: dict[str, str], devices: Iterable[Looked]) -> None:
     """The texts of device files that only a site's rules point into."""
     wanted = {finding.place.file for finding in findings} - texts.keys()
-    for design in (design for _, members in sites for design in members) if wanted else ():
-        source = design.document.source
-        if source.name in wanted:
-            texts[source.name] = source.text
+    for each in devices if wanted else ():
+        if each.source in wanted:
+            texts[each.source] = each.design.document.source.text
 
 
-def check_site(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+def check_site(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     """What the rules find in a site as a whole: what must be unique, the address plan, the network.
 
     The site's other devices count, too; what is wrong with them is theirs to hear.
     """
-    others = neighbours(site, designs)
-    elsewhere = {design.document.source.name for design in others}
-    named = {design.document.source.name: design.name for design in designs}
+    others = neighbours(site, devices)
+    elsewhere = {each.source for each in others}
+    named = {each.source: each.device for each in devices}
     for each in comparers():
         if each.among:
-            for found in each.among(site, [*others, *designs]):
+            for found in each.among(site, [*others, *devices]):
                 if found.place.file not in elsewhere:
                     yield replace(found, device=named.get(found.place.file, ""))
-
-
-def check_design(design: Design) -> Iterator[Finding]:
-    """What the rules find in a design, beyond what reading it found."""
-    yield from pin_findings(design)
-    for each in finders():
-        if each.find:
-            yield from each.find(design)

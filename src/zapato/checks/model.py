@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding, Severity
 from zapato.lang.site import Site
+
+if TYPE_CHECKING:
+    from zapato.checks.looked import Looked
 
 
 @dataclass(eq=False, repr=False)
@@ -37,8 +41,8 @@ Files = Mapping[str, str]
 class Rule:
     """One code: its story, its examples, and how it is found.
 
-    A rule looks at a whole design (`find`), at a site and its designs (`among`), or judges one pin
-    for one use (`objection`), so that the same judgement serves the check, the ways out and the solver; the reading
+    A rule looks at a whole design (`find`), holds the devices of a site against each other (`among`) by what it
+    wants to know of each (`facts`, plain data, None for nothing), or judges one pin for one use (`objection`), so that the same judgement serves the check, the ways out and the solver; the reading
     family is found while reading and has neither.
 
     Attributes:
@@ -58,7 +62,8 @@ class Rule:
     failing: str | Files
     mended: str | Files
     find: Callable[[Design], Iterable[Finding]] | None = None
-    among: Callable[[Site, Sequence[Design]], Iterable[Finding]] | None = None
+    among: Callable[[Site, Sequence[Looked]], Iterable[Finding]] | None = None
+    facts: Callable[[Design], Any] | None = None
     objection: Callable[[PinUse, Design], Objection | None] | None = None
 
 

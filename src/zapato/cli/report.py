@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from zapato.cli.terminal import harmless, styled, wrapped
 from zapato.findings import Finding, Report
+from zapato.lang.source import shown as shown_path
 from zapato.lang.units import shown_time
 
 if TYPE_CHECKING:
@@ -126,10 +127,10 @@ def built_lines(built: Build) -> list[str]:
     news = "built" if built.changed else "unchanged"
     lines = [f"{styled(news, fg='green', bold=True)} {built.device} {built.version} for {built.board}"]
     lines.append(f"  modules  {len(built.modules)}, {_share(built.size, built.flash)} of the flash")
-    lines.append(f"  update   {built.update} ({built.update.stat().st_size / 1024:.1f} KiB)")
+    lines.append(f"  update   {shown_path(built.update)} ({built.update.stat().st_size / 1024:.1f} KiB)")
     image = built.first or built.data
     what = "the whole flash" if built.first else "the data partition"
-    lines.append(f"  secret   {image} ({image.stat().st_size / 1024:.0f} KiB, {what})")
+    lines.append(f"  secret   {shown_path(image)} ({image.stat().st_size / 1024:.0f} KiB, {what})")
     if built.wear:
         worn = built.wear
         lines.append(

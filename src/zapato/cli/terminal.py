@@ -6,7 +6,7 @@ import os
 import sys
 import textwrap
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import IO, TypeVar
 
 import click
@@ -63,18 +63,6 @@ class Meter:
             sys.stderr.write("\r" + " " * len(self.shown) + "\r")
             sys.stderr.flush()
             self.shown = ""
-
-
-def progress(items: Sequence[T], label: str) -> Iterator[T]:
-    """The items one by one; tells how far it is where that takes long and somebody looks."""
-    meter = Meter(label)
-    try:
-        for number, item in enumerate(items):
-            meter.at(number / len(items), f"{number} of {len(items)}")
-            yield item
-            meter.done()
-    finally:
-        meter.done()
 
 
 def _columns() -> int:

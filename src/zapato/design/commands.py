@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import string
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from zapato.design.scope import PartScope
@@ -52,7 +53,7 @@ class Command:
     reads: list[tuple[str, str]] = field(default_factory=list[tuple[str, str]])
 
 
-def say(document: Document, path: Keys, mistakes: list[Mistake]) -> None:
+def say(document: Document, path: Keys, mistakes: Iterable[Mistake]) -> None:
     """The mistakes of an expression as findings at its place."""
     for mistake in mistakes:
         document.found(

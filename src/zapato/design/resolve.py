@@ -49,10 +49,11 @@ LANGUAGE = 1
 _PART_NAME = re.compile(r"[a-z][a-z0-9_]{0,30}")
 
 
-def resolve(path: Path) -> Design:
-    """The design of the device file at `path`; mistakes are in its findings. Raises Unreadable."""
+def resolve(path: Path, source: Source | None = None) -> Design:
+    """The design of the device file at `path`; mistakes are in its findings. `source` is what was read there. Raises Unreadable."""
     site = site_of(path)
-    document = with_pieces(Document.of(Source.read(path), site.secrets), site.root or path.absolute().parent)
+    document = Document.of(source or Source.read(path), site.secrets)
+    document = with_pieces(document, site.root or path.absolute().parent)
     design = Design(document, site)
     _language(document)
     _device(design)

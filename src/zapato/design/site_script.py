@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, cast
@@ -62,8 +62,8 @@ class SiteScope:
 class Together:
     """The devices of a site on one stage."""
 
-    def __init__(self, designs: Sequence[Design]) -> None:
-        self.designs = {each.name: each for each in designs}
+    def __init__(self, designs: Mapping[str, Design]) -> None:
+        self.designs = designs
         self.scope = SiteScope(self.designs)
 
     def act(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
@@ -138,35 +138,36 @@ def whole_topic(designs: Mapping[str, Design], written: str) -> str:
     if first in designs:
         return f"{designs[first].topic}/{rest}"
     site = next((each.site.name for each in designs.values()), "")
-    whole = (f"{site}/", *(f"{each.topic}/" for each in designs.values()))
-    return written if written.startswith(whole) else f"{site}/{written}"
+    if written.startswith(f"{site}/"):
+        return written
+    own = any(written.startswith(f"{each.topic}/") for each in designs.values())
+    return written if own else f"{site}/{written}"
 
 
-def read_site_script(path: Path, designs: Sequence[Design]) -> Script:
-    """The rehearsal of several devices at `path`; mistakes are in its document's findings. Raises Unreadable."""
+def read_site_script(path: Path, designs: Mapping[str, Design]) -> Script:
+    """The rehearsal of devices, by name, at `path`; mistakes are in its document's findings. Raises Unreadable."""
     script = read_scenes(path, Together(designs), SITE_HEAD)
-    known = {each.name for each in designs}
     for index, name in enumerate(script.devices):
-        if name not in known:
+        if name not in designs:
+            place: Keys = ("rehearsal", "devices", index)
             message = f"no device of this site is called {name}"
-            script.document.found(
-                "link-unknown", ("rehearsal", "devices", index), message, fixes=nearest(name, sorted(known))
-            )
-    script.devices = tuple(each.name for each in designs if each.name in _taking_part(script, designs))
+            script.document.found("link-unknown", place, message, fixes=nearest(name, sorted(designs)))
+    taking_part = _taking_part(script, designs)
+    script.devices = tuple(name for name in designs if name in taking_part)
     return script
 
 
-def _taking_part(script: Script, designs: Sequence[Design]) -> set[str]:
+def _taking_part(script: Script, designs: Mapping[str, Design]) -> set[str]:
     """The devices that the file names, and those they listen to; all of them where it names none."""
     if script.devices:
         return set(script.devices)
-    found = {key.partition(".")[0] for key, _ in script.world} | {
-        each.drives.partition(".")[0] for each in script.models
-    }
+    found = {key.partition(".")[0] for key, _ in script.world}
+    found |= {each.drives.partition(".")[0] for each in script.models}
     found |= {step.act_call.of for step in script.steps if step.act_call}
     found |= {part.partition(".")[0] for step in script.steps for part, _ in step.reads}
-    heard = {each.name: {other.design.name for other in each.heard.values()} for each in designs}
-    named = found & heard.keys()
-    while more := {other for name in named for other in heard.get(name, ())} - named:
-        named |= more
-    return named or set(heard)
+    named, new = set[str](), {name for name in found if name in designs}
+    while new:
+        named |= new
+        heard = {each.design.name for name in new for each in designs[name].heard.values()}
+        new = {name for name in heard if name in designs} - named
+    return named or set(designs)

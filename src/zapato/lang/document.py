@@ -86,7 +86,7 @@ class Document:
 
         Every mistake becomes a finding; a field with a mistake is absent from the result.
         """
-        values: dict[str, Any] = {}
+        values = shape.defaults.copy()
         by_name = shape.by_name
         misspelt: set[str] = set()
         for key, raw in table.items():
@@ -97,13 +97,11 @@ class Document:
             try:
                 values[key] = known.read(self._resolved(known, raw, (*path, key)))
             except Wrong as wrong:
+                values.pop(key, None)
                 self.found(wrong.code, (*path, key), f"{key} {wrong.message}", fixes=wrong.fixes)
-        for each in shape.fields:
-            if each.name not in table:
-                if each.required and each.name not in misspelt:
-                    self.missing(each, path)
-                elif not each.required:
-                    values[each.name] = each.default
+        for each in shape.required:
+            if each.name not in table and each.name not in misspelt:
+                self.missing(each, path)
         return values
 
     def _unknown(self, key: str, known: Iterable[str], path: Keys) -> set[str]:

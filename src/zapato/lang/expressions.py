@@ -11,7 +11,8 @@ import ast
 import re
 import warnings
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Protocol
 
 from zapato.lang.hours import HoursError
@@ -139,18 +140,19 @@ class Expression:
         return " and ".join([*(f"{guard} is not None" for guard in self.guards), f"({self.value.code})"])
 
 
-def parse(text: str, mode: str = "eval") -> tuple[ast.AST | None, list[Mistake]]:
-    """The syntax tree of `text`, or what keeps it from being read."""
+@lru_cache(maxsize=1024)
+def parse(text: str, mode: str = "eval") -> tuple[ast.AST | None, tuple[Mistake, ...]]:
+    """The syntax tree of `text`, or what keeps it from being read. Devices of a family have the same texts."""
     if len(text) > LONGEST:
-        return None, [Mistake(0, f"longer than {LONGEST} characters")]
+        return None, (Mistake(0, f"longer than {LONGEST} characters"),)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # the parser's own advice is for people who write Python
-            return ast.parse(_DEVICE.sub(_without_hyphens, text.strip()), mode=mode), []
+            return ast.parse(_DEVICE.sub(_without_hyphens, text.strip()), mode=mode), ()
     except SyntaxError as error:
-        return None, [Mistake(_syntax_offset(text, error), _syntax_words(text))]
+        return None, (Mistake(_syntax_offset(text, error), _syntax_words(text)),)
     except (ValueError, RecursionError, MemoryError):
-        return None, [Mistake(0, "cannot be read as an expression")]
+        return None, (Mistake(0, "cannot be read as an expression"),)
 
 
 def _without_hyphens(found: re.Match[str]) -> str:
@@ -181,7 +183,7 @@ def compile_expression(text: str, scope: Scope) -> Expression:
     result = Expression(text)
     tree, mistakes = parse(text)
     if not isinstance(tree, ast.Expression):
-        result.mistakes.extend(mistakes)
+        result.mistakes.extend(replace(each) for each in mistakes)
         return result
     result.tree = tree.body
     result.value = compile_node(tree.body, text, scope, result)
@@ -211,28 +213,27 @@ def width_of(node: ast.AST) -> int:
     return max(0, end - start) if getattr(node, "lineno", 0) == getattr(node, "end_lineno", 0) else 0
 
 
+def _names(node: ast.expr) -> list[str]:
+    """The names of `device.part.property`; none where it is something else."""
+    found: list[str] = []
+    while isinstance(node, ast.Attribute):
+        found.append(node.attr)
+        node = node.value
+    return [*found, node.id][::-1] if isinstance(node, ast.Name) else []
+
+
 class _Compiler:
     def __init__(self, text: str, scope: Scope, into: Expression) -> None:
         self.text, self.scope, self.into = text, scope, into
-        self.forms: dict[type[ast.AST], Callable[..., Value]] = {
-            ast.Constant: self.constant,
-            ast.Name: self.name,
-            ast.Attribute: self.attribute,
-            ast.BoolOp: self.logic,
-            ast.UnaryOp: self.unary,
-            ast.BinOp: self.arithmetic,
-            ast.Compare: self.compare,
-            ast.Call: self.call,
-        }
 
     def value(self, node: ast.expr) -> Value:
-        form = self.forms.get(type(node))
+        form = _FORMS.get(type(node))
         if form is None:
             return self.wrong(
                 node,
                 "expressions have names, numbers, texts, comparisons, and/or/not, + - * / and min max abs round known",
             )
-        return form(node)
+        return form(self, node)
 
     def wrong(self, node: ast.AST, message: str, *fixes: str, code: str = "link-type") -> Value:
         self.into.mistakes.append(Mistake(offset_of(node, self.text), message, fixes, code, width_of(node)))
@@ -257,8 +258,8 @@ class _Compiler:
         return self.wrong(node, f"{node.id} alone has no value", code="link-unknown")
 
     def attribute(self, node: ast.Attribute) -> Value:
-        way = ast.unparse(node).split(".")
-        if len(way) > 3 or not all(each.isidentifier() for each in way):
+        way = _names(node)
+        if not 2 <= len(way) <= 3:
             return self.wrong(node, "a property is written part.property")
         device = way[0].replace("_", "-") if len(way) == 3 else ""
         try:
@@ -381,6 +382,19 @@ class _Compiler:
             return own.argument(value.constant)
         except HoursError as error:
             return self.wrong(node, error.message, *filter(None, (error.fix,))).code
+
+
+_FORMS: Mapping[type[ast.AST], Callable[..., Value]] = {
+    ast.Constant: _Compiler.constant,
+    ast.Name: _Compiler.name,
+    ast.Attribute: _Compiler.attribute,
+    ast.BoolOp: _Compiler.logic,
+    ast.UnaryOp: _Compiler.unary,
+    ast.BinOp: _Compiler.arithmetic,
+    ast.Compare: _Compiler.compare,
+    ast.Call: _Compiler.call,
+}
+"""How each node of an expression is read."""
 
 
 def _comparison_fix(node: ast.Compare, left: Value) -> tuple[str, ...]:

@@ -292,10 +292,14 @@ def nearest(value: object, options: object, count: int = 1) -> tuple[str, ...]:
 
 @dataclass(eq=False, repr=False)
 class Shape:
-    """A table: its fields by name."""
+    """A table: its fields by name, those that must be given, and what the others are where they are not."""
 
     fields: tuple[Field, ...]
     by_name: Mapping[str, Field] = field(init=False)
+    required: tuple[Field, ...] = field(init=False)
+    defaults: dict[str, Any] = field(init=False)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "by_name", {f.name: f for f in self.fields})
+        object.__setattr__(self, "required", tuple(f for f in self.fields if f.required))
+        object.__setattr__(self, "defaults", {f.name: f.default for f in self.fields if not f.required})

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
+from collections.abc import Generator
 from pathlib import Path
 
 from zapato.errors import Unwritable
@@ -52,6 +54,37 @@ def write(path: Path, content: str | bytes, mode: int = 0o644) -> bool:
 def write_private(path: Path, content: str | bytes) -> bool:
     """As `write`, readable by the owner alone."""
     return write(path, content, 0o600)
+
+
+@contextlib.contextmanager
+def locked(path: Path) -> Generator[None]:
+    """Alone with the file at `path` among all processes that ask for it this way; waits for the others. Raises Unwritable.
+
+    The lock is a file beside it, which stays; where the file system knows no locks, nobody waits.
+    """
+    make_folder(path.parent)
+    try:
+        handle = os.open(path.with_name(f".{path.name}.lock"), os.O_RDWR | os.O_CREAT, 0o600)
+    except OSError as error:
+        raise _unwritable(path, error) from None
+    try:
+        with contextlib.suppress(OSError):
+            _lock(handle)
+        yield
+    finally:
+        os.close(handle)
+
+
+def _lock(handle: int) -> None:
+    """Wait for the lock of an open file; closing the file gives it back."""
+    try:
+        import fcntl
+    except ImportError:
+        import msvcrt
+
+        msvcrt.locking(handle, msvcrt.LK_LOCK, 1)  # type: ignore[attr-defined]
+    else:
+        fcntl.flock(handle, fcntl.LOCK_EX)
 
 
 def _unwritable(path: Path, error: OSError) -> Unwritable:

@@ -20,6 +20,13 @@ def contents(folder: Path) -> tuple[tuple[Path, bytes], ...]:
     return _contents(folder, _stamps(folder))
 
 
+def names(folder: Path) -> list[str]:
+    """The names of the TOML files of a folder; none where it cannot be read."""
+    with suppress(OSError):
+        return [name for name in os.listdir(folder) if name.endswith(".toml")]
+    return []
+
+
 def named(folder: Path) -> dict[str, Path]:
     """The devices of a folder by name, as far as their files say it plainly."""
     return _named(folder, _stamps(folder))

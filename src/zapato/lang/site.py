@@ -191,25 +191,29 @@ class Site:
 
 def site_of(path: Path) -> Site:
     """The site that the file or folder at `path` belongs to. Raises Unreadable."""
-    folder = path if path.is_dir() else path.parent
-    for candidate in (folder.absolute(), *folder.absolute().parents[:2]):
-        marker = candidate / "site.toml"
-        if marker.exists():
-            return _cached(candidate, _stamp(marker), _stamp(candidate / "secrets.toml"))
+    folder = str(path.absolute())
+    if not os.path.isdir(folder):
+        folder = os.path.dirname(folder)
+    for _ in range(3):  # in plain texts: this is asked for every device of thousands
+        stamp = _stamp(f"{folder}{os.sep}site.toml")
+        if stamp:
+            return _cached(folder, stamp, _stamp(f"{folder}{os.sep}secrets.toml"))
+        folder = os.path.dirname(folder)
     return Site()
 
 
-def _stamp(path: Path) -> tuple[int, int, int] | None:
+def _stamp(path: str) -> tuple[int, int, int] | None:
     try:
-        about = path.stat()
+        about = os.stat(path)
     except OSError:
         return None
     return about.st_mtime_ns, about.st_size, about.st_mode
 
 
 @lru_cache(maxsize=8)
-def _cached(root: Path, site_stamp: object, secrets_stamp: object) -> Site:
+def _cached(folder: str, site_stamp: object, secrets_stamp: object) -> Site:
     """A site is read once, and again when one of its files has changed."""
+    root = Path(folder)
     secrets, keys, secret_findings, secret_source = _secrets(root)
     source = Source.read(root / "site.toml")
     document = Document.of(source, secrets)
@@ -313,6 +317,14 @@ def add_update_key(root: Path, device: str) -> str:
     An existing key stays. Raises Unreadable where the file there is not TOML, Unwritable; the file
     is replaced whole or not at all.
     """
+    from zapato.lang.files import locked
+
+    path = root / "secrets.toml"
+    with locked(path):
+        return _added_key(path, device)
+
+
+def _added_key(path: Path, device: str) -> str:
     import secrets as randomness
 
     import tomlkit
@@ -320,7 +332,6 @@ def add_update_key(root: Path, device: str) -> str:
 
     from zapato.lang.files import write_private
 
-    path = root / "secrets.toml"
     try:
         document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
     except (TOMLKitError, ValueError):

@@ -12,7 +12,9 @@ import os
 import stat
 import sys
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Generator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -33,10 +35,28 @@ Keys = tuple[str | int, ...]
 """The way to a value: keys, and positions in arrays from 0."""
 
 
+_HERE: ContextVar[Path | None] = ContextVar("here", default=None)
+
+
+def here() -> Path:
+    """The folder that people see paths from: this process's own, or that of whoever asked for this work."""
+    return _HERE.get() or Path.cwd()
+
+
+@contextmanager
+def seen_from(folder: Path) -> Generator[None]:
+    """Paths are shown as from this folder."""
+    before = _HERE.set(folder)
+    try:
+        yield
+    finally:
+        _HERE.reset(before)
+
+
 def shown(path: Path) -> str:
     """The path as people would type it from here."""
     try:
-        return str(path.relative_to(Path.cwd()))
+        return str(path.relative_to(here()))
     except ValueError:
         return str(path)
 

@@ -22,7 +22,7 @@ class Far:
         self.base = base + "/" + part + "/"
         self.props = props  # (name, type)
         self.events = events
-        self.row = [None] * len(props)
+        self.row = list(props)  # a value for each, from here on
         for name, _ in props:
             setattr(self, name, None)
         FARS.append(self)

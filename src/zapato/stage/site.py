@@ -188,7 +188,9 @@ def rehearse_site(
     over, from 0 to 1. Raises Refused while errors stand, RehearsalInvalid, Unreadable, ToolMissing.
     """
     vm.ready()
-    read = read_site_script(Path(script) if script else site_script(designs), designs)
+    read = read_site_script(
+        Path(script) if script else site_script(designs), {each.name: each for each in designs}
+    )
     if read.document.findings:
         source = read.document.source
         raise RehearsalInvalid(

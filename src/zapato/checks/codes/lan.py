@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING
 
+from zapato.checks.looked import Looked
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Place
@@ -22,7 +24,7 @@ class _Fixed:
 
     owner: str
     text: str
-    place: Place
+    where: Callable[[], Place]
     ip: IP | None
 
 
@@ -44,13 +46,21 @@ def _ip(text: str) -> IP | None:
         return None
 
 
-def _fixed(site: Site, designs: Sequence[Design]) -> Iterator[_Fixed]:
-    for owner, text in (site.lan or {}).get("addresses", {}).items():
-        if site.document:
-            yield _Fixed(owner, text, site.document.place(("lan", "addresses", owner)), _ip(text))
-    for design in designs:
-        if text := (design.ethernet or {}).get("address"):
-            yield _Fixed(design.name, text, design.document.place(("ethernet", "address")), _ip(text))
+def _fixed(site: Site, devices: Sequence[Looked]) -> Iterator[_Fixed]:
+    document = site.document
+    for owner, text in (site.lan or {}).get("addresses", {}).items() if document else ():
+        yield _Fixed(owner, text, partial(document.place, ("lan", "addresses", owner)), _ip(text))  # type: ignore[union-attr]
+    for each in devices:
+        if text := each.facts.get("ip-outside"):
+            yield _Fixed(each.device, text, partial(_own_place, each), _ip(text))
+
+
+def _own_place(each: Looked) -> Place:
+    return each.design.document.place(("ethernet", "address"))
+
+
+def _own_address(design: Design) -> str | None:
+    return (design.ethernet or {}).get("address")
 
 
 def _network(text: str) -> IPv4Network | None:
@@ -97,17 +107,17 @@ def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
         )
 
 
-def _outside(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+def _outside(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     plan = _plan(site)
-    free = _free(plan, site, designs)
+    free = _free(plan, site, devices)
     yield from _unreadable(site, plan)
-    for each in _fixed(site, designs):
+    for each in _fixed(site, devices):
         if each.ip is None:
             message = f'"{each.text}" of {each.owner} is no address'
             yield Finding(
                 "ip-outside",
                 "error",
-                each.place,
+                each.where(),
                 message,
                 "",
                 ('four numbers of 0 to 255 with dots: "192.168.4.20"',),
@@ -118,24 +128,24 @@ def _outside(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
         ):
             message = f"{each.ip} of {each.owner} is not an address of a device in {plan.network}"
             why = "nothing outside the network is reached without the router, and its first and last address are not a device's (RFC 1122, section 3.2.1.3)."
-            yield Finding("ip-outside", "error", each.place, message, why, (next(free, ""),))
+            yield Finding("ip-outside", "error", each.where(), message, why, (next(free, ""),))
 
 
-def _in_dhcp(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+def _in_dhcp(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     plan = _plan(site)
-    free = _free(plan, site, designs)
-    for each in _fixed(site, designs):
+    free = _free(plan, site, devices)
+    for each in _fixed(site, devices):
         if each.ip and plan.dhcp and plan.dhcp[0] <= each.ip <= plan.dhcp[1]:
             message = f"{each.ip} of {each.owner} lies in the range that the router gives out"
             why = f"the router hands {plan.dhcp[0]} to {plan.dhcp[1]} to whoever asks, and one day this one to somebody else (RFC 2131, section 3.1)."
-            yield Finding("ip-in-dhcp", "error", each.place, message, why, (next(free, ""),))
+            yield Finding("ip-in-dhcp", "error", each.where(), message, why, (next(free, ""),))
 
 
-def _taken(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+def _taken(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     plan = _plan(site)
-    free = _free(plan, site, designs)
+    free = _free(plan, site, devices)
     seen: dict[IP, str] = dict(plan.others)
-    for each in _fixed(site, designs):
+    for each in _fixed(site, devices):
         if each.ip is None:
             continue
         other = seen.setdefault(each.ip, each.owner)
@@ -144,16 +154,16 @@ def _taken(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
             yield Finding(
                 "ip-taken",
                 "error",
-                each.place,
+                each.where(),
                 message,
                 "two devices with one address lose each other's packets.",
                 (next(free, ""),),
             )
 
 
-def _free(plan: _Plan, site: Site, designs: Sequence[Design]) -> Iterator[str]:
+def _free(plan: _Plan, site: Site, devices: Sequence[Looked]) -> Iterator[str]:
     """Free addresses outside the range that the router gives out, each offered once."""
-    used = {each.ip for each in _fixed(site, designs)} | set(plan.others)
+    used = {each.ip for each in _fixed(site, devices)} | set(plan.others)
     for ip in plan.network.hosts() if plan.network else ():
         if ip not in used and not (plan.dhcp and plan.dhcp[0] <= ip <= plan.dhcp[1]):
             yield f"a free one: {ip}"
@@ -168,9 +178,9 @@ _GOOD = _site('addresses = { example = "192.168.4.20" }\n')
 
 
 def _rule(
-    code: str, title: str, story: str, lan: str, among: Callable[[Site, Sequence[Design]], Iterator[Finding]]
+    code: str, title: str, story: str, lan: str, among: Callable[[Site, Sequence[Looked]], Iterator[Finding]]
 ) -> Rule:
-    return Rule(code, "network", ("error",), title, story, _site(lan), _GOOD, among=among)
+    return Rule(code, "network", ("error",), title, story, _site(lan), _GOOD, among=among, facts=_own_address)
 
 
 RULES = (

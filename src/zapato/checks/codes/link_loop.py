@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
+from zapato.checks.looked import Looked
 from zapato.checks.model import Rule, device
 from zapato.checks.rings import rings
 from zapato.design.links import Command, Link
@@ -56,27 +58,49 @@ def _values(link: Link, command: Command) -> tuple[bool, ...]:
     return waited if command.action == "toggle" and waited else _SETS.get(command.action, ())
 
 
-def _circles(links: Mapping[Place, Link]) -> Iterator[list[Place]]:
+@dataclass
+class Row:
+    """What a link waits for, and what it makes true."""
+
+    triggers: set[Fact]
+    effects: set[Fact]
+
+    def of(self, device: str) -> Row:
+        """The same, each fact with its device."""
+        whole = (
+            {(d or device, part, value) for d, part, value in facts}
+            for facts in (self.triggers, self.effects)
+        )
+        return Row(*whole)
+
+
+def _rows(design: Design) -> dict[int, Row]:
+    """The links that a condition starts, by number."""
+    return {
+        each.number: Row(_triggers(each), _effects(each)) for each in design.links if each.when is not None
+    }
+
+
+def _hearing(design: Design) -> dict[int, Row] | None:
+    """A circle over several devices goes only through those that hear others."""
+    return _rows(design) if design.heard else None
+
+
+def _circles(links: Mapping[Place, Row]) -> Iterator[list[Place]]:
     """Links, each by its device and number, that set each other off, and switch something both ways while they do."""
-
-    def whole(facts: set[Fact], device: str) -> set[Fact]:
-        return {(other or device, part, value) for other, part, value in facts}
-
-    effects = {place: whole(_effects(link), place[0]) for place, link in links.items()}
-    leads: dict[Place | Fact, list[Place | Fact]] = {place: [*facts] for place, facts in effects.items()}
-    for place, link in links.items():
-        for fact in whole(_triggers(link), place[0]):
+    leads: dict[Place | Fact, list[Place | Fact]] = {place: [*row.effects] for place, row in links.items()}
+    for place, row in links.items():
+        for fact in row.triggers:
             leads.setdefault(fact, []).append(place)
     for ring in rings(leads):
         places = sorted(each for each in links if each in ring)
-        facts = {fact for place in places for fact in effects[place]}
+        facts = {fact for place in places for fact in links[place].effects}
         if any((device, part, not value) in facts for device, part, value in facts):
             yield places
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    links = {("", link.number): link for link in design.links if link.when is not None}
-    for places in _circles(links):
+    for places in _circles({("", number): row for number, row in _rows(design).items()}):
         numbers = [number for _, number in places]
         others = f" (with the links at line {_lines(design, numbers[1:])})" if len(numbers) > 1 else ""
         yield design.finding(
@@ -89,20 +113,21 @@ def _find(design: Design) -> Iterator[Finding]:
         )
 
 
-def _among(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
+def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     """Circles that go over more than one device."""
-    if not any(design.heard for design in designs):
-        return
-    named = {design.name: design for design in designs}
-    links = {(d.name, link.number): link for d in designs for link in d.links if link.when is not None}
+    named = {each.device: each for each in devices if each.facts.get("link-loop")}
+    links = {
+        (name, number): row.of(name)
+        for name, each in named.items()
+        for number, row in each.facts["link-loop"].items()
+    }
     for places in _circles(links):
-        devices = list(dict.fromkeys(device for device, _ in places))
-        if len(devices) < 2:
+        if len({device for device, _ in places}) < 2:
             continue  # the device's own check tells
         (device, number), *rest = places
-        others = ", ".join(f"{each} {_line(named[each], n)}" for each, n in rest[:SHOWN])
+        others = ", ".join(f"{each} {_line(named[each].design, n)}" for each, n in rest[:SHOWN])
         more = f" and {len(rest) - SHOWN} more" if len(rest) > SHOWN else ""
-        yield named[device].finding(
+        yield named[device].design.finding(
             "link-loop",
             "warning",
             ("link", number - 1, "when"),
@@ -146,4 +171,5 @@ is an action of its own (led.blink), or takes a time: after = "1s".
     ),
     find=_find,
     among=_among,
+    facts=_hearing,
 )

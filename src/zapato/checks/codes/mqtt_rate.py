@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator, Sequence
 
-from zapato.budgets.traffic import DEVICE, SITE, Traffic, of_site, traffic
+from zapato.budgets.traffic import DEVICE, SITE, Traffic, traffic
+from zapato.checks.looked import Looked
 from zapato.checks.model import Rule
 from zapato.design.model import Design
 from zapato.findings import Finding
@@ -12,18 +13,23 @@ from zapato.lang.units import shown_time
 _SITE = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n\n[mqtt]\nhost = "192.168.4.2"\n'
 
 
-def _among(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
-    for design in designs:
-        found = traffic(design)
-        if found and found.rate > DEVICE:
-            yield _device(design, found)
-    together = of_site(designs)
+def _rate(design: Design) -> float | None:
+    found = traffic(design)
+    return found.rate if found else None
+
+
+def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+    rates = [(each, float(each.facts.get("mqtt-rate", 0))) for each in devices]
+    for each, rate in rates:
+        if rate > DEVICE and (found := traffic(each.design)):
+            yield _device(each.design, found)
+    together = sum(rate for _, rate in rates)
     if together > SITE and site.document:
         yield Finding(
             "mqtt-rate",
             "warning",
             site.document.place(("mqtt",), "key"),
-            f"the {len(designs)} devices of this site say up to {together:.0f} values a second, and from {SITE:g} on small brokers and hubs fall behind",
+            f"the {len(devices)} devices of this site say up to {together:.0f} values a second, and from {SITE:g} on small brokers and hubs fall behind",
             "every subscriber gets each of them, and a hub keeps them all.",
             ("a longer `every`, a `change` that has to be passed, or `apart` in [mqtt]",),
         )
@@ -61,4 +67,5 @@ subscriber, the hub writes each into its history. Counted is what is said at the
     failing={"site.toml": _SITE, "device.toml": _BODY + _FAST.format(every="200ms")},
     mended={"site.toml": _SITE, "device.toml": _BODY + _FAST.format(every="5s")},
     among=_among,
+    facts=_rate,
 )

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
+from zapato.checks.looked import Looked
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
@@ -10,38 +11,41 @@ from zapato.lang.site import Site
 _RELAY = "[relay.heater]\npin = 26"
 
 
-def _named(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
-    seen: dict[str, Design] = {}
-    for design in designs:
-        other = seen.setdefault(design.name, design)
-        if design.name and other is not design:
-            yield design.finding(
+def _named(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+    seen: dict[str, Looked] = {}
+    for each in devices:
+        other = seen.setdefault(each.device, each)
+        if each.device and other is not each:
+            yield each.design.finding(
                 "device-taken",
                 "error",
                 ("device", "name"),
-                f"the name {design.name} belongs to {other.document.source.name} already",
+                f"the name {each.device} belongs to {other.source} already",
                 why="the name is the device's identity: its update key, its address, its folder of results and its name at the broker hang on it.",
-                fixes=(f'another name: "{design.name}-2"',),
+                fixes=(f'another name: "{each.device}-2"',),
             )
 
 
-def _among(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
-    seen: dict[str, Design] = {}
-    for design in designs:
-        if not design.name:
-            continue
-        other = seen.setdefault(design.topic, design)
-        if other is not design and (other.name != design.name):  # else device-taken says it
-            own = "topic" in (design.document.data.get("mqtt") or ())
-            yield design.finding(
+def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+    seen: dict[str, Looked] = {}
+    for each in devices:
+        topic: str = each.facts.get("mqtt-topic-taken", "")
+        other = seen.setdefault(topic, each) if topic else each
+        if other is not each and other.device != each.device:  # else device-taken says it
+            own = "topic" in (each.design.document.data.get("mqtt") or ())
+            yield each.design.finding(
                 "mqtt-topic-taken",
                 "error",
                 ("mqtt", "topic") if own else ("device", "name"),
-                f"the topic {design.topic} belongs to {other.document.source.name} already",
+                f"the topic {topic} belongs to {other.source} already",
                 why="two devices on one topic overwrite each other's state, and the broker throws one out when both use its name "
                 "(MQTT 3.1.1, section 3.1.4: the client identifier is unique).",
-                fixes=(f'another name: "{design.name}-2"',),
+                fixes=(f'another name: "{each.device}-2"',),
             )
+
+
+def _topic(design: Design) -> str | None:
+    return design.topic if design.name else None
 
 
 _NETWORK = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n'
@@ -91,5 +95,6 @@ connects.
             "site.toml": _NETWORK,
         },
         among=_among,
+        facts=_topic,
     ),
 )

@@ -4,6 +4,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
+from zapato.checks.looked import Looked
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
@@ -15,17 +16,26 @@ Judge = Callable[[Mapping[str, Any]], tuple[str, str, str, str] | None]
 """A [wifi] table -> the key, the message, why and the way out; None where it is right."""
 
 
-def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[Design]], Iterator[Finding]]:
-    """Judge the site's table once, and each device's own."""
+Wrong = tuple[str, str, str, str]
 
-    def find(site: Site, designs: Sequence[Design]) -> Iterator[Finding]:
-        tables = [(site.document, site.wifi)] if site.document else []
-        tables += [(d.document, d.wifi) for d in designs if "wifi" in d.document.data]
-        for document, table in tables:
-            if table and document and (found := judge(table)):
-                yield _finding(code, document, *found)
+
+def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[Looked]], Iterator[Finding]]:
+    """Judge the site's table once, and tell what was found of each device's own."""
+
+    def find(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+        found = judge(site.wifi) if site.document and site.wifi else None
+        if found and site.document:
+            yield _finding(code, site.document, *found)
+        for each in devices:
+            if own := each.facts.get(code):
+                yield _finding(code, each.design.document, *own)
 
     return find
+
+
+def _own(judge: Judge) -> Callable[[Design], Wrong | None]:
+    """What is wrong with a device's own table."""
+    return lambda design: judge(design.wifi) if design.wifi and "wifi" in design.document.data else None
 
 
 def _finding(code: str, document: Document, key: str, message: str, why: str, fix: str) -> Finding:
@@ -89,6 +99,7 @@ network on its own access point.
         failing=_files('name = "the network of the mountain refuge, first floor"'),
         mended=_files('name = "refuge-hall"'),
         among=_among("wifi-name", _name),
+        facts=_own(_name),
     ),
     Rule(
         code="wifi-password",
@@ -102,6 +113,7 @@ never says why. The password itself is never printed.
         failing=_files('name = "refuge-hall"\npassword = { secret = "wifi" }'),
         mended=_files('name = "refuge-hall"\npassword = { secret = "better" }'),
         among=_among("wifi-password", _password),
+        facts=_own(_password),
     ),
     Rule(
         code="wifi-band",
@@ -115,5 +127,6 @@ fine; a network on 5 GHz alone does not exist for the device.
         failing=_files('name = "refuge-hall"\nband = "5GHz"'),
         mended=_files('name = "refuge-hall"\nband = "2.4GHz"'),
         among=_among("wifi-band", _band),
+        facts=_own(_band),
     ),
 )

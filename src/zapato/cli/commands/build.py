@@ -7,6 +7,8 @@ from pathlib import Path
 
 import click
 
+from zapato.cli.each import Workers, each_device, spreading
+
 
 @click.command("build")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
@@ -18,26 +20,22 @@ import click
     type=click.Path(path_type=Path),
     help="The vendor's MicroPython image for the chip: makes the whole flash of a new device, too.",
 )
-@click.option(
-    "--jobs",
-    type=click.IntRange(1),
-    help="Processes that work at a time; by default one, or the machine's cores for many devices.",
-)
-def COMMAND(paths: tuple[Path, ...], out: Path, base: Path | None, jobs: int | None) -> int:
+@spreading
+def COMMAND(
+    paths: tuple[Path, ...], out: Path, base: Path | None, jobs: int | None, cluster: str | None
+) -> int:
     """Build devices: compiled modules, update package, data partition and build.json under OUT/<device>/.
 
     What holds secrets stands in OUT/<device>/secret/. Refuses while errors stand (exit code 1); the other devices go on. Equal inputs give equal bytes.
     """
     from zapato.checks import all_files
-    from zapato.cli.each import each_device
     from zapato.cli.report import built_lines
     from zapato.firmware import Build, build
-    from zapato.spread import jobs_for
 
     def tell(built: Build) -> bool:
         click.echo("\n".join(built_lines(built)))
         return True
 
     files = all_files(paths)
-    work = partial(build, out=out, base=base)
-    return each_device(files, "built", work, tell, jobs=jobs_for(len(files), jobs))
+    work = partial(build, out=out.absolute(), base=base and base.absolute())
+    return each_device(files, "built", work, tell, workers=Workers(jobs, cluster))

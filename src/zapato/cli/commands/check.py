@@ -7,8 +7,13 @@ from typing import TYPE_CHECKING
 
 import click
 
+from zapato.cli.each import Workers, spreading
+
 if TYPE_CHECKING:
     from zapato.findings import Report
+
+PAYS = 400
+"""Devices from which on processes of their own pay: one is checked in some milliseconds, starting a process takes half a second."""
 
 
 @click.command("check")
@@ -23,6 +28,7 @@ if TYPE_CHECKING:
 @click.option("--only", multiple=True, metavar="CODE", help="Show findings of this code alone.")
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="Show this device's findings alone.")
 @click.option("--brief", is_flag=True, help="One line a finding.")
+@spreading
 @click.option("--changed", metavar="REVISION", help="Only the devices changed since this git revision.")
 def COMMAND(
     paths: tuple[Path, ...],
@@ -31,13 +37,15 @@ def COMMAND(
     devices: tuple[str, ...],
     brief: bool,
     changed: str | None,
+    jobs: int | None,
+    cluster: str | None,
 ) -> int:
     """Check device files, or the folders of sites, against their boards; "-" reads standard input.
 
     Exit code 0: no errors; 1: errors found; 2: the call itself was wrong.
     """
     from zapato.checks import all_files, check_files, rule
-    from zapato.cli.terminal import progress
+    from zapato.cli.terminal import Meter
     from zapato.errors import UnknownName
 
     for code in only:
@@ -48,7 +56,12 @@ def COMMAND(
 
         files = changed_files(files, changed)
         paths = tuple(path for path in paths if not path.is_dir())
-    whole = check_files(paths, progress(files, "checking"))
+    meter = Meter("checking")
+    with Workers(jobs, cluster).executor(len(files), PAYS) as executor:
+        whole = check_files(
+            paths, files, executor, lambda done: meter.at(done / len(files), f"{done} of {len(files)}")
+        )
+    meter.done()
     if unknown := [name for name in devices if name not in whole.devices]:
         raise UnknownName(f"no device is called {unknown[0]}", f"there are: {', '.join(whole.devices[:8])}")
     report = whole.only(only, devices)

@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from zapato.cli.each import Workers, each_device, spreading
+
 if TYPE_CHECKING:
     from zapato.stage import Rehearsal, SiteRehearsal
 
@@ -28,6 +30,7 @@ class Options:
     broker: str | None
     ports: tuple[str, ...]
     jobs: int | None
+    cluster: str | None
     together: bool
     brief: bool
     form: str
@@ -70,11 +73,7 @@ class Options:
     multiple=True,
     help="With --live: a real serial port in place of what the stage has at a link, such as line=/dev/ttyUSB0.",
 )
-@click.option(
-    "--jobs",
-    type=click.IntRange(1),
-    help="Processes that work at a time; by default one, or the machine's cores for many devices.",
-)
+@spreading
 @click.option("--brief", is_flag=True, help="One line a device, in place of the day's story.")
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
@@ -110,12 +109,10 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
 
 def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
     """Each device by itself; gives the exit code."""
-    from zapato.cli.each import each_device
     from zapato.cli.report import brief_line, rehearsal_lines
-    from zapato.spread import jobs_for
     from zapato.stage import rehearse
 
-    several = jobs_for(len(devices), options.jobs)
+    workers = Workers(options.jobs, options.cluster)
 
     def tell(result: Rehearsal) -> bool:
         results.append(result)
@@ -124,9 +121,9 @@ def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
         _files(result, options)
         return result.passed
 
-    work = partial(rehearse, seed=options.seed) if several > 1 else partial(_one, options)
+    work = partial(rehearse, seed=options.seed) if workers.several(len(devices)) else partial(_one, options)
     quiet = options.form == "json"
-    return each_device(devices, "rehearsed without a fault", work, tell, quiet=quiet, jobs=several)
+    return each_device(devices, "rehearsed without a fault", work, tell, quiet=quiet, workers=workers)
 
 
 def _one(options: Options, path: Path) -> Rehearsal:

@@ -1,0 +1,154 @@
+"""What is seen of one device: small enough to go to another process, and enough to hold it against the others."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+from zapato.checks.gather import is_no_device
+from zapato.checks.registry import comparers, finders
+from zapato.checks.suits import pin_findings
+from zapato.design import Design, resolve
+from zapato.errors import Unreadable
+from zapato.findings import Finding, Place
+from zapato.lang.source import Source, shown
+
+
+@dataclass
+class Looked:
+    """A device file that was looked at.
+
+    Attributes:
+        path: the file; source: as findings name it; device: the device's name, "" where there is none.
+        root: the folder of its site, None where it belongs to none.
+        findings: about it alone, and with `whole` about its rehearsal; texts: the files that they point into.
+        facts: what the rules that compare devices want to know of it, by code.
+        words: its name, its topic, its own address: who holds one of these may clash with it.
+        uses: the pieces that it names.
+        offers: what it says, where the site has alerts: "device.part.property" -> type and unit.
+    """
+
+    path: Path
+    source: str = ""
+    device: str = ""
+    root: Path | None = None
+    findings: list[Finding] = field(default_factory=list[Finding])
+    texts: dict[str, str] = field(default_factory=dict[str, str])
+    facts: dict[str, Any] = field(default_factory=dict[str, Any])
+    words: tuple[str, ...] = ()
+    uses: tuple[str, ...] = ()
+    offers: dict[str, tuple[str, str]] = field(default_factory=dict[str, tuple[str, str]])
+
+    @staticmethod
+    def of(design: Design) -> Looked:
+        """What others are held against."""
+        facts = ((rule.code, rule.facts(design)) for rule in comparers() if rule.facts)
+        words = (design.name, design.topic, str((design.ethernet or {}).get("address", "")))
+        uses = design.document.data.get("use", ())
+        found = Looked(
+            design.document.source.path, design.document.source.name, design.name, design.site.root
+        )
+        found.facts = {code: fact for code, fact in facts if fact is not None}
+        found.words = tuple(word for word in words if word)
+        found.uses = (uses,) if isinstance(uses, str) else tuple(map(str, uses))
+        return found
+
+    @cached_property
+    def design(self) -> Design:
+        """The device itself, read again where it was not kept. Raises Unreadable."""
+        return resolve(self.path)
+
+    def readable(self) -> bool:
+        """Whether a device was found in the file."""
+        return bool(self.source)
+
+
+def look(design: Design) -> Looked:
+    """The design's own findings, beyond what it is compared by."""
+    found = Looked.of(design)
+    found.__dict__["design"] = design
+    found.findings = [replace(each, device=design.name) for each in (*design.findings, *check_design(design))]
+    if found.findings:
+        source = design.document.source
+        found.texts = {each.name: each.text for each, _ in design.document.origins.values()}
+        found.texts[source.name] = source.text
+    return found
+
+
+def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> Looked:
+    """Read one device file and look at it; one that cannot be read is a finding.
+
+    Where it is the only one asked for (`strict`), the call itself was wrong: Unreadable is raised. With `whole` its
+    rehearsal is checked, too.
+    """
+    try:
+        source = Source.read(path)
+        if wrong := is_no_device(source):
+            return Looked(path, findings=[wrong])
+        design = resolve(path, source)
+    except Unreadable as error:
+        if strict:
+            raise
+        return Looked(path, findings=[Finding("file-unreadable", "error", Place(shown(path)), str(error))])
+    found = look(design)
+    if not strict:
+        del found.design  # of thousands only those are read again that something is said about
+    if whole:
+        from zapato.design.alerts import FILE as ALERTS
+        from zapato.design.alerts import offered
+
+        _rehearsal(design, found)
+        if design.site.root and os.path.isfile(f"{design.site.root}{os.sep}{ALERTS}"):
+            found.offers = offered([design])
+    return found
+
+
+def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[Looked]:
+    """Several, one after the other: what a worker does."""
+    return [look_at(path, whole=whole) for path in paths]
+
+
+def _rehearsal(design: Design, found: Looked) -> None:
+    root = design.site.root or design.document.source.path.absolute().parent
+    path = os.path.join(root, "rehearsals", f"{design.name}.toml")
+    if design.name and os.path.isfile(path):
+        from zapato.design.script import read_script
+
+        document = read_script(Path(path), design).document
+        found.findings += document.findings
+        if document.findings:
+            found.texts[document.source.name] = document.source.text
+
+
+def check_design(design: Design) -> Iterator[Finding]:
+    """What the rules find in a design, beyond what reading it found."""
+    yield from pin_findings(design)
+    for each in finders():
+        if each.find:
+            yield from each.find(design)
+
+
+class Designs(Mapping[str, Design]):
+    """The devices of a site by name, each read when it is asked for; one that cannot be read any more is not there."""
+
+    def __init__(self, looked: Iterable[Looked]) -> None:
+        self._looked = {each.device: each for each in looked if each.device}
+
+    def __getitem__(self, name: str) -> Design:
+        with suppress(Unreadable):
+            return self._looked[name].design
+        raise KeyError(name)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._looked
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._looked)
+
+    def __len__(self) -> int:
+        return len(self._looked)

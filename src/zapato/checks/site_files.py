@@ -1,0 +1,95 @@
+"""What else a site has: the devices beside those that were named, rehearsals, alerts and pieces."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from zapato.checks.looked import Designs, Looked
+from zapato.design import sketch
+from zapato.errors import Unreadable
+from zapato.findings import Finding, Place
+from zapato.lang.document import Document
+from zapato.lang.folder import contents, names
+from zapato.lang.site import Site
+from zapato.lang.source import Source, shown
+from zapato.parts import kind_names
+
+
+@dataclass
+class SiteFiles:
+    """What was found in the other files of a site; texts by file name."""
+
+    findings: list[Finding] = field(default_factory=list[Finding])
+    texts: dict[str, str] = field(default_factory=dict[str, str])
+
+    def add(self, document: Document) -> None:
+        """The findings of a document."""
+        self.findings += document.findings
+        if document.findings:
+            self.texts[document.source.name] = document.source.text
+
+
+def neighbours(site: Site, members: Sequence[Looked]) -> list[Looked]:
+    """The site's other devices that one of these may clash with, read only as far as that needs."""
+    if site.root is None:
+        return []
+    folder = site.root / "devices"
+    known = {str(each.path.absolute()) for each in members}
+    if known >= {str(folder / name) for name in names(folder)}:
+        return []
+    needles = [word.encode() for word in {word for each in members for word in each.words}]
+    found: list[Looked] = []
+    for path, text in contents(folder):
+        if str(path.absolute()) not in known and any(needle in text for needle in needles):
+            with suppress(Unreadable):
+                found.append(Looked.of(sketch(path)))
+    return found
+
+
+def other_files(root: Path, devices: Sequence[Looked]) -> SiteFiles:
+    """The site's own rehearsal, its alerts and pieces, checked against its devices; of the pieces those nobody uses."""
+    found = SiteFiles()
+    designs = Designs(devices)
+    _rehearsals(root, designs, found)
+    _alerts(root, devices, found)
+    used = {name for each in devices for name in each.uses}
+    for path in sorted((root / "pieces").glob("*.toml")):
+        if not any(name.endswith(path.name) for name in used):  # what a device uses is checked with it
+            found.findings += _piece(path, found.texts)
+    return found
+
+
+def _rehearsals(root: Path, designs: Designs, found: SiteFiles) -> None:
+    """That of the site; a device's own is checked with it. One without a device is told."""
+    from zapato.design.site_script import FILE as SITE
+    from zapato.design.site_script import read_site_script
+
+    for path in sorted((root / "rehearsals").glob("*.toml")) if designs else ():
+        if path.name == SITE and path.stem not in designs:
+            found.add(read_site_script(path, designs).document)
+        elif path.stem not in designs:
+            message = (
+                f"no device of this site is called {path.stem}, so nothing runs this rehearsal by itself"
+            )
+            found.findings.append(Finding("file-kind", "note", Place(shown(path)), message))
+
+
+def _alerts(root: Path, devices: Sequence[Looked], found: SiteFiles) -> None:
+    from zapato.design.alerts import FILE, read_alerts
+
+    if (root / FILE).is_file():
+        offers = {name: about for each in devices for name, about in each.offers.items()}
+        found.add(read_alerts(root / FILE, offers)[1])
+
+
+def _piece(path: Path, texts: dict[str, str]) -> Iterator[Finding]:
+    source = Source.read(path)
+    document = Document.of(source)
+    texts[source.name] = source.text
+    for word in document.data:
+        if word not in (*kind_names(), "zapato", "link", "use", "with"):
+            document.found("unknown-kind", (word,), f"{word} is not a kind of part", of="key")
+    yield from document.findings
