@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
@@ -293,9 +294,10 @@ class Part:
     def properties(self) -> Mapping[str, Property]:
         return self.kind.properties(self)
 
-    @property
-    def needs(self) -> Iterable[Need]:
-        return self.kind.needs(self)
+    @cached_property
+    def needs(self) -> tuple[Need, ...]:
+        """What its pins must be able to do; it follows from its values alone, which do not change."""
+        return tuple(self.kind.needs(self))
 
 
 def _no_needs(part: Part) -> Iterable[Need]:
