@@ -101,7 +101,8 @@ def test_a_site_in_two_processes_is_what_it_is_in_one(site, cli, tmp_path):
     for path in (site / "rehearsals").glob("*.toml"):
         text = path.read_text()
         path.write_text(text[: text.index("[[step]]")].replace("5h", "2min").replace("2h10min", "2min"))
-    for name in ("gear-locker", "rack-strip", "porch-light"):
+    (site / "rehearsals" / "site.toml").unlink()
+    for name in ("boot-dryer", "rack-strip", "porch-light"):
         (site / "devices" / f"{name}.toml").unlink()
         (site / "rehearsals" / f"{name}.toml").unlink()
     (site / "devices" / "kettle-plug.toml").write_text("nothing of the kind")

@@ -39,6 +39,10 @@ class Cluster(Executor):
     def __init__(self, client: Any) -> None:
         self._client, self._inner, self._folder = client, client.get_executor(pure=False), Path.cwd()
 
+    def gone(self) -> bool:
+        """Whether the scheduler is away for good; what waits for it would wait for ever."""
+        return self._client.status not in ("running", "connecting")
+
     def submit(self, fn: Callable[..., T], /, *args: Any, **kwargs: Any) -> Future[T]:
         if self._client.status != "running":
             raise BrokenExecutor("the scheduler went away")

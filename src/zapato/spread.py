@@ -52,7 +52,7 @@ def spread(
             if not begun:
                 return
             item, future = begun.popleft()
-            yield item, partial(_outcome, future, item, waiting)
+            yield item, partial(_outcome, future, item, waiting, getattr(executor, "gone", _never))
     finally:
         for _, future in begun:
             future.cancel()
@@ -67,9 +67,13 @@ def _begin(executor: Executor, work: Callable[[Item], T], item: Item) -> Future[
         return lost
 
 
-def _outcome(future: Future[T], item: Path | tuple[Path, ...], waiting: Callable[[], object]) -> T:
+def _outcome(
+    future: Future[T], item: Path | tuple[Path, ...], waiting: Callable[[], object], gone: Callable[[], bool]
+) -> T:
     try:
         while not wait([future], LOOK).done:
+            if gone():
+                raise BrokenExecutor
             waiting()
         return future.result()
     except (BrokenExecutor, CancelledError, *_lost_by()):
@@ -77,6 +81,10 @@ def _outcome(future: Future[T], item: Path | tuple[Path, ...], waiting: Callable
             f"{item.stem if isinstance(item, Path) else 'it'} was not done: its worker ended",
             "run it again; --jobs 1 works without workers",
         ) from None
+
+
+def _never() -> bool:
+    return False
 
 
 def _lost_by() -> tuple[type[BaseException], ...]:

@@ -56,6 +56,8 @@ def _on(design: Design, board: Board) -> BoardFit:
     ]
     if design.ethernet is not None and not board.ethernet:
         loses.append("no wired Ethernet")
+    if any(design.of_kind("radio")) and not board.chip.bluetooth:
+        loses.append("no Bluetooth")
     return BoardFit(board, result, tuple(loses), len(all_pins(board)) - len(result.placements))
 
 

@@ -2,50 +2,105 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from zapato.cli.each import Workers, each_device, spreading
 from zapato.cli.terminal import wrapped
 
 if TYPE_CHECKING:
     from zapato.fitting import BoardFit, Fit
 
+SHOWN = 3
+"""Boards that are shown of each device, where there are several devices."""
+
 
 @click.command("fit")
-@click.argument("path", type=click.Path(path_type=Path))
+@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--write", "write_", is_flag=True, help='Put the chosen pins into the file in place of "auto".')
-@click.option("--boards", "boards_", is_flag=True, help="Rank all boards by how well they carry this device.")
+@click.option("--boards", "boards_", is_flag=True, help="Rank all boards by how well they carry each device.")
+@spreading
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
 )
-def COMMAND(path: Path, write_: bool, boards_: bool, form: str) -> int:
+def COMMAND(
+    paths: tuple[Path, ...], write_: bool, boards_: bool, jobs: int | None, cluster: str | None, form: str
+) -> int:
     """Choose a pin for every pin = "auto": the exact optimum over the board's pins and controllers.
 
     Least boot hazards first, then glitches at power-up, console and shared pins, scarce inputs, distance.
     Exit code 0: all placed; 1: they cannot be placed together, or errors stand.
     """
-    from zapato.cli.report import text_of
+    from zapato.checks import all_files
+
+    files = all_files(paths)
+    rows: list[Any] = []
+    work = partial(_ranked if boards_ else _fitted, form, len(files), write_)
+
+    def tell(found: tuple[bool, Any, str]) -> bool:
+        good, row, aside = found
+        rows.append(row)
+        if form == "text":
+            click.echo(row)
+        if aside:
+            click.echo(aside, err=True)
+        return good
+
+    done = "carried by some board" if boards_ else "placed"
+    quiet = form == "json"
+    code = each_device(files, done, work, tell, quiet=quiet, workers=Workers(jobs, cluster))
+    if quiet:
+        click.echo(_json(rows if len(files) > 1 else rows[0]))
+    return code
+
+
+def _checked(path: Path) -> Any:
+    """The design. Raises Refused while errors stand."""
     from zapato.design import resolve
+    from zapato.errors import Refused
     from zapato.findings import Report
-    from zapato.fitting import fit, fit_boards, write_pins
 
     design = resolve(path)
     if any(f.severity == "error" for f in design.findings):
-        report = Report.of(design.findings, texts={design.document.source.name: design.document.source.text})
-        click.echo(text_of(report), nl=False)
-        click.echo(f"zapato: {path} has errors to mend first", err=True)
-        return 1
-    if boards_:
-        ranked = fit_boards(design)
-        click.echo(_json([_board_row(each) for each in ranked]) if form == "json" else _board_text(ranked))
-        return 0 if any(each.ok for each in ranked) else 1
-    result = fit(design)
-    click.echo(_json(_data(result)) if form == "json" else _text(result))
+        texts = {design.document.source.name: design.document.source.text}
+        report = Report.of(design.findings, texts=texts)
+        raise Refused(f"{path} has errors to mend first", "", report.findings, report.texts)
+    return design
+
+
+def _fitted(form: str, count: int, write_: bool, path: Path) -> tuple[bool, Any, str]:
+    """One device: whether it could be placed, what to print, and what was written."""
+    from zapato.fitting import fit, write_pins
+    from zapato.lang.source import shown
+
+    result = fit(_checked(path))
+    aside = ""
     if write_ and result.ok and result.placements:
-        click.echo(f"wrote {write_pins(result)} pins into {path}", err=True)
-    return 0 if result.ok else 1
+        aside = f"wrote {write_pins(result)} pins into {shown(path)}"
+    if form == "json":
+        return result.ok, _data(result), aside
+    head = f"{result.design.name}\n" if count > 1 and result.placements else ""
+    return result.ok, head + _text(result), aside
+
+
+def _ranked(form: str, count: int, write_: bool, path: Path) -> tuple[bool, Any, str]:
+    """One device on every board."""
+    from zapato.fitting import fit_boards
+
+    design = _checked(path)
+    ranked = fit_boards(design)
+    good = any(each.ok for each in ranked)
+    if form == "json":
+        rows = [_board_row(each) for each in ranked]
+        return good, {"device": design.name, "boards": rows} if count > 1 else rows, ""
+    if count == 1:
+        return good, _board_text(ranked), ""
+    kept = [each for each in ranked if each.ok][:SHOWN]
+    names = ", ".join(f"{each.board.id} ({len(each.loses)} to mind, {each.free} pins left)" for each in kept)
+    return good, f"{design.name}: {names or 'no board carries it'}", ""
 
 
 def _json(data: object) -> str:
