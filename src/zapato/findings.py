@@ -38,6 +38,7 @@ class Finding:
         pin: the pin concerned, as the chip names it; empty where there is none.
         accepted: the reason given with `because`, where the author accepted the finding.
         device: the name of the device concerned; empty for the site.
+        row: of a member of a family, where its row stands: "tables/lockers.csv:8".
     """
 
     code: str
@@ -50,6 +51,7 @@ class Finding:
     pin: str = ""
     accepted: str = ""
     device: str = ""
+    row: str = ""
 
     def as_dict(self) -> dict[str, object]:
         """The finding as plain data, in the order of the JSON output."""
@@ -66,7 +68,8 @@ class Finding:
             "why": self.why,
             "fixes": list(self.fixes),
         }
-        return row | {"accepted": self.accepted} if self.accepted else row
+        more = {"accepted": self.accepted, "row": self.row}
+        return row | {key: value for key, value in more.items() if value}
 
 
 def _order(finding: Finding) -> tuple[str, int, int, int, str]:

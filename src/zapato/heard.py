@@ -76,6 +76,11 @@ def write_heard(design: Design, found: Mapping[str, str], address: str, to: str,
 
     A part of this name that is there already gets the address and keeps the rest. Raises UnknownName, ZapatoError, Unwritable.
     """
+    if design.document.row:
+        raise ZapatoError(
+            f"{design.name} is one of a family, and its file stands for all of them",
+            f"put {address} into {design.row_place}",
+        )
     kind_name, _, name = to.partition(".")
     sights = [(part, s) for part, s in _sights(design, found) if s.address == address.lower()]
     if not sights:

@@ -132,10 +132,11 @@ def check_site(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     The site's other devices count, too; what is wrong with them is theirs to hear.
     """
     others = neighbours(site, devices)
-    elsewhere = {each.source for each in others}
+    ours, files = {each.device for each in devices}, {each.source for each in devices}
+    theirs, elsewhere = {each.device for each in others} - ours, {each.source for each in others} - files
     named = {each.source: each.device for each in devices}
     for each in comparers():
         if each.among:
             for found in each.among(site, [*others, *devices]):
-                if found.place.file not in elsewhere:
-                    yield replace(found, device=named.get(found.place.file, ""))
+                if found.place.file not in elsewhere and found.device not in theirs:
+                    yield found if found.device else replace(found, device=named.get(found.place.file, ""))

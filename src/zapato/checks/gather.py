@@ -9,8 +9,9 @@ from typing import Any
 
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
+from zapato.lang.family import members
 from zapato.lang.site import site_of
-from zapato.lang.source import STDIN, Source, shown
+from zapato.lang.source import MEMBER, STDIN, Source, shown
 
 NOT_DEVICES = {
     "site.toml": "this is a site's own file; check the folder it stands in",
@@ -20,14 +21,18 @@ NOT_DEVICES = {
 
 
 def device_files(path: Path) -> list[Path]:
-    """The device files at `path`: the file itself, or those of a site's folder. Raises Unreadable."""
-    if str(path) == STDIN or not path.is_dir():
+    """The device files at `path`: the file itself or a family's members, or those of a site's folder. Raises Unreadable."""
+    if str(path) == STDIN or MEMBER in str(path):
         return [path]
+    if not path.is_dir():
+        return members(path, site_of(path).root) if path.is_file() else [path]
     folder = path / "devices" if (path / "devices").is_dir() else path
     try:
         found = sorted(p for p in folder.glob("*.toml") if p.name not in NOT_DEVICES)
     except OSError as error:
         raise Unreadable(f"cannot read {shown(folder)}: {error.strerror}") from None
+    root = site_of(path).root
+    found = [each for file in found for each in members(file, root)]
     if not found:
         raise Unreadable(f"no device files in {shown(folder)}", "zapato new NAME --board BOARD writes one")
     return found

@@ -25,6 +25,7 @@ class Looked:
 
     Attributes:
         path: the file; source: as findings name it; device: the device's name, "" where there is none.
+        row: of a member of a family, where its row stands.
         root: the folder of its site, None where it belongs to none.
         findings: about it alone, and with `whole` about its rehearsal; texts: the files that they point into.
         facts: what the rules that compare devices want to know of it, by code.
@@ -36,6 +37,7 @@ class Looked:
     path: Path
     source: str = ""
     device: str = ""
+    row: str = ""
     root: Path | None = None
     findings: list[Finding] = field(default_factory=list[Finding])
     texts: dict[str, str] = field(default_factory=dict[str, str])
@@ -50,9 +52,8 @@ class Looked:
         facts = ((rule.code, rule.facts(design)) for rule in comparers() if rule.facts)
         words = (design.name, design.topic, str((design.ethernet or {}).get("address", "")))
         uses = design.document.data.get("use", ())
-        found = Looked(
-            design.document.source.path, design.document.source.name, design.name, design.site.root
-        )
+        source = design.document.source
+        found = Looked(source.own, source.name, design.name, design.row_place, design.site.root)
         found.facts = {code: fact for code, fact in facts if fact is not None}
         found.words = tuple(word for word in words if word)
         found.uses = (uses,) if isinstance(uses, str) else tuple(map(str, uses))
@@ -63,16 +64,18 @@ class Looked:
         """The device itself, read again where it was not kept. Raises Unreadable."""
         return resolve(self.path)
 
-    def readable(self) -> bool:
-        """Whether a device was found in the file."""
-        return bool(self.source)
+    @property
+    def told(self) -> str:
+        """Its file, or the row of its family's table, as messages name it."""
+        return self.row or self.source
 
 
 def look(design: Design) -> Looked:
     """The design's own findings, beyond what it is compared by."""
     found = Looked.of(design)
     found.__dict__["design"] = design
-    found.findings = [replace(each, device=design.name) for each in (*design.findings, *check_design(design))]
+    own = [replace(each, device=design.name, row=design.row_place) for each in design.findings]
+    found.findings = [*own, *check_design(design)]
     if found.findings:
         source = design.document.source
         found.texts = {each.name: each.text for each, _ in design.document.origins.values()}
@@ -114,12 +117,10 @@ def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[Looked]:
 
 
 def _rehearsal(design: Design, found: Looked) -> None:
-    root = design.site.root or design.document.source.path.absolute().parent
-    path = os.path.join(root, "rehearsals", f"{design.name}.toml")
-    if design.name and os.path.isfile(path):
-        from zapato.design.script import read_script
+    from zapato.design.script import read_script, scripts
 
-        document = read_script(Path(path), design).document
+    if path := next((each for each in scripts(design) if os.path.isfile(each)), None):
+        document = read_script(path, design).document
         found.findings += document.findings
         if document.findings:
             found.texts[document.source.name] = document.source.text

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -12,9 +13,10 @@ from zapato.design import sketch
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
 from zapato.lang.document import Document
+from zapato.lang.family import is_family, members
 from zapato.lang.folder import contents, names
 from zapato.lang.site import Site
-from zapato.lang.source import Source, shown
+from zapato.lang.source import MEMBER, Source, shown
 from zapato.parts import kind_names
 
 
@@ -38,22 +40,33 @@ def neighbours(site: Site, members: Sequence[Looked]) -> list[Looked]:
         return []
     folder = site.root / "devices"
     known = {str(each.path.absolute()) for each in members}
-    if known >= {str(folder / name) for name in names(folder)}:
+    files = known | {path.rpartition(os.sep)[0] for path in known if MEMBER in path}
+    if files >= {str(folder / name) for name in names(folder)}:
         return []
     needles = [word.encode() for word in {word for each in members for word in each.words}]
     found: list[Looked] = []
-    for path, text in contents(folder):
-        if str(path.absolute()) not in known and any(needle in text for needle in needles):
+    for path in _others(site.root, needles):
+        if str(path.absolute()) not in known:
             with suppress(Unreadable):
                 found.append(Looked.of(sketch(path)))
     return found
+
+
+def _others(root: Path, needles: list[bytes]) -> Iterator[Path]:
+    """Device files that hold one of these words; of a family, whose words stand in its table, every member."""
+    for path, text in contents(root / "devices"):
+        if is_family(text):
+            yield from members(path, root)
+        elif any(needle in text for needle in needles):
+            yield path
 
 
 def other_files(root: Path, devices: Sequence[Looked]) -> SiteFiles:
     """The site's own rehearsal, its alerts and pieces, checked against its devices; of the pieces those nobody uses."""
     found = SiteFiles()
     designs = Designs(devices)
-    _rehearsals(root, designs, found)
+    families = {each.path.parent.stem for each in devices if MEMBER in str(each.path)}
+    _rehearsals(root, designs, families, found)
     _alerts(root, devices, found)
     used = {name for each in devices for name in each.uses}
     for path in sorted((root / "pieces").glob("*.toml")):
@@ -62,7 +75,7 @@ def other_files(root: Path, devices: Sequence[Looked]) -> SiteFiles:
     return found
 
 
-def _rehearsals(root: Path, designs: Designs, found: SiteFiles) -> None:
+def _rehearsals(root: Path, designs: Designs, families: set[str], found: SiteFiles) -> None:
     """That of the site; a device's own is checked with it. One without a device is told."""
     from zapato.design.site_script import FILE as SITE
     from zapato.design.site_script import read_site_script
@@ -70,7 +83,7 @@ def _rehearsals(root: Path, designs: Designs, found: SiteFiles) -> None:
     for path in sorted((root / "rehearsals").glob("*.toml")) if designs else ():
         if path.name == SITE and path.stem not in designs:
             found.add(read_site_script(path, designs).document)
-        elif path.stem not in designs:
+        elif path.stem not in designs and path.stem not in families:
             message = (
                 f"no device of this site is called {path.stem}, so nothing runs this rehearsal by itself"
             )

@@ -11,6 +11,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zapato.errors import ZapatoError
+from zapato.lang.source import MEMBER
 
 SHARED = ("site.toml", "secrets.toml")
 """Files that concern every device of a site, as its pieces and boards do."""
@@ -30,7 +31,12 @@ def changed_files(files: Sequence[Path], revision: str) -> list[Path]:
     changed = {(root / name).resolve() for name in names if name}
     if any(path.name in SHARED or path.parent.name in ("pieces", "boards") for path in changed):
         return list(files)
-    return [path for path in files if path.resolve() in changed]
+    tables = any(path.suffix in (".csv", ".toml") and path.parent.name == "tables" for path in changed)
+    return [
+        path
+        for path in files
+        if path.resolve() in changed or (MEMBER in str(path) and (tables or path.parent.resolve() in changed))
+    ]
 
 
 @contextmanager

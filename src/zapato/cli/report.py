@@ -80,11 +80,19 @@ def _block(same: list[Finding], texts: Mapping[str, str]) -> str:
         lines += wrapped("  why: ", finding.why)
     for fix in finding.fixes:
         lines += wrapped("  way out: ", fix)
-    if len(same) > 1:
-        places = [f"{each.place.file}:{each.place.line}" for each in same[1 : 1 + SHOWN]]
-        more = f" and {len(same) - 1 - SHOWN} more" if len(same) - 1 > SHOWN else ""
-        lines += wrapped("  also at: ", ", ".join(places) + more)
+    rows = dict.fromkeys(f"{each.device} ({each.row})".strip() for each in same if each.row)
+    if rows:
+        lines += wrapped("  row: " if len(rows) == 1 else "  rows: ", _some(list(rows)))
+    places = dict.fromkeys(f"{each.place.file}:{each.place.line}" for each in same)
+    others = list(places)[1:]
+    if others:
+        lines += wrapped("  also at: ", _some(others))
     return "\n".join(lines)
+
+
+def _some(names: list[str]) -> str:
+    """The first of these, the rest counted."""
+    return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
 
 
 def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:

@@ -163,9 +163,16 @@ class Design:
         name = part.id if part else ""
         kept = tuple(fix for fix in fixes if fix)
         called = pin.name if pin else ""
+        place = self.document.place(path, of)
         return Finding(
-            code, severity, self.document.place(path, of), message, why, kept, name, called, accepted
+            code, severity, place, message, why, kept, name, called, accepted, self.name, self.row_place
         )
+
+    @property
+    def row_place(self) -> str:
+        """Where the row of a family's member stands: "tables/lockers.csv:8"; else ""."""
+        at = self.document.row.place if self.document.row else None
+        return f"{at.file}:{at.line}" if at else ""
 
     def of_kind(self, kind: str) -> Iterator[Part]:
         """The parts of one kind, in the order of the file."""

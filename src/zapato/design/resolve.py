@@ -82,7 +82,10 @@ def outline(path: Path) -> Design:
 def sketch(path: Path) -> Design:
     """The device's name, board and network alone: what others of its site can clash with. Raises Unreadable."""
     site = site_of(path)
-    design = Design(Document.of(Source.read(path), site.secrets), site)
+    document = Document.of(Source.read(path), site.secrets)
+    if document.source.row:
+        document = with_pieces(document, site.root or path.absolute().parent)
+    design = Design(document, site)
     _device(design)
     design.wifi, design.mqtt = _network(design)
     return design

@@ -241,6 +241,14 @@ def read_scenes(path: Path, company: Company, shape: Shape) -> Script:
     return script
 
 
+def scripts(design: Design) -> list[Path]:
+    """Where the device's own rehearsal may stand: under its name, and that of a family under its file's."""
+    source = design.document.source
+    folder = (design.site.root or source.path.absolute().parent) / "rehearsals"
+    names = (design.name, source.path.stem) if source.row else (design.name,)
+    return [folder / f"{name}.toml" for name in names if name]
+
+
 def _left_out(script: Script, design: Design) -> None:
     """What a sensor would feel and nothing ever sets: it will not answer."""
     given = {key for key, _ in script.world} | {model.drives for model in script.models}

@@ -195,10 +195,16 @@ def _summary(
     """build.json: inputs, sizes, hashes."""
     board = design.board
     assert board is not None
-    pieces = {source.path.name: source for source, _ in design.document.origins.values()}
+    row = design.document.row
+    pieces = {
+        source.path.name: source
+        for source, _ in design.document.origins.values()
+        if row is None or source is not row.source
+    }
     inputs = {
         "device": _hash(design.document.source.text),
         "topic": design.topic,
+        **({"row": _hash(json.dumps(row.values, sort_keys=True, default=str))} if row else {}),
         "pieces": {
             name: _hash(source.text)
             for name, source in pieces.items()

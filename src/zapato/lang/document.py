@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
 from zapato.findings import Finding, Place, Severity
+from zapato.lang.family import Cell, Row, as_field
 from zapato.lang.fields import Field, Shape, Wrong, described, nearest
 from zapato.lang.source import Keys, Source
 
@@ -38,6 +39,8 @@ class Document:
         origins: for values that came from another file: the path here -> (file, path there).
         secrets: the named secrets in reach.
         findings: what reading has found so far.
+        row: of a member of a family, its row of the table.
+        gaps: keys that a piece or a row should have filled, and that were told already.
     """
 
     source: Source
@@ -45,6 +48,8 @@ class Document:
     origins: dict[Keys, tuple[Source, Keys]] = field(default_factory=dict[Keys, tuple[Source, Keys]])
     secrets: Mapping[str, str] = field(default_factory=dict[str, str])
     findings: list[Finding] = field(default_factory=list[Finding])
+    row: Row | None = None
+    gaps: set[Keys] = field(default_factory=set[Keys])
 
     @staticmethod
     def of(source: Source, secrets: Mapping[str, str] | None = None) -> Document:
@@ -100,7 +105,7 @@ class Document:
                 values.pop(key, None)
                 self.found(wrong.code, (*path, key), f"{key} {wrong.message}", fixes=wrong.fixes)
         for each in shape.required:
-            if each.name not in table and each.name not in misspelt:
+            if each.name not in table and each.name not in misspelt and (*path, each.name) not in self.gaps:
                 self.missing(each, path)
         return values
 
@@ -120,6 +125,8 @@ class Document:
 
     def _resolved(self, known: Field, raw: Any, path: Keys) -> Any:
         """The raw value with a named secret put in its place."""
+        if isinstance(raw, Cell):
+            raw = as_field(raw, known.schema)
         if isinstance(raw, str):
             self._inspect(known, raw, path)
             return raw

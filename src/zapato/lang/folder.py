@@ -9,6 +9,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from zapato.errors import Unreadable
+from zapato.lang.family import is_family, members
 from zapato.lang.source import read_bytes
 
 _NAME = re.compile(rb"""(?ms)^\[device\]\s*$.*?^\s*name\s*=\s*["']([a-z0-9-]+)["']""")
@@ -34,8 +35,13 @@ def named(folder: Path) -> dict[str, Path]:
 
 @lru_cache(maxsize=4)
 def _named(folder: Path, stamps: tuple[tuple[str, int, int], ...]) -> dict[str, Path]:
-    found = ((_NAME.search(text), path) for path, text in _contents(folder, stamps))
-    return {name[1].decode(): path for name, path in found if name}
+    found: dict[str, Path] = {}
+    for path, text in _contents(folder, stamps):
+        if is_family(text):
+            found |= {each.name: each for each in members(path, folder.parent)}
+        elif name := _NAME.search(text):
+            found[name[1].decode()] = path
+    return found
 
 
 def _stamps(folder: Path) -> tuple[tuple[str, int, int], ...]:

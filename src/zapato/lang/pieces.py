@@ -8,11 +8,13 @@ earlier one; every value remembers the file and the place it came from.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
 from zapato.errors import Unreadable
 from zapato.lang.document import Document
+from zapato.lang.family import Row, family, row_of
 from zapato.lang.fields import nearest
 from zapato.lang.source import Keys, Source
 
@@ -24,18 +26,26 @@ SHIPPED = Path(__file__).parent / "shipped"
 
 
 def with_pieces(document: Document, root: Path) -> Document:
-    """The document with its pieces merged in; a document without `use` comes back as it is."""
-    if "use" not in document.data:
+    """The document with its pieces merged in, and of a family what this member's row says. Raises Unreadable.
+
+    A document without `use` that is no member of a family comes back as it is.
+    """
+    row = row_of(document.source, root)
+    if row is None and isinstance(document.data.get("with"), (list, str)):
+        return _no_member(document, root)
+    if row is None and "use" not in document.data:
         return document
-    given = document.data.get("with", {})
-    if not isinstance(given, dict):
-        document.found("wrong-type", ("with",), "with takes a table: with = { lamp_pin = 26 }")
-        given = {}
+    given = _given(document) if row is None else row.values
     merged: dict[str, Any] = {}
     used: set[str] = set()
-    for index, name in enumerate(_names(document)):
-        _use(document, _place(root, name), ("use", index), cast(dict[str, Any], given), merged, used, ())
-    for key in cast(dict[str, Any], given).keys() - used:
+    gaps = _Gaps(given, used, row)
+    for index, name in enumerate(_names(document) if "use" in document.data else ()):
+        _use(document, _place(root, name), ("use", index), gaps, merged, ())
+    own = {key: value for key, value in document.data.items() if key not in _OWN}
+    if row is not None:
+        own = {key: gaps.filled(document, value, document.source, (key,)) for key, value in own.items()}
+        document.row = row
+    for key in given.keys() - used if row is None else ():
         document.found(
             "unknown-key",
             ("with", key),
@@ -44,10 +54,27 @@ def with_pieces(document: Document, root: Path) -> Document:
             fixes=nearest(key, used),
             of="key",
         )
-    own = {key: value for key, value in document.data.items() if key not in _OWN}
     _own_origins(document, own)
     _merge(merged, own)
+    document.origins |= gaps.origins
     document.data = {**{key: document.data[key] for key in _OWN if key in document.data}, **merged}
+    return document
+
+
+def _given(document: Document) -> dict[str, Any]:
+    """What a device file gives its pieces."""
+    given = document.data.get("with", {})
+    if isinstance(given, dict):
+        return cast(dict[str, Any], given)
+    document.found("wrong-type", ("with",), "with takes a table: with = { lamp_pin = 26 }")
+    return {}
+
+
+def _no_member(document: Document, root: Path) -> Document:
+    """A family without a row to read it for: its table is the mistake, and nothing else is looked at."""
+    found = family(document.source, root)
+    document.found("wrong-type", ("with",), found.problem or "this file is a family: name one of its members")
+    document.data = {}
     return document
 
 
@@ -74,9 +101,8 @@ def _use(
     document: Document,
     path: Path,
     at: Keys,
-    given: Mapping[str, Any],
+    gaps: _Gaps,
     merged: dict[str, Any],
-    used: set[str],
     above: tuple[Path, ...],
 ) -> None:
     """Merge one piece, and first the pieces that it uses itself."""
@@ -93,11 +119,9 @@ def _use(
     document.findings.extend(source.findings)
     piece = Document(source, data)
     for name in _names(piece) if "use" in data else ():
-        _use(document, _place(path.parent, name), at, given, merged, used, (*above, path))
+        _use(document, _place(path.parent, name), at, gaps, merged, (*above, path))
     filled = {
-        key: _filled(document, value, given, used, source, (key,))
-        for key, value in data.items()
-        if key not in _OWN
+        key: gaps.filled(document, value, source, (key,)) for key, value in data.items() if key not in _OWN
     }
     if "device" in filled:
         piece.found("unknown-key", ("device",), "a piece has no [device]: it is part of many", of="key")
@@ -115,35 +139,46 @@ def _near_files(path: Path) -> tuple[str, ...]:
     return near or nearest(path.name, shipped()) or (f"with Zapato come: {', '.join(shipped())}",)
 
 
-def _filled(
-    document: Document, value: Any, given: Mapping[str, Any], used: set[str], source: Source, path: Keys
-) -> Any:
-    """The value with each { with = "name" } replaced by what the device file gives."""
-    if isinstance(value, dict):
-        table = cast(dict[str, Any], value)
-        if table.keys() == {"with"} and isinstance(table["with"], str):
-            name: str = table["with"]
-            used.add(name)
-            if name not in given:
-                place = Document(source, source.data)
-                place.found(
-                    "missing-key",
-                    path,
-                    f"the piece asks for {name}, and the device file's with does not give it",
-                    fixes=(f"with = {{ {name} = … }}",),
-                )
-                document.findings.extend(place.findings)
-            return given.get(name)
-        filled = {
-            key: _filled(document, each, given, used, source, (*path, key)) for key, each in table.items()
-        }
-        return {key: each for key, each in filled.items() if each is not None}
-    if isinstance(value, list):
-        return [
-            _filled(document, each, given, used, source, (*path, n))
-            for n, each in enumerate(cast(list[Any], value))
-        ]
-    return value
+@dataclass
+class _Gaps:
+    """What stands for { with = "name" }: what was given, what was asked for, and where a row said it."""
+
+    given: Mapping[str, Any]
+    used: set[str]
+    row: Row | None
+    origins: dict[Keys, tuple[Source, Keys]] = field(default_factory=dict[Keys, tuple[Source, Keys]])
+
+    def filled(self, document: Document, value: Any, source: Source, path: Keys) -> Any:
+        """The value with each gap replaced by what is given."""
+        if isinstance(value, dict):
+            table = cast(dict[str, Any], value)
+            if table.keys() == {"with"} and isinstance(table["with"], str):
+                return self._one(document, table["with"], source, path)
+            filled = {key: self.filled(document, each, source, (*path, key)) for key, each in table.items()}
+            return {key: each for key, each in filled.items() if each is not None}
+        if isinstance(value, list):
+            items = enumerate(cast(list[Any], value))
+            return [self.filled(document, each, source, (*path, number)) for number, each in items]
+        return value
+
+    def _one(self, document: Document, name: str, source: Source, path: Keys) -> Any:
+        self.used.add(name)
+        if name in self.given:
+            if self.row:
+                self.origins[path] = self.row.source, (*self.row.at, name)
+            return self.given[name]
+        place = Document(source, source.data)
+        message, fix = (
+            f"the piece asks for {name}, and the device file's with does not give it",
+            f"with = {{ {name} = … }}",
+        )
+        if self.row:
+            at = self.row.place
+            message, fix = f"the row {self.row.name} has no {name} ({at.file}:{at.line})", f"a column {name}"
+        place.found("missing-key", path, message, fixes=(fix,))
+        document.findings.extend(place.findings)
+        document.gaps.add(path)
+        return None
 
 
 def _origins(document: Document, source: Source, data: Mapping[str, Any], merged: Mapping[str, Any]) -> None:

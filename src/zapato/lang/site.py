@@ -28,7 +28,7 @@ from zapato.lang.fields import (
     text,
     whole,
 )
-from zapato.lang.source import Source, shown, table
+from zapato.lang.source import MEMBER, Source, shown, table
 
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
 NAME_WORDS = "a name has 1 to 31 of a-z, 0-9 and -, and starts with a letter"
@@ -194,7 +194,9 @@ def site_of(path: Path) -> Site:
     folder = str(path.absolute())
     if not os.path.isdir(folder):
         folder = os.path.dirname(folder)
-    for _ in range(3):  # in plain texts: this is asked for every device of thousands
+    for _ in range(
+        4 if MEMBER in folder else 3
+    ):  # in plain texts: this is asked for every device of thousands
         stamp = _stamp(f"{folder}{os.sep}site.toml")
         if stamp:
             return _cached(folder, stamp, _stamp(f"{folder}{os.sep}secrets.toml"))

@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 
 STDIN = "-"
 """Stands for the file that comes in through standard input."""
+MEMBER = f".toml{os.sep}"
+"""In the path of a family's member."""
 LARGEST = 1 << 20
 """A device file is a page or two; beyond this many bytes it is something else."""
 
@@ -85,18 +87,28 @@ class Source:
     text: str
     problem: str = ""
     findings: list[Finding] = field(default_factory=list[Finding])
+    row: str = ""
+    """The member of a family that it was read for."""
     _readable: str = ""
 
     @staticmethod
     def read(path: Path) -> Source:
-        """The file at `path`. Raises Unreadable; a file that is no TOML has findings instead."""
+        """The file at `path`, or that of a family whose member is named. Raises Unreadable; a file that is no TOML has findings instead."""
+        row = ""
+        if MEMBER in str(path) and path.parent.is_file():
+            path, row = path.parent, path.name
         raw = read_bytes(path)
         if len(raw) > LARGEST:
             return Source(path, "", f"larger than {LARGEST >> 20} MiB: this is not a device file")
         try:
-            return Source(path, raw.decode("utf-8-sig").replace("\r\n", "\n"))
+            return Source(path, raw.decode("utf-8-sig").replace("\r\n", "\n"), row=row)
         except UnicodeDecodeError as error:
             return Source(path, "", f"not UTF-8 text: byte 0x{raw[error.start]:02x} at offset {error.start}")
+
+    @property
+    def own(self) -> Path:
+        """The path that it was read by: the file's, with the member's name where it is one of a family."""
+        return self.path / self.row if self.row else self.path
 
     @cached_property
     def name(self) -> str:

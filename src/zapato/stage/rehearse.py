@@ -12,7 +12,7 @@ from typing import Any
 
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
-from zapato.design.script import Script, Step, begins_at, read_script
+from zapato.design.script import Script, Step, begins_at, read_script, scripts
 from zapato.errors import Refused, RehearsalInvalid, Unreadable
 from zapato.firmware.build import refuse_unplaced
 from zapato.firmware.compile import cache_folder, compile_all
@@ -84,13 +84,13 @@ def _built(app: Path) -> Program:
 
 
 def default_script(design: Design) -> Path:
-    """The device's rehearsal, rehearsals/<device>.toml of its site. Raises Unreadable where it has none."""
-    folder = (design.site.root or design.document.source.path.absolute().parent) / "rehearsals"
-    path = folder / f"{design.name}.toml"
-    if not path.is_file():
-        message = f"{design.name} has no rehearsal: {shown(path)} is not there"
-        raise Unreadable(message, "name one with --script FILE")
-    return path
+    """The device's rehearsal, rehearsals/<device>.toml of its site, or its family's. Raises Unreadable where it has none."""
+    places = scripts(design)
+    for path in places:
+        if path.is_file():
+            return path
+    message = f"{design.name} has no rehearsal: {shown(places[0]) if places else 'its file'} is not there"
+    raise Unreadable(message, "name one with --script FILE")
 
 
 def _run(

@@ -20,7 +20,7 @@ def _named(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
                 "device-taken",
                 "error",
                 ("device", "name"),
-                f"the name {each.device} belongs to {other.source} already",
+                f"the name {each.device} belongs to {other.told} already",
                 why="the name is the device's identity: its update key, its address, its folder of results and its name at the broker hang on it.",
                 fixes=(f'another name: "{each.device}-2"',),
             )
@@ -37,7 +37,7 @@ def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
                 "mqtt-topic-taken",
                 "error",
                 ("mqtt", "topic") if own else ("device", "name"),
-                f"the topic {topic} belongs to {other.source} already",
+                f"the topic {topic} belongs to {other.told} already",
                 why="two devices on one topic overwrite each other's state, and the broker throws one out when both use its name "
                 "(MQTT 3.1.1, section 3.1.4: the client identifier is unique).",
                 fixes=(f'another name: "{each.device}-2"',),

@@ -1,0 +1,240 @@
+"""Families: one device file and a table, a device for each row of it.
+
+`with = "tables/lockers.csv"` before the first table of a device file, or a list of tables, makes a family:
+`{ with = "column" }` in the file and in its pieces stands for what each row says. A member is named like a file in a
+folder: `devices/lockers.toml/locker-07`.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, cast
+
+from zapato.errors import Unreadable
+from zapato.findings import Place
+from zapato.lang.source import Keys, Source, shown
+
+MOST = 10_000
+"""Rows of a table at the most."""
+_BEGIN = re.compile(rb"""(?:\A|\n)with\s*=\s*["'\[]""")
+_TABLE = re.compile(rb"\n\s*\[")
+
+
+class Cell(str):
+    """A cell of a CSV file: what it is, the field that takes it says."""
+
+    __slots__ = ()
+
+
+@dataclass
+class Row:
+    """One row of a family's table.
+
+    Attributes:
+        name: the member's, as paths name it.
+        values: its cells by column; empty ones are not there.
+        source: where the table stands; at: the way to the row there.
+    """
+
+    name: str
+    values: dict[str, Any]
+    source: Source
+    at: Keys
+
+    @property
+    def place(self) -> Place:
+        """Where the row begins."""
+        return self.source.place(self.at, "key")
+
+
+@dataclass
+class Family:
+    """The rows of a family, and what is wrong with its table: at the member's own `with`."""
+
+    rows: list[Row] = field(default_factory=list[Row])
+    problem: str = ""
+
+
+class CsvSource(Source):
+    """A CSV file whose places are lines and cells."""
+
+    def place(self, path: Keys, of: str = "value", offset: int = 0) -> Place:
+        lines = self.text.split("\n")
+        line = int(path[0]) if path else 1
+        row = lines[line - 1] if line <= len(lines) else ""
+        column, width = 1, max(1, len(row.rstrip()))
+        if len(path) > 1:
+            column, width = _cell(row, _columns(lines[0]).index(str(path[1])))
+        return Place(self.name, line, column + offset, max(1, width - offset))
+
+
+def is_family(text: bytes) -> bool:
+    """True where a device file begins as that of a family does."""
+    begin = _BEGIN.search(text)
+    first = _TABLE.search(b"\n" + text)
+    return begin is not None and (first is None or begin.start() < first.start())
+
+
+def members(path: Path, root: Path | None) -> list[Path]:
+    """The paths of a family's members; the file itself where it is none, or its table cannot be read."""
+    try:
+        with path.open("rb") as file:
+            if not is_family(file.read(4096)):
+                return [path]
+        source = Source.read(path)
+    except (OSError, Unreadable):
+        return [path]
+    rows = family(source, root or path.absolute().parent).rows
+    return [path / row.name for row in rows] or [path]
+
+
+def row_of(source: Source, root: Path) -> Row | None:
+    """The row that this source was read for. Raises Unreadable where the table has none of that name."""
+    if not source.row:
+        return None
+    found = family(source, root)
+    row = next((each for each in found.rows if each.name == source.row), None)
+    if row is None:
+        from zapato.lang.fields import nearest
+
+        near = nearest(source.row, [each.name for each in found.rows])
+        raise Unreadable(f"{source.name} has no row {source.row}", near[0] if near else "")
+    return row
+
+
+def family(source: Source, root: Path) -> Family:
+    """The rows of a family's file, named by what they give the device's name."""
+    given: object = source.data.get("with")
+    about = source.data.get("device")
+    told: object = cast(dict[str, Any], about).get("name") if isinstance(about, dict) else None
+    column = str(cast(dict[str, Any], told).get("with", "")) if isinstance(told, dict) else ""
+    if isinstance(given, list):
+        return _named(Family(_listed(source, cast(list[object], given), ("with",))), column)
+    if not isinstance(given, str):
+        return Family()
+    file = root / given
+    try:
+        about_file = file.stat()
+        return _read(str(file), about_file.st_mtime_ns, about_file.st_size, column)
+    except OSError:
+        return Family(problem=f"cannot read {shown(file)}")
+
+
+@lru_cache(maxsize=8)
+def _read(file: str, changed: int, size: int, column: str) -> Family:
+    path = Path(file)
+    try:
+        source = Source.read(path)
+    except Unreadable as error:
+        return Family(problem=str(error))
+    if path.suffix == ".toml":
+        rows: object = source.data.get("row", [])
+        if source.findings or not isinstance(rows, list):
+            return Family(problem=f"{source.name} is no table of rows: [[row]]")
+        return _named(Family(_listed(source, cast(list[object], rows), ("row",))), column)
+    return _named(_from_csv(CsvSource(path, source.text)), column)
+
+
+def _listed(source: Source, rows: list[object], at: Keys) -> list[Row]:
+    return [
+        Row("", dict(cast(dict[str, Any], each)), source, (*at, number))
+        for number, each in enumerate(rows)
+        if isinstance(each, dict)
+    ]
+
+
+def _from_csv(source: CsvSource) -> Family:
+    reader = csv.reader(io.StringIO(source.text), skipinitialspace=True)
+    found = Family()
+    try:
+        columns = [each.strip() for each in next(reader, list[str]())]
+        for cells in reader:
+            if not any(cell.strip() for cell in cells) or cells[0].startswith("#"):
+                continue
+            if len(cells) > len(columns):
+                found.problem = f"{source.name}, line {reader.line_num}: more cells than columns"
+                break
+            texts = ((column, cell.strip()) for column, cell in zip(columns, cells, strict=False))
+            values = {column: Cell(text) for column, text in texts if column and text}
+            found.rows.append(Row("", values, source, (reader.line_num,)))
+            if len(found.rows) > MOST:
+                found.problem = f"{source.name}: {MOST:,} rows are the most"
+                break
+    except csv.Error as error:
+        found.problem = f"{source.name}, line {reader.line_num}: {error}"
+    if found.problem:
+        found.rows.clear()
+    return found
+
+
+def _named(found: Family, column: str) -> Family:
+    """Each row has the name that its device gets, where that can be one of a file; else its number."""
+    seen: set[str] = set()
+    rows: list[Row] = []
+    for number, row in enumerate(found.rows, 1):
+        name = str(row.values.get(column, ""))
+        good = re.fullmatch(r"[A-Za-z0-9][\w.-]*", name) and name not in seen
+        name = name if good else f"row-{number}"
+        seen.add(name)
+        rows.append(replace(row, name=name))
+    if not rows and not found.problem:
+        found.problem = "the table of this family has no rows"
+    return Family(rows, found.problem)
+
+
+def _columns(head: str) -> list[str]:
+    return [each.strip() for each in next(csv.reader([head], skipinitialspace=True), list[str]())]
+
+
+def _cell(row: str, wanted: int) -> tuple[int, int]:
+    """Column and width of a cell in its line."""
+    spans = list(_spans(row))
+    start, end = spans[wanted] if wanted < len(spans) else (0, len(row))
+    text = row[start:end]
+    lead = len(text) - len(text.lstrip())
+    return start + lead + 1, max(1, len(text.strip()))
+
+
+def _spans(row: str) -> Iterator[tuple[int, int]]:
+    begin, quoted = 0, False
+    for at, letter in enumerate(row):
+        if letter == '"':
+            quoted = not quoted
+        elif letter == "," and not quoted:
+            yield begin, at
+            begin = at + 1
+    yield begin, len(row.rstrip("\r"))
+
+
+def as_field(cell: Cell, schema: Mapping[str, Any]) -> object:
+    """A cell as a field takes it: a number or a truth where that may stand there, else a text."""
+    types = _types(schema)
+    text = cell.lower()
+    if "boolean" in types and text in ("true", "yes", "false", "no"):
+        return text in ("true", "yes")
+    for kind, read in (
+        ("integer", lambda: int(cell, 0)),
+        ("integer", lambda: int(cell)),
+        ("number", lambda: float(cell)),
+    ):
+        if kind in types or (kind == "integer" and "number" in types):
+            try:
+                return read()
+            except ValueError:
+                continue
+    return str(cell)
+
+
+def _types(schema: Mapping[str, Any]) -> set[str]:
+    """The JSON types that a schema takes."""
+    own = schema.get("type", [])
+    found = {own} if isinstance(own, str) else set(cast(list[str], own))
+    for each in (*schema.get("anyOf", ()), *schema.get("oneOf", ())):
+        found |= _types(each)
+    return found

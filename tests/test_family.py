@@ -1,0 +1,174 @@
+"""Families: one device file and a table, a device for each row; every finding names the row that it came from."""
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+
+import zapato
+from zapato.checks import device_files
+
+PAGE = (Path(__file__).parents[1] / "docs" / "sites.md").read_text("utf-8")
+SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
+FILE = """zapato = 1
+with = "tables/lockers.csv"
+use  = ["pieces/locker.toml"]
+
+[device]
+name  = { with = "name" }
+label = { with = "label" }
+board = "esp32c3-mini"
+
+[relay.bolt]
+pin = { with = "bolt" }
+"""
+PIECE = """[contact.door]
+pin   = 5
+pull  = "up"
+quiet = { with = "quiet" }
+"""
+
+
+def table(count: int = 6, **wrong: str) -> str:
+    """A table of lockers; `wrong` replaces the cells of a row by its number."""
+    rows = [f'locker-{n:02d},"Locker {n}, left",{6 + n % 2},{n}s' for n in range(1, count + 1)]
+    for number, text in wrong.items():
+        rows[int(number[1:]) - 1] = text
+    return "\n".join(["name,label,bolt,quiet", *rows]) + "\n"
+
+
+@pytest.fixture
+def lockers(put):
+    def made(csv: str, file: str = FILE, **more: str) -> Path:
+        files = {
+            "site.toml": SITE,
+            "devices/lockers.toml": file,
+            "pieces/locker.toml": PIECE,
+            "tables/lockers.csv": csv,
+        }
+        return put(files | {name.replace("__", "/") + ".toml": text for name, text in more.items()}).parent
+
+    return made
+
+
+def root(path: Path) -> Path:
+    return next(each for each in (path, *path.parents) if (each / "site.toml").exists())
+
+
+def test_a_row_is_a_device(lockers):
+    home = root(lockers(table()))
+    paths = device_files(home / "devices" / "lockers.toml")
+    assert [each.name for each in paths] == [f"locker-{n:02d}" for n in range(1, 7)]
+    report = zapato.check(home)
+    assert not report.findings and len(report.devices) == 6
+    one = zapato.load(paths[2])
+    assert (one.name, one.label, one.parts["bolt"].pins["pin"].gpio) == ("locker-03", "Locker 3, left", 7)
+    assert one.parts["door"].values["quiet"] == 3000 and one.topic == "refuge/locker-03"
+
+
+WRONG = {
+    "a pin that is none": ("locker-03,L,99,3s", "tables/lockers.csv:4", "pin-absent", "locker-03"),
+    "a time without a unit": ("locker-03,L,6,fast", "tables/lockers.csv:4", "wrong-type", "locker-03"),
+    "no cell": ("locker-03,L,,3s", "devices/lockers.toml:11", "missing-key", "locker-03"),
+    "a name that cannot be": ("Locker 3,L,6,3s", "tables/lockers.csv:4", "bad-name", "Locker 3"),
+    "a name twice": ("locker-01,L,6,3s", "tables/lockers.csv:4", "device-taken", "locker-01"),
+    "a boot pin": ("locker-03,L,9,3s", "tables/lockers.csv:4", "pin-boot-glitch", "locker-03"),
+}
+
+
+@pytest.mark.parametrize("name", WRONG)
+def test_a_finding_names_the_row_it_came_from(lockers, cli, monkeypatch, name):
+    row, place, code, _ = WRONG[name]
+    home = root(lockers(table(r3=row)))
+    monkeypatch.chdir(home)
+    found = [f for f in zapato.check(home).findings if f.code == code]
+    assert len(found) == 1, zapato.check(home).findings
+    assert f"{found[0].place.file}:{found[0].place.line}" == place
+    assert found[0].row == "tables/lockers.csv:4"
+    said = cli("check", ".")
+    assert "row: " in said.out and "tables/lockers.csv:4" in said.out
+    rows = json.loads(cli("check", ".", "--format", "json").out)["findings"]
+    assert [each["row"] for each in rows if each["code"] == code] == ["tables/lockers.csv:4"]
+
+
+def test_what_is_wrong_for_all_is_told_once(lockers, cli, monkeypatch):
+    home = root(lockers(re.sub(",[67],", ",6,", table()), FILE + "[led.l]\npin = 5\n"))
+    monkeypatch.chdir(home)
+    said = cli("check", ".")
+    assert (
+        said.out.count("error pin-taken") == 1
+        and "rows: locker-01 (tables/lockers.csv:2), locker-02" in said.out
+    )
+    assert cli("check", "devices/lockers.toml/locker-02").out.count("row: locker-02") == 1
+    assert cli("check", "devices/lockers.toml/locker-2").code == 2
+
+
+TABLES = {
+    "no table": ("", None, "cannot read tables/lockers.csv"),
+    "no rows": ("name,label,bolt,quiet\n", None, "no rows"),
+    "too many cells": (table(r2="locker-02,L,6,2s,more"), None, "line 3: more cells than columns"),
+    "comments and empty lines": (table() + "\n#locker-07,L,6,2s\n,,,\n", 6, ""),
+    "quotes, spaces, dos": (table().replace(",", " , ").replace("\n", "\r\n"), 6, ""),
+}
+
+
+@pytest.mark.parametrize("name", TABLES)
+def test_tables_as_people_write_them(lockers, monkeypatch, name):
+    csv, count, words = TABLES[name]
+    home = root(lockers(csv or table()))
+    monkeypatch.chdir(home)
+    if not csv:
+        (home / "tables" / "lockers.csv").unlink()
+    report = zapato.check(home)
+    if count:
+        assert not report.findings and len(report.devices) == count
+    else:
+        assert words in " ".join(f.message for f in report.findings)
+
+
+def test_rows_in_toml_and_in_the_file_itself(lockers):
+    rows = '[[row]]\nname = "locker-01"\nlabel = "One"\nbolt = 6\nquiet = "1s"\n[[row]]\nname = "locker-02"\nlabel = "Two"\nbolt = 99\nquiet = "1s"\n'
+    home = root(lockers(table(), FILE.replace("lockers.csv", "lockers.toml"), tables__lockers=rows))
+    found = zapato.check(home).findings
+    assert [(f.code, f.place.line, f.row.rpartition("/")[2]) for f in found] == [
+        ("pin-absent", 9, "lockers.toml:6")
+    ]
+    own = 'with = [{ name = "a", label = "A", bolt = 6, quiet = "1s" },\n  { name = "b", label = "B", bolt = 98, quiet = "1s" }]'
+    home = root(lockers(table(), FILE.replace('with = "tables/lockers.csv"', own)))
+    found = zapato.check(home / "devices" / "lockers.toml").findings
+    assert [(f.code, f.place.line, f.device) for f in found] == [("pin-absent", 3, "b")]
+
+
+def test_a_family_is_built_rehearsed_heard_and_kept_apart(lockers, cli, monkeypatch):
+    script = '[rehearsal]\nlasts = "20s"\n[world]\ndoor.closed = true\n[[step]]\nat = "5s"\nact = "door.closed = false"\n[[step]]\nwithin = "9s"\nexpect = "not door.closed"\n'
+    desk = 'zapato = 1\n[device]\nname = "desk"\nboard = "esp32-38pin"\n[led.l]\npin = 25\nshows = "not locker-02.door.closed"\n'
+    home = root(lockers(table(3), rehearsals__lockers=script, devices__desk=desk))
+    monkeypatch.chdir(home)
+    assert not zapato.check(home).findings
+    ran = cli("rehearse", "devices/lockers.toml", "--brief")
+    assert ran.code == 0 and ran.out.count("passed locker-0") == 3
+    built = cli("build", "devices/lockers.toml")
+    assert built.code == 0 and "3 of 3 devices built" in built.out
+    assert {each.name for each in (home / "out").iterdir()} == {"locker-01", "locker-02", "locker-03"}
+    about = {
+        n: json.loads((home / "out" / f"locker-0{n}" / "build.json").read_text())["inputs"] for n in (1, 2)
+    }
+    assert about[1]["row"] != about[2]["row"] and about[1]["device"] == about[2]["device"]
+    (home / "tables" / "lockers.csv").write_text(table(3, r2="locker-02,Another,6,2s"))
+    again = cli("build", "devices/lockers.toml")
+    assert again.out.count("unchanged locker") == 2 and "built locker-02" in again.out
+    # one that is read alone is still held against the others of its family, and of its site
+    (home / "devices" / "desk.toml").write_text(desk.replace('"desk"', '"locker-01"'))
+    assert "device-taken" in {f.code for f in zapato.check(home / "devices" / "desk.toml").findings}
+
+
+def test_the_page_s_family_checks_clean(put):
+    blocks = re.findall(r"```(?:toml|csv)\n(# (?:family|tables)/?[^\n]*\n.*?)```", PAGE, re.DOTALL)
+    files = {}
+    for text in blocks:
+        name, _, body = text.partition("\n")
+        files[name.removeprefix("# ").removeprefix("family/")] = body
+    home = put(files | {"site.toml": SITE}).parent
+    report = zapato.check(home)
+    assert not report.findings and len(report.devices) == 3
