@@ -26,6 +26,7 @@ def with_table(design: Design, path: Keys, fields: Mapping[str, Any], into: str)
     except Unreadable as error:
         design.document.found("file-unreadable", (*path, "table"), str(error), fixes=(error.fix,))
         return dict(fields)
+    design.document.reads.add(file)
     rows = _rows(design, source, (*path, "table"))
     own = fields.get(into, {})
     return {**fields, into: {**rows, **cast(dict[str, Any], own)} if isinstance(own, dict) else own}

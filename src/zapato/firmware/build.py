@@ -19,14 +19,16 @@ from zapato.firmware.base import Base, read_base
 from zapato.firmware.first import data_place, first_image
 from zapato.firmware.image import BLOCK, data_image
 from zapato.firmware.layout import FOLDERS, delivered
+from zapato.firmware.lock import Entry, entry_of
 from zapato.firmware.package import BASE, manifest, pack
 from zapato.firmware.plan import settings
 from zapato.firmware.program import MAP, Program, compile_device
 from zapato.lang.files import make_folder, write, write_private
-from zapato.lang.site import add_update_key
+from zapato.lang.site import add_update_key, site_of
 
 FOLDER_ROOM = 4 * BLOCK
 """What a slot's two folders take: two blocks each (LittleFS, metadata pairs)."""
+MARK = "mark"
 SECRET = "secret"
 """The folder, in a build's, of the files with secrets in them."""
 
@@ -47,6 +49,7 @@ class Build:
         data: the first bytes of the data partition, with the network's secrets.
         first: the whole flash of a new device, where a base image was given.
         wear: how long the flash lasts; None for a device that writes nothing by itself.
+        entry: for the site's lock file; None for a device without a site.
     """
 
     device: str
@@ -63,6 +66,7 @@ class Build:
     data: Path
     first: Path | None = None
     wear: Wear | None = None
+    entry: Entry | None = None
 
     @property
     def app(self) -> Path:
@@ -131,7 +135,36 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         folder / SECRET / f"{design.name}-data.bin",
         first,
         worn,
+        _entry(design, folder, update, key),
     )
+
+
+def _entry(design: Design, folder: Path, update: Path, key: str) -> Entry | None:
+    """The device's entry of the lock file; the mark of its secrets stays here, beside them."""
+    _put_secret(folder, MARK, _mark(design.site.secrets, key).encode())
+    return Entry.of(design, hashlib.sha256(update.read_bytes()).hexdigest())
+
+
+def _mark(secrets: Mapping[str, str], key: str) -> str:
+    """What tells whether a secret changed since a build; it is one itself."""
+    return hashlib.sha256(json.dumps([sorted(secrets.items()), key]).encode()).hexdigest()
+
+
+def as_built(path: Path, out: Path) -> Entry | None:
+    """The lock file's entry of a device whose results in `out` are what a build would make anew; None where they are not. Raises Unreadable."""
+    entry = entry_of(path)
+    if entry is None:
+        return None
+    folder, site = out / entry.device, site_of(path)
+    update = folder / f"{entry.device}-{entry.version}.update"
+    try:
+        same = hashlib.sha256(update.read_bytes()).hexdigest() == entry.update
+        mark = (folder / SECRET / MARK).read_text()
+        whole = (folder / "build.json").is_file() and (folder / SECRET / f"{entry.device}-data.bin").is_file()
+    except OSError:
+        return None
+    secrets = _mark(site.secrets, site.update_keys.get(entry.device, ""))
+    return entry if same and whole and mark == secrets else None
 
 
 def _data(design: Design, program: Program, key: str, base: Base | None) -> bytes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import Any, cast
 
 from zapato.findings import Finding, Place, Severity
@@ -40,6 +41,7 @@ class Document:
         secrets: the named secrets in reach.
         findings: what reading has found so far.
         row: of a member of a family, its row of the table.
+        reads: the other files that were read for it.
         gaps: keys that a piece or a row should have filled, and that were told already.
     """
 
@@ -50,6 +52,7 @@ class Document:
     findings: list[Finding] = field(default_factory=list[Finding])
     row: Row | None = None
     gaps: set[Keys] = field(default_factory=set[Keys])
+    reads: set[Path] = field(default_factory=set[Path])
 
     @staticmethod
     def of(source: Source, secrets: Mapping[str, str] | None = None) -> Document:

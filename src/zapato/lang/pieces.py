@@ -43,6 +43,7 @@ def with_pieces(document: Document, root: Path) -> Document:
         _use(document, _place(root, name), ("use", index), gaps, merged, ())
     own = {key: value for key, value in document.data.items() if key not in _OWN}
     if row is not None:
+        document.reads.add(row.source.path)
         own = {key: gaps.filled(document, value, document.source, (key,)) for key, value in own.items()}
         document.row = row
     for key in given.keys() - used if row is None else ():
@@ -116,6 +117,8 @@ def _use(
         document.found("unknown-reference", at, str(error), fixes=_near_files(path))
         return
     data = source.data
+    if not path.is_relative_to(SHIPPED):
+        document.reads.add(path)
     document.findings.extend(source.findings)
     piece = Document(source, data)
     for name in _names(piece) if "use" in data else ():

@@ -17,7 +17,7 @@ PAYS = 400
 
 
 @click.command("check")
-@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("paths", nargs=-1, type=click.Path(path_type=Path))
 @click.option(
     "--format",
     "form",
@@ -29,7 +29,13 @@ PAYS = 400
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="Show this device's findings alone.")
 @click.option("--brief", is_flag=True, help="One line a finding.")
 @spreading
-@click.option("--changed", metavar="REVISION", help="Only the devices changed since this git revision.")
+@click.option(
+    "--changed",
+    metavar="[REVISION]",
+    is_flag=False,
+    flag_value="",
+    help="Only the devices changed since this git revision; without one, since they were built (zapato.lock).",
+)
 def COMMAND(
     paths: tuple[Path, ...],
     form: str,
@@ -48,13 +54,15 @@ def COMMAND(
     from zapato.cli.terminal import Meter
     from zapato.errors import UnknownName
 
+    if changed and not paths and Path(changed).exists():  # zapato check --changed SITE
+        paths, changed = (Path(changed),), ""
+    if not paths:
+        raise click.MissingParameter(param_type="argument", param_hint="PATHS")
     for code in only:
         rule(code)
     files = all_files(paths)
     if changed is not None:
-        from zapato.cli.git import changed_files
-
-        files = changed_files(files, changed)
+        files = _changed(files, changed)
         paths = tuple(path for path in paths if not path.is_dir())
     meter = Meter("checking")
     with Workers(jobs, cluster).executor(len(files), PAYS) as executor:
@@ -73,6 +81,17 @@ def COMMAND(
         text = brief_text(report) if brief else text_of(report)
         click.echo(text + totals(report) + summary(report))
     return 0 if report.ok else 1
+
+
+def _changed(files: list[Path], revision: str) -> list[Path]:
+    """Those of these that changed since a revision of git, or since they were built."""
+    if revision:
+        from zapato.cli.git import changed_files
+
+        return changed_files(files, revision)
+    from zapato.firmware.lock import changed
+
+    return changed(files)
 
 
 def _data(report: Report, form: str) -> str:
