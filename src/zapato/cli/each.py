@@ -96,16 +96,27 @@ def each_device(
     def waiting() -> None:
         meter.at(over / len(files), f"{over} of {len(files)}")
 
-    with who.executor(len(files)) as executor:
-        for path, find in spread(work, files, executor, waiting):
-            if not _good(path, find, tell, meter, quiet):
-                failed.append(path.stem)
-            over += 1
-    names = ", ".join(failed[:SHOWN]) + (f" and {len(failed) - SHOWN} more" if len(failed) > SHOWN else "")
+    try:
+        with who.executor(len(files)) as executor:
+            for path, find in spread(work, files, executor, waiting):
+                if not _good(path, find, tell, meter, quiet):
+                    failed.append(path.stem)
+                over += 1
+    except KeyboardInterrupt:
+        click.echo(
+            f"{over} of {len(files)} devices done; not: {_some([p.stem for p in files[over:]])}", err=True
+        )
+        raise
+    names = _some(failed)
     count = f"{len(files) - len(failed)} of {len(files)} devices {done}"
     if not quiet:
         click.echo(count + (f"; {styled('not', fg='red', bold=True)}: {names}" if failed else ""))
     return 1 if failed else 0
+
+
+def _some(names: Sequence[str]) -> str:
+    """The first of these names, the others counted."""
+    return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
 
 
 def _good(path: Path, find: Callable[[], T], tell: Callable[[T], bool], meter: Meter, quiet: bool) -> bool:

@@ -238,3 +238,16 @@ def _stamp(root: Path) -> tuple[int, int]:
 @lru_cache(maxsize=4)
 def _entries(root: Path, stamp: tuple[int, int]) -> Mapping[str, Entry]:
     return Lock.read(root).by_file()
+
+
+def passed_mark(path: Path, script: Path | None, seed: int | None) -> str:
+    """The digest of a rehearsal: the device, its script and the seed; "" for a device without a site. Raises Unreadable."""
+    from zapato.design import resolve
+    from zapato.design.script import scripts
+
+    design = resolve(path)
+    entry = Entry.of(design)
+    file = script or next((each for each in scripts(design) if each.is_file()), None)
+    if entry is None or not entry.inputs or file is None:
+        return ""
+    return hashlib.sha256(f"{entry.inputs}\n{seed}\n".encode() + file.read_bytes()).hexdigest()

@@ -60,11 +60,11 @@ def write_private(path: Path, content: str | bytes) -> bool:
 def locked(path: Path) -> Generator[None]:
     """Alone with the file at `path` among all processes that ask for it this way; waits for the others. Raises Unwritable.
 
-    The lock is a file beside it, which stays; where the file system knows no locks, nobody waits.
+    The lock is a hidden file beside it, which stays, one for the folder; where the file system knows no locks, nobody waits.
     """
     make_folder(path.parent)
     try:
-        handle = os.open(path.with_name(f".{path.name}.lock"), os.O_RDWR | os.O_CREAT, 0o600)
+        handle = os.open(path.with_name(".zapato-busy"), os.O_RDWR | os.O_CREAT, 0o600)
     except OSError as error:
         raise _unwritable(path, error) from None
     try:

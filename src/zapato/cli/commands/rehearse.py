@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -32,6 +33,7 @@ class Options:
     jobs: int | None
     cluster: str | None
     together: bool
+    changed: bool
     brief: bool
     form: str
 
@@ -74,6 +76,11 @@ class Options:
     help="With --live: a real serial port in place of what the stage has at a link, such as line=/dev/ttyUSB0.",
 )
 @spreading
+@click.option(
+    "--changed",
+    is_flag=True,
+    help="Only the devices that changed, or whose rehearsal did, since it last passed here.",
+)
 @click.option("--brief", is_flag=True, help="One line a device, in place of the day's story.")
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
@@ -91,6 +98,8 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
 
     options = Options(**given)
     devices = [] if options.together else all_files(paths)
+    if options.changed:
+        devices = _not_passed(devices, options)
     _fitting(len(devices), options)
     if options.plot:
         from zapato.draw import check_name
@@ -114,16 +123,54 @@ def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
 
     workers = Workers(options.jobs, options.cluster)
 
-    def tell(result: Rehearsal) -> bool:
+    def tell(found: tuple[Path, Rehearsal]) -> bool:
+        path, result = found
         results.append(result)
+        if result.passed and not options.live:
+            _remember(path, options)
         if options.form == "text":
             click.echo(brief_line(result) if options.brief else "\n".join(rehearsal_lines(result)))
         _files(result, options)
         return result.passed
 
-    work = partial(rehearse, seed=options.seed) if workers.several(len(devices)) else partial(_one, options)
+    several = workers.several(len(devices))
+    work = partial(_with_path, partial(rehearse, seed=options.seed) if several else partial(_one, options))
     quiet = options.form == "json"
     return each_device(devices, "rehearsed without a fault", work, tell, quiet=quiet, workers=workers)
+
+
+def _with_path(work: Callable[[Path], Rehearsal], path: Path) -> tuple[Path, Rehearsal]:
+    return path, work(path)
+
+
+def _not_passed(devices: list[Path], options: Options) -> list[Path]:
+    """Those of these that did not pass since they last changed; the others are named."""
+    known = [path for path in devices if (mark := _passed(path, options)) and mark.is_file()]
+    if known and options.form == "text":
+        click.echo(f"{len(known):,} of {len(devices):,} devices passed since they last changed")
+    return [path for path in devices if path not in known]
+
+
+def _passed(path: Path, options: Options) -> Path | None:
+    """Where it is kept that this rehearsal passed; None where that cannot be told."""
+    from zapato.errors import ZapatoError
+    from zapato.firmware.compile import cache_folder
+    from zapato.firmware.lock import passed_mark
+
+    try:
+        mark = passed_mark(path, options.script, options.seed)
+    except (ZapatoError, OSError):
+        return None
+    return cache_folder().parent / "passed" / mark if mark else None
+
+
+def _remember(path: Path, options: Options) -> None:
+    from zapato.errors import ZapatoError
+    from zapato.lang.files import write
+
+    if place := _passed(path, options):
+        with contextlib.suppress(ZapatoError):
+            write(place, "")
 
 
 def _one(options: Options, path: Path) -> Rehearsal:
