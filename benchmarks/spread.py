@@ -24,7 +24,7 @@ TOML = 6.0
 
 
 def site(folder: Path, count: int) -> Path:
-    """So many devices, copies of two of the demo's; each rehearsal an hour."""
+    """So many devices, copies of two of the demo's; each rehearsal twenty minutes."""
     from zapato.demo.copy import copy_site
 
     demo, home = folder / "demo", folder / "site"
@@ -39,7 +39,7 @@ def site(folder: Path, count: int) -> Path:
         text = (demo / "devices" / f"{kind}.toml").read_text()
         (home / "devices" / f"d{number}.toml").write_text(text.replace(f'"{kind}"', f'"d{number}"'))
         head = (demo / "rehearsals" / f"{kind}.toml").read_text().partition("[[step]]")[0]
-        script = "\n".join('lasts = "1h"' if line.startswith("lasts") else line for line in head.splitlines())
+        script = "\n".join('lasts = "20min"' if line.startswith("lasts") else line for line in head.splitlines())
         (home / "rehearsals" / f"d{number}.toml").write_text(script + "\n")
     return home
 

@@ -92,6 +92,19 @@ def test_a_finding_names_the_row_it_came_from(lockers, cli, monkeypatch, name):
     assert [each["row"] for each in rows if each["code"] == code] == ["tables/lockers.csv:4"]
 
 
+def test_an_editor_s_schema_takes_a_family(lockers):
+    import tomllib
+
+    import jsonschema
+
+    from zapato.design.schema import schema
+
+    for text in (FILE, FILE.replace('"tables/lockers.csv"', '[{ name = "a", bolt = 6 }]')):
+        jsonschema.validate(tomllib.loads(text), schema())
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate(tomllib.loads(FILE.replace('{ with = "bolt" }', "{ with = 3 }")), schema())
+
+
 def test_what_is_wrong_for_all_is_told_once(lockers, cli, monkeypatch):
     home = root(lockers(re.sub(",[67],", ",6,", table()), FILE + "[led.l]\npin = 5\n"))
     monkeypatch.chdir(home)
@@ -109,6 +122,12 @@ TABLES = {
     "no rows": ("name,label,bolt,quiet\n", None, "no rows"),
     "too many cells": (table(r2="locker-02,L,6,2s,more"), None, "line 3: more cells than columns"),
     "comments and empty lines": (table() + "\n#locker-07,L,6,2s\n,,,\n", 6, ""),
+    "semicolons, and a mark at its beginning": (
+        "\ufeff" + table().replace(", left", " left").replace(",", ";"),
+        6,
+        "",
+    ),
+    "another country's letters": (table().replace("Locker 1,", "Schr\xe4nke 1,"), None, "not UTF-8"),
     "quotes, spaces, dos": (table().replace(",", " , ").replace("\n", "\r\n"), 6, ""),
 }
 
@@ -118,6 +137,7 @@ def test_tables_as_people_write_them(lockers, monkeypatch, name):
     csv, count, words = TABLES[name]
     home = root(lockers(csv or table()))
     monkeypatch.chdir(home)
+    (home / "tables" / "lockers.csv").write_bytes(csv.encode("latin-1" if "\xe4" in csv else "utf-8"))
     if not csv:
         (home / "tables" / "lockers.csv").unlink()
     report = zapato.check(home)

@@ -12,6 +12,8 @@ from zapato.lang.site import ETHERNET, MQTT, NAME, TIME, WIFI
 from zapato.parts import kinds
 
 SECRET = {"$ref": "#/$defs/secret"}
+GAP = {"$ref": "#/$defs/gap"}
+"""What a row of a family fills."""
 PART_NAME = "^[a-z][a-z0-9_]{0,30}$"
 
 
@@ -23,7 +25,14 @@ def schema() -> dict[str, Any]:
             "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}],
             "description": "pieces to merge in",
         },
-        "with": {"type": "object", "description": "values that the pieces ask for"},
+        "with": {
+            "anyOf": [
+                {"type": "object"},
+                {"type": "string"},
+                {"type": "array", "items": {"type": "object"}, "minItems": 1},
+            ],
+            "description": "values that the pieces ask for; or a table, for a family: a device for each row",
+        },
         "device": _device(),
         "wifi": table(WIFI),
         "mqtt": table(MQTT),
@@ -47,7 +56,7 @@ def schema() -> dict[str, Any]:
         "properties": properties,
         "required": ["zapato", "device"],
         "additionalProperties": False,
-        "$defs": {"secret": _named("secret", text)},
+        "$defs": {"secret": _named("secret", text), "gap": _named("with", text)},
     }
 
 
@@ -58,11 +67,8 @@ def _named(key: str, value: dict[str, Any]) -> dict[str, Any]:
 def _device() -> dict[str, Any]:
     made = table(DEVICE)
     made["properties"]["board"]["examples"] = list(board_ids())
-    made["properties"]["name"] = {
-        "type": "string",
-        "pattern": f"^{NAME}$",
-        "description": "unique in the site, for machines",
-    }
+    name = {"type": "string", "pattern": f"^{NAME}$"}
+    made["properties"]["name"] = {"anyOf": [name, GAP], "description": "unique in the site, for machines"}
     return made
 
 
@@ -78,7 +84,7 @@ def table(shape: Shape) -> dict[str, Any]:
 
 def _field(field: Field) -> dict[str, Any]:
     own = dict(field.schema)
-    made: dict[str, Any] = {"anyOf": [own, SECRET]} if field.hidden else own
+    made: dict[str, Any] = {"anyOf": [own, SECRET, GAP] if field.hidden else [own, GAP]}
     default = field.default
     if (
         isinstance(default, (str, bool, int, float))

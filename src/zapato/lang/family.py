@@ -12,7 +12,7 @@ import io
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any, cast
 
@@ -60,6 +60,11 @@ class Family:
     rows: list[Row] = field(default_factory=list[Row])
     problem: str = ""
 
+    @cached_property
+    def by_name(self) -> Mapping[str, Row]:
+        """The rows by the members' names."""
+        return {each.name: each for each in self.rows}
+
 
 class CsvSource(Source):
     """A CSV file whose places are lines and cells."""
@@ -70,7 +75,7 @@ class CsvSource(Source):
         row = lines[line - 1] if line <= len(lines) else ""
         column, width = 1, max(1, len(row.rstrip()))
         if len(path) > 1:
-            column, width = _cell(row, _columns(lines[0]).index(str(path[1])))
+            column, width = _cell(row, _columns(lines[0]).index(str(path[1])), _delimiter(self.text))
         return Place(self.name, line, column + offset, max(1, width - offset))
 
 
@@ -99,11 +104,11 @@ def row_of(source: Source, root: Path) -> Row | None:
     if not source.row:
         return None
     found = family(source, root)
-    row = next((each for each in found.rows if each.name == source.row), None)
+    row = found.by_name.get(source.row)
     if row is None:
         from zapato.lang.fields import nearest
 
-        near = nearest(source.row, [each.name for each in found.rows])
+        near = nearest(source.row, list(found.by_name))
         raise Unreadable(f"{source.name} has no row {source.row}", near[0] if near else "")
     return row
 
@@ -133,6 +138,8 @@ def _read(file: str, changed: int, size: int, column: str) -> Family:
         source = Source.read(path)
     except Unreadable as error:
         return Family(problem=str(error))
+    if source.problem:
+        return Family(problem=f"{source.name} is {source.problem}")
     if path.suffix == ".toml":
         rows: object = source.data.get("row", [])
         if source.findings or not isinstance(rows, list):
@@ -150,7 +157,7 @@ def _listed(source: Source, rows: list[object], at: Keys) -> list[Row]:
 
 
 def _from_csv(source: CsvSource) -> Family:
-    reader = csv.reader(io.StringIO(source.text), skipinitialspace=True)
+    reader = csv.reader(io.StringIO(source.text), delimiter=_delimiter(source.text), skipinitialspace=True)
     found = Family()
     try:
         columns = [each.strip() for each in next(reader, list[str]())]
@@ -188,25 +195,32 @@ def _named(found: Family, column: str) -> Family:
     return Family(rows, found.problem)
 
 
+def _delimiter(text: str) -> str:
+    """What stands between cells: a comma (RFC 4180), or what spreadsheets of other countries put there."""
+    head = text.partition("\n")[0]
+    return max(",;\t", key=head.count)
+
+
 def _columns(head: str) -> list[str]:
-    return [each.strip() for each in next(csv.reader([head], skipinitialspace=True), list[str]())]
+    reader = csv.reader([head], delimiter=_delimiter(head), skipinitialspace=True)
+    return [each.strip() for each in next(reader, list[str]())]
 
 
-def _cell(row: str, wanted: int) -> tuple[int, int]:
+def _cell(row: str, wanted: int, delimiter: str) -> tuple[int, int]:
     """Column and width of a cell in its line."""
-    spans = list(_spans(row))
+    spans = list(_spans(row, delimiter))
     start, end = spans[wanted] if wanted < len(spans) else (0, len(row))
     text = row[start:end]
     lead = len(text) - len(text.lstrip())
     return start + lead + 1, max(1, len(text.strip()))
 
 
-def _spans(row: str) -> Iterator[tuple[int, int]]:
+def _spans(row: str, delimiter: str) -> Iterator[tuple[int, int]]:
     begin, quoted = 0, False
     for at, letter in enumerate(row):
         if letter == '"':
             quoted = not quoted
-        elif letter == "," and not quoted:
+        elif letter == delimiter and not quoted:
             yield begin, at
             begin = at + 1
     yield begin, len(row.rstrip("\r"))
