@@ -39,7 +39,9 @@ def site(folder: Path, count: int) -> Path:
         text = (demo / "devices" / f"{kind}.toml").read_text()
         (home / "devices" / f"d{number}.toml").write_text(text.replace(f'"{kind}"', f'"d{number}"'))
         head = (demo / "rehearsals" / f"{kind}.toml").read_text().partition("[[step]]")[0]
-        script = "\n".join('lasts = "20min"' if line.startswith("lasts") else line for line in head.splitlines())
+        script = "\n".join(
+            'lasts = "20min"' if line.startswith("lasts") else line for line in head.splitlines()
+        )
         (home / "rehearsals" / f"d{number}.toml").write_text(script + "\n")
     return home
 

@@ -20,6 +20,8 @@ def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
     first = cli("demo", "--out", tmp_path / "demo")
     assert first.code == 0, first.out + first.err
     assert "6 of 6 devices checked, built and rehearsed without a fault" in first.out
+    assert "passed refuge, 4 devices together: An evening at the refuge" in first.out
+    assert (tmp_path / "demo" / "out" / "evening.png").stat().st_size > 30_000
     head, *rows = first.out.rstrip().split("\n")[-9:-2]
     assert head.split() == ["device", "findings", "flash", "heap", "expectations", "took"]
     assert [row.split()[0] for row in rows] == [

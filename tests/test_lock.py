@@ -116,6 +116,18 @@ def test_results_that_are_gone_are_made_anew_and_devices_that_are_gone_leave(hom
     assert checked(cli("check", ".", "--changed")) == {"one", "two"}
 
 
+def test_two_sites_keep_their_own(home, cli, tmp_path_factory):
+    import shutil
+
+    other = tmp_path_factory.mktemp("other") / "site"
+    shutil.copytree(home, other)
+    (other / "devices" / "two.toml").unlink()
+    edit(other / "devices" / "three.toml", '"D5"', '"D6"')
+    cli("build", ".", other, "--out", home / "out2")
+    assert set(lock(home)) == {"one", "two", "three"} and set(lock(other)) == {"one", "three"}
+    assert lock(home)["three"]["inputs"] != lock(other)["three"]["inputs"]
+
+
 def test_one_that_fails_keeps_what_it_was(home, cli):
     cli("build", ".")
     before = lock(home)

@@ -222,6 +222,21 @@ def test_a_mistake_in_a_site_rehearsal_is_told_by_check(lodge, line):
         zapato.rehearse_site(site_of(home))
 
 
+def test_who_takes_part(lodge):
+    """Those that the file names, and those they listen to; a cut of one ends nobody else's program."""
+    site = '[rehearsal]\nlasts = "40s"\n[[step]]\nat = "20s"\nact = "fan.power.cut"\n'
+    more = {
+        "devices/far.toml": FILES["devices/hall.toml"].replace('"hall"', '"far"'),
+        "rehearsals/site.toml": site,
+    }
+    result = zapato.rehearse_site(site_of(root(lodge(more))))
+    assert set(result.devices) == {"fan", "hall"} and not [
+        each.restarts for each in result.devices.values() if each.restarts
+    ]
+    assert [each[:2] for each in result.outages] == [("fan", "power")]
+    assert result.as_dict()["devices"].keys() == {"fan", "hall"}
+
+
 def test_on_the_command_line(lodge, cli, tmp_path):
     home = root(lodge())
     ran = cli(
@@ -247,10 +262,3 @@ def test_on_the_command_line(lodge, cli, tmp_path):
     for words in (("--together", "--live"), ("--plot", "x.png")):
         assert cli("rehearse", str(home), *words).code == 2
     assert cli("rehearse", str(home / "devices" / "fan.toml"), "--together").code == 2
-
-
-def test_the_evening_of_the_demo(site):
-    result = zapato.rehearse_site(site_of(site))
-    assert result.passed, failed(result)
-    assert {"boot-dryer", "gear-locker", "kettle-plug", "porch-light"} == set(result.devices)
-    assert not [each.faults for each in result.devices.values() if each.faults]

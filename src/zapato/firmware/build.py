@@ -49,7 +49,7 @@ class Build:
         data: the first bytes of the data partition, with the network's secrets.
         first: the whole flash of a new device, where a base image was given.
         wear: how long the flash lasts; None for a device that writes nothing by itself.
-        entry: for the site's lock file; None for a device without a site.
+        entry: for the lock file of the site at `root`; both None for a device without a site.
     """
 
     device: str
@@ -67,6 +67,7 @@ class Build:
     first: Path | None = None
     wear: Wear | None = None
     entry: Entry | None = None
+    root: Path | None = None
 
     @property
     def app(self) -> Path:
@@ -136,6 +137,7 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         first,
         worn,
         _entry(design, folder, update, key),
+        design.site.root,
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -43,12 +44,12 @@ def COMMAND(
     from zapato.firmware import Build, build
     from zapato.firmware.lock import NAME
 
-    made: list[Entry] = []
+    made: dict[Path, list[Entry]] = {}
 
     def tell(built: Build) -> bool:
         click.echo("\n".join(built_lines(built)))
-        if built.entry:
-            made.append(built.entry)
+        if built.entry and built.root:
+            made.setdefault(built.root, []).append(built.entry)
         return True
 
     files = all_files(paths)
@@ -84,19 +85,15 @@ def _unchanged(files: list[Path], out: Path) -> dict[Path, Entry]:
         return {}
 
 
-def _keep(paths: tuple[Path, ...], files: list[Path], made: list[Entry]) -> None:
+def _keep(paths: tuple[Path, ...], files: list[Path], made: Mapping[Path, list[Entry]]) -> None:
     """Put what was made into the lock file of its site; where whole sites were built, devices that are gone are left out."""
     from zapato.checks import root_of
     from zapato.errors import ZapatoError
     from zapato.firmware.lock import keep
-    from zapato.lang.site import site_of
 
     whole = {root for path in paths if (root := root_of(path))}
-    for root in {site_of(path).root for path in files} - {None}:
-        assert root is not None
-        own = [each for each in made if (root / each.file).exists() or (root / each.file).parent.exists()]
+    for root in {*made, *whole}:
         try:
-            if own or root in whole:
-                keep(root, own, files if root in whole else None)
+            keep(root, made.get(root, []), files if root in whole else None)
         except ZapatoError as error:
             click.echo(f"zapato: {error}" + (f" ({error.fix})" if error.fix else ""), err=True)
