@@ -38,13 +38,15 @@ def root(path: Path) -> Path:
 def test_what_the_page_shows_checks_clean_and_does_what_it_says(lodge):
     home = root(lodge())
     assert not [f.message for f in zapato.check(home).findings]
-    assert not failed(zapato.rehearse(home / "devices" / "fan.toml"))
+    alone = zapato.rehearse(home / "devices" / "fan.toml")
+    assert not failed(alone) and not alone.faults, alone.faults
     result = zapato.rehearse_site(site_of(home))
     assert result.passed, failed(result)
     assert set(result.devices) == {"fan", "hall"} and ("hall", "power") in {
         each[:2] for each in result.outages
     }
     assert {"hall", "fan", ""} == set(result.frame.device)
+    assert not [each.faults for each in result.devices.values() if each.faults]
     again = zapato.rehearse_site(site_of(home))
     assert again.records == result.records  # the same seed, the same trace
 
@@ -123,7 +125,7 @@ def test_a_minute_without_the_broker_and_nothing_is_known(lodge):
     home = root(lodge())
     result = rehearsed(
         home, "5s? lamp.on", "20s: wifi.down", "=55s? lamp.on", "<20s? not lamp.on", "+5s: wifi.up", "<30s? lamp.on",
-        "3min: broker.down", "+30s: broker.up", "=20s? lamp.on",
+        "3min: broker.down", "+30s: broker.up", "=20s? lamp.on", "+1s: hall.offline", "<1s? not lamp.on", "+5s: hall.online", "=10s? not lamp.on",
     )  # fmt: skip
     assert not failed(result), failed(result)
 

@@ -22,7 +22,7 @@ class Far:
         self.base = base + "/" + part + "/"
         self.props = props  # (name, type)
         self.events = events
-        self.row = list(props)  # a value for each, from here on
+        self.row = {}
         for name, _ in props:
             setattr(self, name, None)
         FARS.append(self)
@@ -30,25 +30,21 @@ class Far:
     def online(self, up):
         self.up = self.sure = up
         if not up:
-            self.row = [None] * len(self.props)
+            self.row.clear()
         self.show()
 
     def take(self, name, payload):
-        at = 0
         for known, kind in self.props:
             if known == name:
-                self.row[at] = value_said(json.loads(payload), kind)
+                self.row[name] = value_said(json.loads(payload), kind)
                 self.show()
                 return
-            at += 1
         self.tell("!" + name)
 
     def show(self):
-        at = 0
         for name, _ in self.props:
-            value = self.row[at] if self.up else None
+            value = self.row.get(name) if self.up else None
             was = getattr(self, name)
-            at += 1
             if value != was:
                 setattr(self, name, value)
                 self.tell("." + name)
