@@ -92,6 +92,12 @@ def test_a_finding_names_the_row_it_came_from(lockers, cli, monkeypatch, name):
     assert [each["row"] for each in rows if each["code"] == code] == ["tables/lockers.csv:4"]
 
 
+def test_what_is_wrong_with_others_is_theirs_to_hear(lockers):
+    home = root(lockers(table(r2="locker-01,L,6,3s")))
+    assert not zapato.check(home / "devices" / "lockers.toml" / "locker-03").findings
+    assert [f.code for f in zapato.check(home / "devices" / "lockers.toml").findings] == ["device-taken"]
+
+
 def test_an_editor_s_schema_takes_a_family(lockers):
     import tomllib
 
@@ -178,6 +184,8 @@ def test_a_family_is_built_rehearsed_heard_and_kept_apart(lockers, cli, monkeypa
     (home / "tables" / "lockers.csv").write_text(table(3, r2="locker-02,Another,6,2s"))
     again = cli("build", "devices/lockers.toml")
     assert again.out.count("unchanged locker") == 2 and "built locker-02" in again.out
+    (home / "tables" / "lockers.csv").write_text(table(3, r2="locker-02,Another one,6,2s"))
+    assert cli("check", "devices/lockers.toml", "--changed").out == "locker-02: no findings\n"
     # one that is read alone is still held against the others of its family, and of its site
     (home / "devices" / "desk.toml").write_text(desk.replace('"desk"', '"locker-01"'))
     assert "device-taken" in {f.code for f in zapato.check(home / "devices" / "desk.toml").findings}

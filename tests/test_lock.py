@@ -158,6 +158,25 @@ def test_ctrl_c_keeps_what_is_done_and_the_next_does_the_rest(home, cli):
     assert rest == ({f"n{n:02d}" for n in range(40)} | {"one", "two", "three"}) - done and not rest & done
 
 
+def test_one_at_a_time(tmp_path):
+    import threading
+
+    from zapato.lang.files import locked
+
+    entered = threading.Event()
+
+    def other() -> None:
+        with locked(tmp_path / "secrets.toml"):
+            entered.set()
+
+    with locked(tmp_path / "zapato.lock"):
+        waits = threading.Thread(target=other)
+        waits.start()
+        assert not entered.wait(0.3)
+    assert entered.wait(10)
+    waits.join()
+
+
 def test_two_processes_make_every_key_once(home):
     """Each build of a new device adds its key to the same file."""
     for n in range(12):

@@ -224,6 +224,19 @@ def test_a_mistake_in_a_site_rehearsal_is_told_by_check(lodge, line):
         zapato.rehearse_site(site_of(home))
 
 
+def test_what_moves_is_seen_where_it_is(lodge):
+    """However long ago the device's own program last ran."""
+    blind = '\n[blind.gate]\nopen = 12\nclose = 13\ntravel = "50s"\n[[link]]\nwhen = "bell.pressed"\ndo = "gate.open"\n'
+    rows = ["20s: hall.gate.position = 0", "21s: hall.bell.press"]
+    rows += [
+        f"{21_050 + ms}ms? abs(hall.gate.position - {ms / 500}) < 0.5"
+        for ms in (7_310, 13_770, 22_490, 31_930)
+    ]
+    site = '[rehearsal]\nlasts = "70s"\n' + steps(*rows)
+    result = zapato.rehearse_site(site_of(root(lodge({"rehearsals/site.toml": site}, hall=blind))))
+    assert not failed(result), failed(result)
+
+
 def test_who_takes_part(lodge):
     """Those that the file names, and those they listen to; a cut of one ends nobody else's program."""
     site = '[rehearsal]\nlasts = "40s"\n[[step]]\nat = "20s"\nact = "fan.power.cut"\n'

@@ -176,8 +176,11 @@ class TurnClock(Clock):
         return False
 
     def catch_up(self) -> None:
-        """Whoever looks at this program's world from outside finds it at the common time."""
-        self._reach(self.turns.now)
+        """Whoever looks at this program's world from outside finds it at the common time: what moves there has moved."""
+        if self.turns.now > self.now:
+            self._reach(self.turns.now)
+            for each in self.watchers:
+                each()
 
     def _reach(self, when: int) -> None:
         if when > self.now:
