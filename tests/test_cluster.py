@@ -117,7 +117,7 @@ def test_the_commands_say_the_same_there_as_here(workers, site, cli, monkeypatch
     for words in (
         ["check", "site", "--format", "json"],
         ["rehearse", "site", "--format", "json"],
-        ["build", "site"],
+        ["build", "site", "--anew"],
         ["fit", "site", "--boards", "--format", "json"],
     ):
         here, there = cli(*words), cli(*words, "--cluster", address)
