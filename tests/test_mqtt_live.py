@@ -154,3 +154,52 @@ def test_a_real_broker(device, broker):
         listener.until("refuge/lamp/state", "offline")
     finally:
         listener.close()
+
+
+ECHO = """
+zapato = 1
+[device]
+name = "echo"
+board = "esp8266-30pin"
+[relay.copy]
+pin = 12
+[led.seen]
+pin = 13
+shows = "known(lamp.lamp.on)"
+[[link]]
+when = "lamp.lamp.on"
+do = "copy.on"
+[[link]]
+when = "not lamp.lamp.on"
+do = "copy.off"
+"""
+
+
+def test_a_device_hears_another_through_a_real_broker(device, broker, put):
+    """What it missed comes with what the broker keeps; of one that fell silent nothing is known."""
+    qos = 1 if "qos = 1" in (broker.folder / "site.toml").read_text() else 0
+    files = {
+        "site.toml": SITE.format(port=broker.port, qos=qos),
+        "devices/lamp.toml": DEVICE,
+        "devices/echo.toml": ECHO,
+    }
+    design = zapato.load(put(files).parent / "devices" / "echo.toml")
+    assert not [f for f in zapato.check(design).findings if f.severity == "error"]
+    listener = Listener(broker.port)
+    listener.until("refuge/lamp/lamp/on", "false")
+    listener.client.publish("refuge/lamp/lamp/on/set", "true", 1)
+    listener.until("refuge/lamp/lamp/on", "true")
+    parts = delivered(design, compile_device(design), settings(design, "00" * 32))
+    echo = LiveBoard(design.board, parts, shims())
+    echo.start()
+    try:
+        listener.until("refuge/echo/copy/on", "true")
+        listener.client.publish("refuge/lamp/lamp/on/set", "false", 1)
+        listener.until("refuge/echo/copy/on", "false")
+        device.stop()
+        listener.until("refuge/lamp/state", "offline", 20)
+        listener.until("refuge/echo/seen/on", "false")
+    finally:
+        echo.stop()
+        listener.close()
+    assert echo.crash is None
