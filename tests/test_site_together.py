@@ -274,6 +274,11 @@ def test_on_the_command_line(lodge, cli, tmp_path):
     )
     ran = cli("rehearse", str(home), "--brief")
     assert ran.code == 1 and "failed lodge" in ran.out and "site.toml" in ran.out
+    (home / "devices" / "fan.toml").write_text(FILES["devices/fan.toml"].replace("hall.bell", "hall.bel"))
+    ran = cli("rehearse", str(home), "--format", "json")
+    assert ran.code == 1 and [each["device"] for each in json.loads(ran.out)] == ["hall"] and "fan" in ran.err
+    assert cli("rehearse", str(home), "--together").code == 1
+    (home / "devices" / "fan.toml").write_text(FILES["devices/fan.toml"])
     for words in (("--together", "--live"), ("--plot", "x.png")):
         assert cli("rehearse", str(home), *words).code == 2
     assert cli("rehearse", str(home / "devices" / "fan.toml"), "--together").code == 2

@@ -127,10 +127,15 @@ def _good(path: Path, find: Callable[[], T], tell: Callable[[T], bool], meter: M
             meter.done()
         return tell(found)
     except ZapatoError as error:
-        if isinstance(error, Refused):
-            from zapato.cli.app import show_refused
-
-            show_refused(error, aside=quiet)
-        else:
-            click.echo(f"zapato: {path}: {error}" + (f" ({error.fix})" if error.fix else ""), err=True)
+        show_failed(path, error, quiet)
         return False
+
+
+def show_failed(path: Path, error: ZapatoError, quiet: bool) -> None:
+    """Why one of several was not done; `quiet` keeps standard output free of it."""
+    if isinstance(error, Refused):
+        from zapato.cli.app import show_refused
+
+        show_refused(error, aside=quiet)
+    else:
+        click.echo(f"zapato: {path}: {error}" + (f" ({error.fix})" if error.fix else ""), err=True)

@@ -6,6 +6,8 @@ from pathlib import Path
 
 import click
 
+from zapato.cli.each import show_failed
+
 
 @click.command("demo")
 @click.option(
@@ -22,6 +24,7 @@ def COMMAND(out: Path, force: bool) -> int:
     from zapato.cli.report import summary, text_of
     from zapato.cli.terminal import styled, table
     from zapato.demo.copy import copy_site
+    from zapato.errors import ZapatoError
 
     kept = [path for path, what in copy_site(out, force) if what == "kept"]
     click.echo(f"the demo site is in {out}/")
@@ -40,7 +43,11 @@ def COMMAND(out: Path, force: bool) -> int:
         if report.ok:
             row |= _build_and_rehearse(path, out, not missing)
         rows.append(row)
-    evening = missing or _together(out)
+    try:
+        evening = bool(missing) or _together(out)
+    except ZapatoError as error:
+        show_failed(out, error, False)
+        evening = False
     good = sum(bool(row.pop("good", False)) for row in rows)
     names = ("device", "findings", "flash", "heap", "expectations", "took")
     click.echo(f"\n{table([{name: row.get(name, '-') for name in names} for row in rows])}")

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from zapato.cli.each import Workers, each_device, spreading
+from zapato.cli.each import Workers, each_device, show_failed, spreading
 
 if TYPE_CHECKING:
     from zapato.stage import Rehearsal, SiteRehearsal
@@ -95,6 +95,7 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
     Exit code 0: every expectation held; 1: one did not, or the firmware crashed; 2: the call was wrong.
     """
     from zapato.checks import all_files
+    from zapato.errors import ZapatoError
 
     options = Options(**given)
     devices = [] if options.together else all_files(paths)
@@ -108,9 +109,15 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
     results: list[Rehearsal | SiteRehearsal] = []
     code = _each(devices, options, results) if devices else 0
     for site in _sites(paths, options):
-        result = _together(site, options)
-        results.append(result)
-        code = code if result.passed else 1
+        try:
+            results.append(_together(site, options))
+        except ZapatoError as error:
+            if options.together:
+                raise
+            show_failed(site, error, options.form == "json")  # what its devices did is told all the same
+            code = 1
+            continue
+        code = code if results[-1].passed else 1
     if options.form == "json":
         click.echo(json.dumps([each.as_dict() for each in results], indent=2, ensure_ascii=False))
     return code
