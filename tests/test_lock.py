@@ -55,7 +55,10 @@ def test_what_is_in_it_and_what_is_not(home, cli):
     text, rows = (home / "zapato.lock").read_text(), lock(home)
     assert list(rows) == ["one", "three", "two"]
     assert rows["one"]["address"] == "192.168.4.21" and rows["one"]["reads"] == ["pieces/lamp.toml"]
-    assert rows["two"]["reads"] == ["devices/one.toml"] and rows["two"]["topic"] == "refuge/two"
+    assert (
+        rows["two"]["reads"] == ["devices/one.toml", "pieces/lamp.toml"]
+        and rows["two"]["topic"] == "refuge/two"
+    )
     about = json.loads((home / "out" / "one" / "build.json").read_text())
     assert about["update"]["sha256"] == rows["one"]["update"]
     edit(home / "secrets.toml", "a secret of the house", "another of the house")
@@ -72,7 +75,7 @@ def test_what_is_in_it_and_what_is_not(home, cli):
 
 CHANGES = {
     "a device": ("devices/three.toml", "[relay.lamp]", "[relay.lamp]\nlabel = 'Lamp'", {"three"}),
-    "a piece": ("pieces/lamp.toml", '"D5"', '"D6"', {"one"}),
+    "a piece": ("pieces/lamp.toml", '"D5"', '"D6"', {"one", "two"}),  # two listens to one
     "another that is listened to": ("devices/one.toml", "zapato = 1", "zapato = 1  # here", {"one", "two"}),
     "the site": ("site.toml", '"hall"', '"attic"', {"one", "two", "three"}),
     "nothing": ("devices/three.toml", "[relay.lamp]", "[relay.lamp]", set()),

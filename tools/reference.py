@@ -169,49 +169,62 @@ def device_file() -> str:
         lines += _kind(kind)
         if kind.name == "sensor":
             lines += _sensors()
-    lines += ["## `[[link]]`: when, if, do\n", *_table(LINK)]
-    lines += [
+    lines += [*_links(), *_shared(), *_network(), *_boards(), *_rehearsals()]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _links() -> Iterator[str]:
+    yield from ("## `[[link]]`: when, if, do\n", *_table(LINK))
+    yield (
         "Expressions have `part.property`, numbers, texts, `true`, `false`, comparisons, `and` `or` `not`, `+ - * /`, `min` `max` `abs` "
-        "`round`, `known(part.property)`, and by the clock on the wall `between('22:00', 'sunrise')` and `weekday('mon-fri')`. A condition that reads a value not yet known is not true. `do` takes `part.action`, `part.action(…)`, "
-        "`part.property = expression` and `notify('… {part.property} …')`. What each key does, with rehearsed examples and a picture: "
-        "[links](links.md).\n",
-        "## Pieces\n",
+        "`round`, `known(part.property)`, and by the clock on the wall `between('22:00', 'sunrise')` and `weekday('mon-fri')`. What another "
+        "device of the site says is `device.part.property`: [a site as one](sites.md). A condition that reads a value not yet known is not true. "
+        "`do` takes `part.action`, `part.action(…)`, `part.property = expression` and `notify('… {part.property} …')`. What each key does, with "
+        "rehearsed examples and a picture: [links](links.md).\n"
+    )
+
+
+def _shared() -> Iterator[str]:
+    yield "## Pieces and families\n"
+    yield (
         '`use = ["pieces/two-relays.toml"]` merges files of parts and links, relative to the site; `with = { lamp_pin = 26 }` fills '
-        'their `{ with = "lamp_pin" }`. The device file wins.\n',
-        "## Network: in site.toml, or in a device that differs\n",
-        "### `[wifi]`\n",
-        *_table(WIFI),
-        "### `[time]`\n",
-        *_table(TIME),
-        "### `[mqtt]`\n",
-        *_table(MQTT),
-        "### `[ethernet]`, in a device that is wired\n",
-        *_table(ETHERNET),
-        "## site.toml\n",
-        "### `[site]`\n",
-        *_table(SITE),
-        "### `[lan]`\n",
-        *_table(LAN),
+        'their `{ with = "lamp_pin" }`. The device file wins. With a table, `with = "tables/lockers.csv"`, the file is a family: a device for '
+        "each row, which fills `{ with = … }` in the file itself, too: [a site as one](sites.md).\n"
+    )
+
+
+def _network() -> Iterator[str]:
+    yield from ("## Network: in site.toml, or in a device that differs\n", "### `[wifi]`\n", *_table(WIFI))
+    yield from ("### `[time]`\n", *_table(TIME), "### `[mqtt]`\n", *_table(MQTT))
+    yield from ("### `[ethernet]`, in a device that is wired\n", *_table(ETHERNET))
+    yield from ("## site.toml\n", "### `[site]`\n", *_table(SITE), "### `[lan]`\n", *_table(LAN))
+
+
+def _boards() -> Iterator[str]:
+    yield from (
         "## A site's own boards: `boards/*.toml`\n",
         *_table(BOARD),
         "### `supply`\n",
         *_table(SUPPLY),
-        "### `analog`\n",
-        *_table(ANALOG),
-        "### `[[fitted]]`\n",
-        *_table(FITTED),
+    )
+    yield from ("### `analog`\n", *_table(ANALOG), "### `[[fitted]]`\n", *_table(FITTED))
+
+
+def _rehearsals() -> Iterator[str]:
+    yield from (
         "## Rehearsals\n",
         "### `[rehearsal]`\n",
         *_table(SITE_HEAD),
         "### `[[step]]`\n",
         *_table(STEP),
-        "### `[model.NAME]`\n",
+    )
+    yield "### `[model.NAME]`\n"
+    yield (
         "What the device feels follows from what it drives. A `room` goes towards `outside` plus the sum of what works on it, "
         "dT/dt = (end - T) / `constant`; a `tank` changes by the sum, a minute. A blind travels by itself: its `position` in "
-        "expectations is where its two pins have driven it, from where the world's `position` said that it was.\n",
-        *_table(MODEL),
-    ]
-    return "\n".join(lines).rstrip() + "\n"
+        "expectations is where its two pins have driven it, from where the world's `position` said that it was.\n"
+    )
+    yield from _table(MODEL)
 
 
 def findings() -> str:

@@ -8,6 +8,7 @@ from typing import Literal
 
 from zapato.design.model import Design, once
 from zapato.design.others import Heard
+from zapato.lang.senml import KEYS
 from zapato.parts.model import Argument, Part, Property
 
 ITSELF = ("tell", "restart", "settings", "forget", "update")
@@ -150,8 +151,7 @@ def example(known: Property) -> str:
 def _pack(topic: str, known: Property, value: str) -> str:
     """A SenML pack of one record, as the device sends it."""
     unit = f', "u": "{known.unit}"' if known.unit else ""
-    key = {"boolean": "vb", "text": "vs"}.get(known.type, "v")
-    return f'[{{"n": "{topic}"{unit}, "{key}": {value}}}]'
+    return f'[{{"n": "{topic}"{unit}, "{KEYS[known.type]}": {value}}}]'
 
 
 def _argument(part: Part, argument: Argument) -> str:

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zapato.boards.own import site_boards
 from zapato.checks.gather import all_files, device_files, root_of
-from zapato.checks.looked import Looked, check_design, look, look_at, look_at_all
+from zapato.checks.looked import Looked, check_design, look, look_at, look_at_all, texts_of
 from zapato.checks.registry import comparers, rule, rules
 from zapato.checks.site_files import neighbours, other_files
 from zapato.checks.suits import candidates, suits
@@ -120,10 +119,10 @@ def _together(devices: Sequence[Looked]) -> Report:
 
 def _missing_texts(findings: Iterable[Finding], texts: dict[str, str], devices: Iterable[Looked]) -> None:
     """The texts of device files that only a site's rules point into."""
-    wanted = {finding.place.file for finding in findings} - texts.keys()
-    for each in devices if wanted else ():
-        if each.source in wanted:
-            texts[each.source] = each.design.document.source.text
+    named = {each.device: each for each in devices if each.device}
+    for finding in findings:
+        if finding.place.file not in texts and finding.device in named:
+            texts.update(texts_of(named[finding.device].design))
 
 
 def check_site(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
@@ -134,9 +133,7 @@ def check_site(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     others = neighbours(site, devices)
     ours, files = {each.device for each in devices}, {each.source for each in devices}
     theirs, elsewhere = {each.device for each in others} - ours, {each.source for each in others} - files
-    named = {each.source: each.device for each in devices}
     for each in comparers():
-        if each.among:
-            for found in each.among(site, [*others, *devices]):
-                if found.place.file not in elsewhere and found.device not in theirs:
-                    yield found if found.device else replace(found, device=named.get(found.place.file, ""))
+        for found in each.among(site, [*others, *devices]) if each.among else ():
+            if found.place.file not in elsewhere and found.device not in theirs:
+                yield found

@@ -25,25 +25,23 @@ class Looked:
 
     Attributes:
         path: the file; source: as findings name it; device: the device's name, "" where there is none.
-        row: of a member of a family, where its row stands.
         root: the folder of its site, None where it belongs to none.
         findings: about it alone, and with `whole` about its rehearsal; texts: the files that they point into.
         facts: what the rules that compare devices want to know of it, by code.
         words: its name, its topic, its own address: who holds one of these may clash with it.
-        uses: the pieces that it names.
+        reads: the other files that it was made of.
         offers: what it says, where the site has alerts: "device.part.property" -> type and unit.
     """
 
     path: Path
     source: str = ""
     device: str = ""
-    row: str = ""
     root: Path | None = None
     findings: list[Finding] = field(default_factory=list[Finding])
     texts: dict[str, str] = field(default_factory=dict[str, str])
     facts: dict[str, Any] = field(default_factory=dict[str, Any])
     words: tuple[str, ...] = ()
-    uses: tuple[str, ...] = ()
+    reads: frozenset[str] = frozenset()
     offers: dict[str, tuple[str, str]] = field(default_factory=dict[str, tuple[str, str]])
 
     @staticmethod
@@ -51,12 +49,11 @@ class Looked:
         """What others are held against."""
         facts = ((rule.code, rule.facts(design)) for rule in comparers() if rule.facts)
         words = (design.name, design.topic, str((design.ethernet or {}).get("address", "")))
-        uses = design.document.data.get("use", ())
         source = design.document.source
-        found = Looked(source.own, source.name, design.name, design.row_place, design.site.root)
+        found = Looked(source.own, source.name, design.name, design.site.root)
         found.facts = {code: fact for code, fact in facts if fact is not None}
         found.words = tuple(word for word in words if word)
-        found.uses = (uses,) if isinstance(uses, str) else tuple(map(str, uses))
+        found.reads = frozenset(map(str, design.document.reads))
         return found
 
     @cached_property
@@ -67,20 +64,24 @@ class Looked:
     @property
     def told(self) -> str:
         """Its file, or the row of its family's table, as messages name it."""
-        return self.row or self.source
+        return self.design.row_place or self.source
 
 
 def look(design: Design) -> Looked:
     """The design's own findings, beyond what it is compared by."""
     found = Looked.of(design)
-    found.__dict__["design"] = design
+    found.design = design
     own = [replace(each, device=design.name, row=design.row_place) for each in design.findings]
     found.findings = [*own, *check_design(design)]
     if found.findings:
-        source = design.document.source
-        found.texts = {each.name: each.text for each, _ in design.document.origins.values()}
-        found.texts[source.name] = source.text
+        found.texts = texts_of(design)
     return found
+
+
+def texts_of(design: Design) -> dict[str, str]:
+    """The files that findings about it can point into: its own, its pieces, its row's table."""
+    sources = [design.document.source, *(source for source, _ in design.document.origins.values())]
+    return {each.name: each.text for each in sources}
 
 
 def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> Looked:

@@ -13,7 +13,7 @@ from zapato.design import sketch
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
 from zapato.lang.document import Document
-from zapato.lang.family import is_family, members
+from zapato.lang.family import is_family, rows
 from zapato.lang.folder import contents, names
 from zapato.lang.site import Site
 from zapato.lang.source import MEMBER, Source, shown
@@ -34,30 +34,36 @@ class SiteFiles:
             self.texts[document.source.name] = document.source.text
 
 
-def neighbours(site: Site, members: Sequence[Looked]) -> list[Looked]:
+def neighbours(site: Site, ours: Sequence[Looked]) -> list[Looked]:
     """The site's other devices that one of these may clash with, read only as far as that needs."""
     if site.root is None:
         return []
-    folder = site.root / "devices"
-    known = {str(each.path.absolute()) for each in members}
+    folder = f"{site.root}{os.sep}devices{os.sep}"
+    known = {str(each.path.absolute()) for each in ours}
     files = known | {path.rpartition(os.sep)[0] for path in known if MEMBER in path}
-    if files >= {str(folder / name) for name in names(folder)}:
+    if all(folder + name in files for name in names(site.root / "devices")):
         return []
-    needles = [word.encode() for word in {word for each in members for word in each.words}]
+    words = {word for each in ours for word in each.words}
     found: list[Looked] = []
-    for path in _others(site.root, needles):
+    for path in _holding(site.root, words):
         if str(path.absolute()) not in known:
             with suppress(Unreadable):
                 found.append(Looked.of(sketch(path)))
     return found
 
 
-def _others(root: Path, needles: list[bytes]) -> Iterator[Path]:
-    """Device files that hold one of these words; of a family, whose words stand in its table, every member."""
+def _holding(root: Path, words: set[str]) -> Iterator[Path]:
+    """Device files that hold one of these words; of a family the members whose rows do, or all where its file does."""
+    needles = [word.encode() for word in words]
     for path, text in contents(root / "devices"):
+        holds = any(needle in text for needle in needles)
         if is_family(text):
-            yield from members(path, root)
-        elif any(needle in text for needle in needles):
+            yield from (
+                path / row.name
+                for row in rows(path, root)
+                if holds or words & {*map(str, row.values.values())}
+            )
+        elif holds:
             yield path
 
 
@@ -68,9 +74,9 @@ def other_files(root: Path, devices: Sequence[Looked]) -> SiteFiles:
     families = {each.path.parent.stem for each in devices if MEMBER in str(each.path)}
     _rehearsals(root, designs, families, found)
     _alerts(root, devices, found)
-    used = {name for each in devices for name in each.uses}
+    used = frozenset[str]().union(*(each.reads for each in devices))
     for path in sorted((root / "pieces").glob("*.toml")):
-        if not any(name.endswith(path.name) for name in used):  # what a device uses is checked with it
+        if str(path) not in used:  # what a device uses is checked with it
             found.findings += _piece(path, found.texts)
     return found
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from zapato.cli.terminal import Meter, styled
+from zapato.cli.terminal import Meter, some, styled
 from zapato.errors import Refused, ZapatoError
 
 if TYPE_CHECKING:
@@ -18,8 +18,6 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 F = TypeVar("F", bound=Callable[..., Any])
-SHOWN = 10
-"""Names of failed devices that are told at the most."""
 
 
 def spreading(command: F) -> F:
@@ -104,19 +102,14 @@ def each_device(
                 over += 1
     except KeyboardInterrupt:
         click.echo(
-            f"{over} of {len(files)} devices done; not: {_some([p.stem for p in files[over:]])}", err=True
+            f"{over} of {len(files)} devices done; not: {some([p.stem for p in files[over:]])}", err=True
         )
         raise
-    names = _some(failed)
+    names = some(failed)
     count = f"{len(files) - len(failed)} of {len(files)} devices {done}"
     if not quiet:
         click.echo(count + (f"; {styled('not', fg='red', bold=True)}: {names}" if failed else ""))
     return 1 if failed else 0
-
-
-def _some(names: Sequence[str]) -> str:
-    """The first of these names, the others counted."""
-    return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
 
 
 def _good(path: Path, find: Callable[[], T], tell: Callable[[T], bool], meter: Meter, quiet: bool) -> bool:

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
-from zapato.cli.terminal import harmless, styled, wrapped
+from zapato.cli.terminal import SHOWN, harmless, some, styled, wrapped
 from zapato.findings import Finding, Report
 from zapato.lang.source import shown as shown_path
 from zapato.lang.units import shown_time
@@ -18,8 +18,6 @@ if TYPE_CHECKING:
 COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
 MANY = 20
 """Findings from which on totals are told."""
-SHOWN = 10
-"""Places or devices of a list that are shown at the most."""
 LONGEST_LINE = 120
 """Characters of a source line that are shown."""
 
@@ -82,17 +80,12 @@ def _block(same: list[Finding], texts: Mapping[str, str]) -> str:
         lines += wrapped("  way out: ", fix)
     rows = dict.fromkeys(f"{each.device} ({each.row})".strip() for each in same if each.row)
     if rows:
-        lines += wrapped("  row: " if len(rows) == 1 else "  rows: ", _some(list(rows)))
+        lines += wrapped("  row: " if len(rows) == 1 else "  rows: ", some(list(rows)))
     places = dict.fromkeys(f"{each.place.file}:{each.place.line}" for each in same)
     others = list(places)[1:]
     if others:
-        lines += wrapped("  also at: ", _some(others))
+        lines += wrapped("  also at: ", some(others))
     return "\n".join(lines)
-
-
-def _some(names: list[str]) -> str:
-    """The first of these, the rest counted."""
-    return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
 
 
 def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:

@@ -41,6 +41,15 @@ def harmless(text: str) -> str:
     return "".join(c if c.isprintable() else "·" for c in text)
 
 
+SHOWN = 10
+"""Names of a list that are shown at the most."""
+
+
+def some(names: Sequence[str]) -> str:
+    """The first of these names, the others counted."""
+    return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
+
+
 class Meter:
     """How far some work is, on one line of standard error, once it takes longer than a second."""
 

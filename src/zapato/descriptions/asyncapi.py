@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 from zapato.descriptions.schemas import input_schema, value_schema
 from zapato.descriptions.thing import broker
 from zapato.design import Design
+from zapato.lang.senml import KEYS
 from zapato.topics import Topic, topics
 
 
@@ -58,7 +59,7 @@ def asyncapi(design: Design) -> dict[str, Any]:
 
 def _record(topic: Topic) -> dict[str, Any]:
     """A record of a SenML pack (RFC 8428, section 4)."""
-    key = {"boolean": "vb", "text": "vs"}.get(topic.type, "v")
+    key = KEYS[topic.type]
     about = {"n": {"type": "string"}, "u": {"type": "string"}, key: value_schema(topic)}
     return {"type": "object", "properties": about, "required": ["n", key]}
 

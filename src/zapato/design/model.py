@@ -157,6 +157,8 @@ class Design:
     ) -> Finding:
         """A finding at `path`, with the author's acceptance where the part gives one."""
         part = self.parts.get(str(path[1])) if len(path) > 1 else None
+        if part and part.kind.name not in path[:1]:
+            part = None
         accepted = ""
         if part and code in part.values.get("accept", ()):
             accepted = str(part.get("because", "")) or "no reason given"
@@ -168,7 +170,7 @@ class Design:
             code, severity, place, message, why, kept, name, called, accepted, self.name, self.row_place
         )
 
-    @property
+    @cached_property
     def row_place(self) -> str:
         """Where the row of a family's member stands: "tables/lockers.csv:8"; else ""."""
         at = self.document.row.place if self.document.row else None

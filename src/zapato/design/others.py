@@ -12,6 +12,7 @@ from zapato.errors import Unreadable
 from zapato.lang.expressions import NotThere
 from zapato.lang.fields import nearest
 from zapato.lang.folder import named
+from zapato.lang.senml import key_of
 from zapato.lang.site import Site
 
 if TYPE_CHECKING:
@@ -55,8 +56,7 @@ class Heard:
         """The payload with which the other device tells a value."""
         if (self.design.mqtt or {}).get("report") != "senml":
             return json.dumps(value)
-        key = "vb" if isinstance(value, bool) else "vs" if isinstance(value, str) else "v"
-        return json.dumps([{"n": f"{self.topic}/{name}", key: value}])
+        return json.dumps([{"n": f"{self.topic}/{name}", key_of(value): value}])
 
 
 class Others:

@@ -152,22 +152,34 @@ def read_site_script(path: Path, designs: Mapping[str, Design]) -> Script:
             place: Keys = ("rehearsal", "devices", index)
             message = f"no device of this site is called {name}"
             script.document.found("link-unknown", place, message, fixes=nearest(name, sorted(designs)))
-    taking_part = _taking_part(script, designs)
-    script.devices = tuple(name for name in designs if name in taking_part)
+    named = _named(script, designs)
+    if left_out := sorted(named - {*script.devices}) if script.devices else []:
+        place = ("rehearsal", "devices")
+        message = (
+            f"{', '.join(left_out)} {'is' if len(left_out) == 1 else 'are'} in this file, and not among them"
+        )
+        script.document.found(
+            "link-unknown", place, message, fixes=("without devices, all that are named take part",)
+        )
+    part = {*script.devices} or _with_heard(named, designs) or {*designs}
+    script.devices = tuple(name for name in designs if name in part)
     return script
 
 
-def _taking_part(script: Script, designs: Mapping[str, Design]) -> set[str]:
-    """The devices that the file names, and those they listen to; all of them where it names none."""
-    if script.devices:
-        return set(script.devices)
+def _named(script: Script, designs: Mapping[str, Design]) -> set[str]:
+    """The devices that the file's world, models and steps name."""
     found = {key.partition(".")[0] for key, _ in script.world}
     found |= {each.drives.partition(".")[0] for each in script.models}
     found |= {step.act_call.of for step in script.steps if step.act_call}
     found |= {part.partition(".")[0] for step in script.steps for part, _ in step.reads}
-    named, new = set[str](), {name for name in found if name in designs}
+    return {name for name in found if name in designs}
+
+
+def _with_heard(named: set[str], designs: Mapping[str, Design]) -> set[str]:
+    """These devices, those that they listen to, and so on."""
+    whole, new = set[str](), named
     while new:
-        named |= new
+        whole |= new
         heard = {each.design.name for name in new for each in designs[name].heard.values()}
-        new = {name for name in heard if name in designs} - named
-    return named or set(designs)
+        new = {name for name in heard if name in designs} - whole
+    return whole

@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any
 
 from zapato.draw.figure import FEEL, GRID, INK, INTO, NET, OUT, WRONG, new_figure
 from zapato.draw.screens import draw_pictures, pictures
+from zapato.lang.senml import unpacked
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -46,20 +47,13 @@ def lanes(result: Rehearsal) -> list[Lane]:
             if name == "state":
                 network.append((r["t"] / 1000, r["value"] == "online"))
             else:
-                found.setdefault(name.replace("/", "."), []).append((r["t"] / 1000, _value(r["value"])))
+                found.setdefault(name.replace("/", "."), []).append(
+                    (r["t"] / 1000, unpacked(json.loads(r["value"])))
+                )
     made = [_lane(name, samples) for name, samples in found.items()]
     made = [lane for lane in made if lane and len({value for _, value in lane.samples}) > 1]
     made.sort(key=lambda lane: (lane.curve, lane.color != OUT, lane.name))
     return [Lane("broker sees it", [(0.0, False), *network], False, NET), *made] if network else made
-
-
-def _value(payload: str) -> Any:
-    """The value in a payload: plain JSON, or a SenML pack of one record (RFC 8428)."""
-    found: Any = json.loads(payload)
-    if not isinstance(found, list):
-        return found
-    rows = cast(list[dict[str, Any]], found)
-    return next((rows[0][key] for key in ("v", "vb", "vs") if rows and key in rows[0]), None)
 
 
 def _lane(name: str, samples: list[tuple[float, Any]]) -> Lane | None:

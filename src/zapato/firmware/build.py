@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zapato.budgets.wear import Wear, wear
@@ -98,6 +98,7 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         )
     refuse_unplaced(design)
     under = read_base(base, design.board) if base else None
+    entry = Entry.of(design)
     program = compile_device(design)
     compiled = program.modules
     key, made = update_key(design)
@@ -114,6 +115,7 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
     ]
     data = _data(design, program, key, under)
     changed += [_put_secret(folder, f"{design.name}-data.bin", data)]
+    _put_secret(folder, MARK, _mark(design.site.secrets, key).encode())
     first = None
     if under:
         first = folder / SECRET / f"{design.name}-first.{'uf2' if design.board.chip.port == 'rp2' else 'bin'}"
@@ -136,15 +138,9 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         folder / SECRET / f"{design.name}-data.bin",
         first,
         worn,
-        _entry(design, folder, update, key),
+        entry and replace(entry, update=hashlib.sha256(update.read_bytes()).hexdigest()),
         design.site.root,
     )
-
-
-def _entry(design: Design, folder: Path, update: Path, key: str) -> Entry | None:
-    """The device's entry of the lock file; the mark of its secrets stays here, beside them."""
-    _put_secret(folder, MARK, _mark(design.site.secrets, key).encode())
-    return Entry.of(design, hashlib.sha256(update.read_bytes()).hexdigest())
 
 
 def _mark(secrets: Mapping[str, str], key: str) -> str:

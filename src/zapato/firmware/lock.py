@@ -21,7 +21,7 @@ from zapato.errors import Unreadable
 from zapato.lang.family import row_of
 from zapato.lang.files import locked, write
 from zapato.lang.site import site_of
-from zapato.lang.source import Source, shown
+from zapato.lang.source import Source, read_bytes, shown, table
 
 NAME = "zapato.lock"
 """The file, beside site.toml."""
@@ -53,8 +53,8 @@ class Entry:
     update: str = ""
 
     @staticmethod
-    def of(design: Design, update: str = "") -> Entry | None:
-        """The entry of a design; None where it belongs to no site, or reads files outside of it."""
+    def of(design: Design) -> Entry | None:
+        """The entry of a design, nothing built of it yet; None where it belongs to no site, or reads files outside of it."""
         root = design.site.root
         if root is None:
             return None
@@ -66,8 +66,8 @@ class Entry:
             return None
         address = (design.address or ("",))[0]
         board = design.board.id if design.board else ""
-        inputs = inputs_digest(root, file, reads)
-        return Entry(design.name, design.version, board, design.topic, address, file, reads, inputs, update)
+        inputs = inputs_digest(root, file, reads, source)
+        return Entry(design.name, design.version, board, design.topic, address, file, reads, inputs)
 
 
 def _reads(design: Design) -> Iterable[Path]:
@@ -75,25 +75,29 @@ def _reads(design: Design) -> Iterable[Path]:
     root = cast(Path, design.site.root)
     own = design.document.source.path.absolute()
     yield from (path for path in design.document.reads if path.absolute() != own)
-    yield from (each.design.document.source.path for each in design.heard.values())
+    for heard in design.heard.values():
+        yield heard.design.document.source.path
+        yield from heard.design.document.reads
     if authority := (design.mqtt or {}).get("authority"):
         yield root / authority
 
 
-def inputs_digest(root: Path, file: str, reads: Iterable[str]) -> str:
-    """The digest of what a device is made of; of a family's table the own row counts alone. "" where a file is not there any more."""
-    path = root / file
+def inputs_digest(root: Path, file: str, reads: Iterable[str], source: Source | None = None) -> str:
+    """The digest of what a device is made of; of a family's table the own row counts alone. "" where a file is not there any more.
+
+    `source` is the device file where it was read already.
+    """
     total = hashlib.sha256(f"{program_digest()}\n{_shared(root, _shared_stamps(root))}\n".encode())
     try:
-        source = Source.read(path)
+        source = source or Source.read(root / file)
         row = row_of(source, root)
         total.update(source.text.encode())
         if row is not None:
             total.update(json.dumps(row.values, sort_keys=True, default=str).encode())
         for name in reads:
             if row is None or (root / name) != row.source.path:
-                total.update(name.encode() + b"\0" + hashlib.sha256((root / name).read_bytes()).digest())
-    except (OSError, Unreadable):
+                total.update(name.encode() + b"\0" + hashlib.sha256(read_bytes(root / name)).digest())
+    except Unreadable:
         return ""
     return total.hexdigest()
 
@@ -152,9 +156,10 @@ class Lock:
         except FileNotFoundError:
             return Lock({})
         except (OSError, ValueError) as error:
-            fix = "remove it: the next build makes it anew, of all devices"
-            raise Unreadable(f"{shown(path)} cannot be read: {str(error).splitlines()[0]}", fix) from None
-        rows = cast(dict[str, Any], data.get("device", {}))
+            raise _unreadable(path, str(error).splitlines()[0]) from None
+        if data.get("zapato") != FORMAT:
+            raise _unreadable(path, f"it is not of format {FORMAT}")
+        rows = table(data, "device")
         return Lock({name: found for name, row in rows.items() if (found := _entry(name, row))})
 
     def by_file(self) -> Mapping[str, Entry]:
@@ -178,6 +183,11 @@ class Lock:
             ]
             blocks.append("\n".join([f"[device.{name}]", *lines]) + "\n")
         return "\n".join(blocks)
+
+
+def _unreadable(path: Path, why: str) -> Unreadable:
+    fix = "remove it: the next build makes it anew, of all devices"
+    return Unreadable(f"{shown(path)} cannot be read: {why}", fix)
 
 
 def _entry(name: str, row: object) -> Entry | None:
@@ -240,8 +250,8 @@ def _entries(root: Path, stamp: tuple[int, int]) -> Mapping[str, Entry]:
     return Lock.read(root).by_file()
 
 
-def passed_mark(path: Path, script: Path | None, seed: int | None) -> str:
-    """The digest of a rehearsal: the device, its script and the seed; "" for a device without a site. Raises Unreadable."""
+def rehearsal_digest(path: Path, script: Path | None, seed: int | None) -> str:
+    """The digest of a rehearsal: the device, its script, recordings beside that, the seed; "" where that cannot be told. Raises Unreadable."""
     from zapato.design import resolve
     from zapato.design.script import scripts
 
@@ -250,4 +260,8 @@ def passed_mark(path: Path, script: Path | None, seed: int | None) -> str:
     file = script or next((each for each in scripts(design) if each.is_file()), None)
     if entry is None or not entry.inputs or file is None:
         return ""
-    return hashlib.sha256(f"{entry.inputs}\n{seed}\n".encode() + file.read_bytes()).hexdigest()
+    total = hashlib.sha256(f"{entry.inputs}\n{seed}\n".encode() + read_bytes(file))
+    for each in sorted(file.absolute().parent.glob("*.wav")):
+        stamp = each.stat()
+        total.update(f"{each.name} {stamp.st_size} {stamp.st_mtime_ns}\n".encode())
+    return total.hexdigest()

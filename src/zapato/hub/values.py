@@ -9,6 +9,7 @@ from typing import Any
 
 from zapato.errors import ZapatoError
 from zapato.hub.things import LONGEST, Affordance, Value
+from zapato.lang.senml import unpacked
 from zapato.lang.units import QuantityError, quantity
 
 Plain = bool | int | float | str | None
@@ -29,18 +30,10 @@ def heard(value: Value, payload: bytes) -> Plain:
     except (ValueError, RecursionError):
         return text if text else None
     if value.packed:
-        found = _unpacked(found)
+        found = unpacked(found)
     if isinstance(found, float) and not abs(found) < 1e300:
         return text
     return found if found is None or isinstance(found, (bool, int, float, str)) else text
-
-
-def _unpacked(found: Any) -> Any:
-    """The value of a SenML pack's only record (RFC 8428); what is none stays as it is."""
-    if found == []:
-        return None
-    record: Any = found[0] if isinstance(found, list) and len(found) == 1 else {}  # type: ignore[arg-type]
-    return next((record[key] for key in ("v", "vb", "vs") if key in record), found)  # type: ignore[operator]
 
 
 def checked(value: Value, given: Plain, name: str) -> Plain:

@@ -213,7 +213,7 @@ def width_of(node: ast.AST) -> int:
     return max(0, end - start) if getattr(node, "lineno", 0) == getattr(node, "end_lineno", 0) else 0
 
 
-def _names(node: ast.expr) -> list[str]:
+def names_of(node: ast.expr) -> list[str]:
     """The names of `device.part.property`; none where it is something else."""
     found: list[str] = []
     while isinstance(node, ast.Attribute):
@@ -258,7 +258,7 @@ class _Compiler:
         return self.wrong(node, f"{node.id} alone has no value", code="link-unknown")
 
     def attribute(self, node: ast.Attribute) -> Value:
-        way = _names(node)
+        way = names_of(node)
         if not 2 <= len(way) <= 3:
             return self.wrong(node, "a property is written part.property")
         device = way[0].replace("_", "-") if len(way) == 3 else ""

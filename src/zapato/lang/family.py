@@ -7,6 +7,7 @@ folder: `devices/lockers.toml/locker-07`.
 
 from __future__ import annotations
 
+import codecs
 import csv
 import io
 import re
@@ -18,12 +19,14 @@ from typing import Any, cast
 
 from zapato.errors import Unreadable
 from zapato.findings import Place
-from zapato.lang.source import Keys, Source, shown
+from zapato.lang.source import Keys, Source, here, read_bytes, shown
 
 MOST = 10_000
 """Rows of a table at the most."""
-_BEGIN = re.compile(rb"""(?:\A|\n)with\s*=\s*["'\[]""")
-_TABLE = re.compile(rb"\n\s*\[")
+MOST_HERE = 100
+"""Rows in the device file itself at the most: it is read anew for each of them."""
+_BEGIN = re.compile(rb"""\n[ \t]*(?:with|"with"|'with')[ \t]*=[ \t]*["'\[]""")
+_TABLE = re.compile(rb"\n[ \t]*\[")
 
 
 class Cell(str):
@@ -69,34 +72,41 @@ class Family:
 class CsvSource(Source):
     """A CSV file whose places are lines and cells."""
 
+    @cached_property
+    def lines(self) -> list[str]:
+        """Its lines."""
+        return self.text.split("\n")
+
     def place(self, path: Keys, of: str = "value", offset: int = 0) -> Place:
-        lines = self.text.split("\n")
         line = int(path[0]) if path else 1
-        row = lines[line - 1] if line <= len(lines) else ""
+        row = self.lines[line - 1] if line <= len(self.lines) else ""
         column, width = 1, max(1, len(row.rstrip()))
         if len(path) > 1:
-            column, width = _cell(row, _columns(lines[0]).index(str(path[1])), _delimiter(self.text))
+            head = self.lines[0]
+            column, width = _cell(row, _columns(head).index(str(path[1])), _delimiter(head))
         return Place(self.name, line, column + offset, max(1, width - offset))
 
 
 def is_family(text: bytes) -> bool:
     """True where a device file begins as that of a family does."""
-    begin = _BEGIN.search(text)
-    first = _TABLE.search(b"\n" + text)
+    text = b"\n" + text.removeprefix(codecs.BOM_UTF8)
+    begin, first = _BEGIN.search(text), _TABLE.search(text)
     return begin is not None and (first is None or begin.start() < first.start())
 
 
 def members(path: Path, root: Path | None) -> list[Path]:
     """The paths of a family's members; the file itself where it is none, or its table cannot be read."""
+    return [path / row.name for row in rows(path, root)] or [path]
+
+
+def rows(path: Path, root: Path | None) -> list[Row]:
+    """The rows of a family's file; none where it is none, or its table cannot be read."""
     try:
-        with path.open("rb") as file:
-            if not is_family(file.read(4096)):
-                return [path]
-        source = Source.read(path)
-    except (OSError, Unreadable):
-        return [path]
-    rows = family(source, root or path.absolute().parent).rows
-    return [path / row.name for row in rows] or [path]
+        if not is_family(read_bytes(path)):
+            return []
+        return family(Source.read(path), root or path.absolute().parent).rows
+    except Unreadable:
+        return []
 
 
 def row_of(source: Source, root: Path) -> Row | None:
@@ -120,19 +130,23 @@ def family(source: Source, root: Path) -> Family:
     told: object = cast(dict[str, Any], about).get("name") if isinstance(about, dict) else None
     column = str(cast(dict[str, Any], told).get("with", "")) if isinstance(told, dict) else ""
     if isinstance(given, list):
-        return _named(Family(_listed(source, cast(list[object], given), ("with",))), column)
+        listed = _listed(source, cast(list[object], given), ("with",))
+        if len(listed) > MOST_HERE:
+            return Family(problem=f'{len(listed)} rows want a table of their own: with = "tables/….csv"')
+        return _named(Family(listed), column)
     if not isinstance(given, str):
         return Family()
     file = root / given
     try:
-        about_file = file.stat()
-        return _read(str(file), about_file.st_mtime_ns, about_file.st_size, column)
+        stamp = file.stat()
+        return _read(str(file), stamp.st_mtime_ns, stamp.st_size, column, here())
     except OSError:
         return Family(problem=f"cannot read {shown(file)}")
 
 
 @lru_cache(maxsize=8)
-def _read(file: str, changed: int, size: int, column: str) -> Family:
+def _read(file: str, changed: int, size: int, column: str, seen_from: Path) -> Family:
+    """A table is read once while it stays as it is, and is seen from the same folder."""
     path = Path(file)
     try:
         source = Source.read(path)
@@ -141,17 +155,17 @@ def _read(file: str, changed: int, size: int, column: str) -> Family:
     if source.problem:
         return Family(problem=f"{source.name} is {source.problem}")
     if path.suffix == ".toml":
-        rows: object = source.data.get("row", [])
-        if source.findings or not isinstance(rows, list):
+        given: object = source.data.get("row", [])
+        if source.findings or not isinstance(given, list):
             return Family(problem=f"{source.name} is no table of rows: [[row]]")
-        return _named(Family(_listed(source, cast(list[object], rows), ("row",))), column)
+        return _named(Family(_listed(source, cast(list[object], given), ("row",))), column)
     return _named(_from_csv(CsvSource(path, source.text)), column)
 
 
-def _listed(source: Source, rows: list[object], at: Keys) -> list[Row]:
+def _listed(source: Source, given: list[object], at: Keys) -> list[Row]:
     return [
         Row("", dict(cast(dict[str, Any], each)), source, (*at, number))
-        for number, each in enumerate(rows)
+        for number, each in enumerate(given)
         if isinstance(each, dict)
     ]
 
@@ -182,17 +196,15 @@ def _from_csv(source: CsvSource) -> Family:
 
 def _named(found: Family, column: str) -> Family:
     """Each row has the name that its device gets, where that can be one of a file; else its number."""
-    seen: set[str] = set()
-    rows: list[Row] = []
+    named: dict[str, Row] = {}
     for number, row in enumerate(found.rows, 1):
         name = str(row.values.get(column, ""))
-        good = re.fullmatch(r"[A-Za-z0-9][\w.-]*", name) and name not in seen
+        good = re.fullmatch(r"[A-Za-z0-9][\w.-]*", name) and name not in named
         name = name if good else f"row-{number}"
-        seen.add(name)
-        rows.append(replace(row, name=name))
-    if not rows and not found.problem:
+        named[name] = replace(row, name=name)
+    if not named and not found.problem:
         found.problem = "the table of this family has no rows"
-    return Family(rows, found.problem)
+    return Family(list(named.values()), found.problem)
 
 
 def _delimiter(text: str) -> str:

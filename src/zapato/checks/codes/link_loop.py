@@ -12,6 +12,7 @@ from zapato.checks.rings import rings
 from zapato.design.links import Command, Link
 from zapato.design.model import Design
 from zapato.findings import Finding
+from zapato.lang.expressions import names_of
 from zapato.lang.site import Site
 
 SHOWN = 6
@@ -38,8 +39,8 @@ def _literals(node: ast.expr, positive: bool) -> Iterator[Fact]:
         for value in node.values:
             yield from _literals(value, positive)
     elif isinstance(node, ast.Attribute) and node.attr == "on":
-        *device, part = ast.unparse(node.value).split(".")
-        if part.isidentifier() and len(device) < 2:
+        *device, part, _ = names_of(node) or ("", "", "", "")
+        if part and len(device) < 2:
             yield device[0].replace("_", "-") if device else "", part, positive
 
 
@@ -125,7 +126,7 @@ def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
         if len({device for device, _ in places}) < 2:
             continue  # the device's own check tells
         (device, number), *rest = places
-        others = ", ".join(f"{each} {_line(named[each].design, n)}" for each, n in rest[:SHOWN])
+        others = ", ".join(f"{each} line {_line(named[each].design, n)}" for each, n in rest[:SHOWN])
         more = f" and {len(rest) - SHOWN} more" if len(rest) > SHOWN else ""
         yield named[device].design.finding(
             "link-loop",
@@ -140,12 +141,12 @@ def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
 _FIXES = ("a time in the ring: after or held", "a condition that the action does not change")
 
 
-def _line(design: Design, number: int) -> str:
-    return f"line {design.document.place(('link', number - 1), 'key').line}"
+def _line(design: Design, number: int) -> int:
+    return design.document.place(("link", number - 1), "key").line
 
 
 def _lines(design: Design, numbers: list[int]) -> str:
-    shown = ", ".join(str(design.document.place(("link", n - 1), "key").line) for n in numbers[:SHOWN])
+    shown = ", ".join(str(_line(design, number)) for number in numbers[:SHOWN])
     return shown + (f" and {len(numbers) - SHOWN} more" if len(numbers) > SHOWN else "")
 
 

@@ -8,27 +8,27 @@ from zapato.checks.looked import Looked
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
-from zapato.lang.document import Document
 from zapato.lang.site import Site
 
 _RELAY = "[relay.heater]\npin = 26"
-Judge = Callable[[Mapping[str, Any]], tuple[str, str, str, str] | None]
-"""A [wifi] table -> the key, the message, why and the way out; None where it is right."""
-
-
 Wrong = tuple[str, str, str, str]
+"""The key, the message, why and the way out."""
+Judge = Callable[[Mapping[str, Any]], Wrong | None]
+"""What is wrong with a [wifi] table; None where it is right."""
 
 
 def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[Looked]], Iterator[Finding]]:
     """Judge the site's table once, and tell what was found of each device's own."""
 
     def find(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
-        found = judge(site.wifi) if site.document and site.wifi else None
+        found = judge(site.wifi) if site.wifi else None
         if found and site.document:
-            yield _finding(code, site.document, *found)
+            key, message, why, fix = found
+            yield Finding(code, "error", site.document.place(("wifi", key)), message, why, (fix,))
         for each in devices:
             if own := each.facts.get(code):
-                yield _finding(code, each.design.document, *own)
+                key, message, why, fix = own
+                yield each.design.finding(code, "error", ("wifi", key), message, why=why, fixes=(fix,))
 
     return find
 
@@ -38,11 +38,7 @@ def _own(judge: Judge) -> Callable[[Design], Wrong | None]:
     return lambda design: judge(design.wifi) if design.wifi and "wifi" in design.document.data else None
 
 
-def _finding(code: str, document: Document, key: str, message: str, why: str, fix: str) -> Finding:
-    return Finding(code, "error", document.place(("wifi", key)), message, why, (fix,))
-
-
-def _name(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
+def _name(table: Mapping[str, Any]) -> Wrong | None:
     size = len(str(table.get("name") or "").encode())
     if size <= 32:
         return None
@@ -50,14 +46,14 @@ def _name(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
     return "name", f"the network's name has {size} bytes", why, "the name exactly as the router shows it"
 
 
-def _password(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
+def _password(table: Mapping[str, Any]) -> Wrong | None:
     way = "the passphrase as the router shows it; leave it out for an open network"
     return _passphrase(table, "password", "the network's password", way) or _passphrase(
         table, "access_password", "the password of the device's own access point", "8 to 63 plain characters"
     )
 
 
-def _passphrase(table: Mapping[str, Any], key: str, whose: str, way: str) -> tuple[str, str, str, str] | None:
+def _passphrase(table: Mapping[str, Any], key: str, whose: str, way: str) -> Wrong | None:
     password: str = table.get(key) or ""
     if not password or re.fullmatch(r"[\x20-\x7e]{8,63}|[0-9a-fA-F]{64}", password):
         return None
@@ -66,7 +62,7 @@ def _passphrase(table: Mapping[str, Any], key: str, whose: str, way: str) -> tup
     return key, f"{whose} {what}, and no access point takes it", why, way
 
 
-def _band(table: Mapping[str, Any]) -> tuple[str, str, str, str] | None:
+def _band(table: Mapping[str, Any]) -> Wrong | None:
     if table.get("band") != "5GHz":
         return None
     why = "the radios of all chips in the catalogue receive 2.4 GHz only (their datasheets, Wi-Fi)."

@@ -10,13 +10,10 @@ from typing import TYPE_CHECKING
 import click
 
 from zapato.cli.each import Workers, each_device, spreading
-from zapato.cli.terminal import styled
+from zapato.cli.terminal import SHOWN, Meter, styled
 
 if TYPE_CHECKING:
     from zapato.firmware.lock import Entry
-
-SHOWN = 10
-"""Unchanged devices that are named at the most."""
 
 
 @click.command("build")
@@ -54,13 +51,12 @@ def COMMAND(
 
     files = all_files(paths)
     same = {} if anew or base else _unchanged(files, out)
+    word = styled("unchanged", fg="green", bold=True)
     if len(same) > SHOWN:
-        click.echo(f"{styled('unchanged', fg='green', bold=True)} {len(same):,} devices")
+        click.echo(f"{word} {len(same):,} devices")
     else:
         for each in same.values():
-            click.echo(
-                f"{styled('unchanged', fg='green', bold=True)} {each.device} {each.version} for {each.board}"
-            )
+            click.echo(f"{word} {each.device} {each.version} for {each.board}")
     work = partial(build, out=out.absolute(), base=base and base.absolute())
     rest = [path for path in files if path not in same]
     try:
@@ -77,12 +73,19 @@ def _unchanged(files: list[Path], out: Path) -> dict[Path, Entry]:
     from zapato.errors import Unreadable
     from zapato.firmware.build import as_built
 
+    found: dict[Path, Entry] = {}
+    meter = Meter("looking for what changed")
     try:
-        found = ((path, as_built(path, out)) for path in files if str(path) != "-")
-        return {path: entry for path, entry in found if entry}
+        for number, path in enumerate(files):
+            meter.at(number / len(files), f"{number} of {len(files)}")
+            if entry := as_built(path, out):
+                found[path] = entry
     except Unreadable as error:
         click.echo(f"zapato: {error} ({error.fix})", err=True)
         return {}
+    finally:
+        meter.done()
+    return found
 
 
 def _keep(paths: tuple[Path, ...], files: list[Path], made: Mapping[Path, list[Entry]]) -> None:

@@ -65,11 +65,15 @@ def COMMAND(
         files = _changed(files, changed)
         paths = tuple(path for path in paths if not path.is_dir())
     meter = Meter("checking")
-    with Workers(jobs, cluster).executor(len(files), PAYS) as executor:
-        whole = check_files(
-            paths, files, executor, lambda done: meter.at(done / len(files), f"{done} of {len(files)}")
-        )
-    meter.done()
+
+    def tell(done: int) -> None:
+        meter.at(done / len(files), f"{done} of {len(files)}")
+
+    try:
+        with Workers(jobs, cluster).executor(len(files), PAYS) as executor:
+            whole = check_files(paths, files, executor, tell)
+    finally:
+        meter.done()
     if unknown := [name for name in devices if name not in whole.devices]:
         raise UnknownName(f"no device is called {unknown[0]}", f"there are: {', '.join(whole.devices[:8])}")
     report = whole.only(only, devices)

@@ -38,7 +38,7 @@ def COMMAND(
 
     files = all_files(paths)
     rows: list[Any] = []
-    work = partial(_ranked if boards_ else _fitted, form, len(files), write_)
+    work = partial(_ranked, form, len(files)) if boards_ else partial(_fitted, form, len(files), write_)
 
     def tell(found: tuple[bool, Any, str]) -> bool:
         good, row, aside = found
@@ -86,7 +86,7 @@ def _fitted(form: str, count: int, write_: bool, path: Path) -> tuple[bool, Any,
     return result.ok, head + _text(result), aside
 
 
-def _ranked(form: str, count: int, write_: bool, path: Path) -> tuple[bool, Any, str]:
+def _ranked(form: str, count: int, path: Path) -> tuple[bool, Any, str]:
     """One device on every board."""
     from zapato.fitting import fit_boards
 

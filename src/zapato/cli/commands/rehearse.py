@@ -126,58 +126,67 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
 def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
     """Each device by itself; gives the exit code."""
     from zapato.cli.report import brief_line, rehearsal_lines
+    from zapato.errors import ZapatoError
+    from zapato.lang.files import write
     from zapato.stage import rehearse
 
     workers = Workers(options.jobs, options.cluster)
 
-    def tell(found: tuple[Path, Rehearsal]) -> bool:
-        path, result = found
+    def tell(found: tuple[str, Rehearsal]) -> bool:
+        digest, result = found
         results.append(result)
-        if result.passed and not options.live:
-            _remember(path, options)
+        if result.passed and digest:
+            with contextlib.suppress(ZapatoError):
+                write(_kept(digest), "")
         if options.form == "text":
             click.echo(brief_line(result) if options.brief else "\n".join(rehearsal_lines(result)))
         _files(result, options)
         return result.passed
 
-    several = workers.several(len(devices))
-    work = partial(_with_path, partial(rehearse, seed=options.seed) if several else partial(_one, options))
+    if workers.several(len(devices)):
+        script = options.script and options.script.absolute()
+        work = partial(rehearse, script=script, seed=options.seed)
+    else:
+        work = partial(_one, options)
+    digested = partial(
+        _digested, options.script and options.script.absolute(), options.seed, options.live, work
+    )
     quiet = options.form == "json"
-    return each_device(devices, "rehearsed without a fault", work, tell, quiet=quiet, workers=workers)
+    return each_device(devices, "rehearsed without a fault", digested, tell, quiet=quiet, workers=workers)
 
 
-def _with_path(work: Callable[[Path], Rehearsal], path: Path) -> tuple[Path, Rehearsal]:
-    return path, work(path)
+def _digested(
+    script: Path | None, seed: int | None, live: bool, work: Callable[[Path], Rehearsal], path: Path
+) -> tuple[str, Rehearsal]:
+    """What was rehearsed, as a digest taken before; "" where nothing can be kept of it."""
+    return "" if live else _digest(path, script, seed), work(path)
+
+
+def _digest(path: Path, script: Path | None, seed: int | None) -> str:
+    from zapato.errors import ZapatoError
+    from zapato.firmware.lock import rehearsal_digest
+
+    try:
+        return rehearsal_digest(path, script, seed)
+    except (ZapatoError, OSError):
+        return ""  # the rehearsal itself says it better
+
+
+def _kept(digest: str) -> Path:
+    """Where it is kept that this rehearsal passed."""
+    from zapato.firmware.compile import cache_folder
+
+    return cache_folder().parent / "passed" / digest
 
 
 def _not_passed(devices: list[Path], options: Options) -> list[Path]:
-    """Those of these that did not pass since they last changed; the others are named."""
-    known = [path for path in devices if (mark := _passed(path, options)) and mark.is_file()]
-    if known and options.form == "text":
-        click.echo(f"{len(known):,} of {len(devices):,} devices passed since they last changed")
-    return [path for path in devices if path not in known]
-
-
-def _passed(path: Path, options: Options) -> Path | None:
-    """Where it is kept that this rehearsal passed; None where that cannot be told."""
-    from zapato.errors import ZapatoError
-    from zapato.firmware.compile import cache_folder
-    from zapato.firmware.lock import passed_mark
-
-    try:
-        mark = passed_mark(path, options.script, options.seed)
-    except (ZapatoError, OSError):
-        return None
-    return cache_folder().parent / "passed" / mark if mark else None
-
-
-def _remember(path: Path, options: Options) -> None:
-    from zapato.errors import ZapatoError
-    from zapato.lang.files import write
-
-    if place := _passed(path, options):
-        with contextlib.suppress(ZapatoError):
-            write(place, "")
+    """Those of these that did not pass since they last changed; the others are counted."""
+    digests = ((path, _digest(path, options.script, options.seed)) for path in devices)
+    rest = [path for path, digest in digests if not digest or not _kept(digest).is_file()]
+    if len(rest) < len(devices) and options.form == "text":
+        done = len(devices) - len(rest)
+        click.echo(f"{done:,} of {len(devices):,} devices passed since they last changed")
+    return rest
 
 
 def _one(options: Options, path: Path) -> Rehearsal:
@@ -236,6 +245,8 @@ def _fitting(count: int, options: Options) -> None:
     from zapato.errors import ZapatoError
 
     given = options
+    if given.live and (given.jobs or given.cluster):
+        raise ZapatoError("--live runs here, without --jobs and --cluster")
     if given.together and (given.live or given.cards):
         raise ZapatoError("--live and --cards go with one device, not with --together")
     if count > 1 and (given.script or given.plot or given.trace or given.cards or given.live):
