@@ -135,6 +135,27 @@ def _timeless(rows):
     )
 
 
+def test_a_script_of_its_own_goes_along(workers, site, cli, monkeypatch):
+    monkeypatch.chdir(site)
+    (site / "short.toml").write_text(
+        '[rehearsal]\ntitle = "Short"\nlasts = "5s"\n[[step]]\nat = "2s"\nact = "top.press"\n[[step]]\nwithin = "1s"\nexpect = "kettle.on"\n'
+    )
+    said = cli(
+        "rehearse",
+        "devices/kettle-plug.toml",
+        "--script",
+        "short.toml",
+        "--trace",
+        "t.csv",
+        "--cluster",
+        workers[0],
+    )
+    assert said.code == 0 and "kettle-plug: Short" in said.out and "start" not in said.err, said.err
+    assert (site / "t.csv").read_text().startswith("t,what,name,value")
+    assert cli("rehearse", "devices/kettle-plug.toml", "--live", "--cluster", workers[0]).code == 2
+    assert cli("rehearse", "devices/kettle-plug.toml", "--live", "--jobs", "2").code == 2
+
+
 def test_nobody_answers_and_nothing_is_installed(monkeypatch):
     with pytest.raises(ZapatoError, match="no scheduler answers"), cluster("127.0.0.1:9"):
         pass

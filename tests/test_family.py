@@ -98,6 +98,118 @@ def test_what_is_wrong_with_others_is_theirs_to_hear(lockers):
     assert [f.code for f in zapato.check(home / "devices" / "lockers.toml").findings] == ["device-taken"]
 
 
+def test_what_compares_devices_names_the_row_too(lockers):
+    """Addresses, topics and networks of members, out of their rows and for all of them."""
+    more = (
+        '[ethernet]\naddress = { with = "bolt" }\n[mqtt]\nhost = "192.168.4.2"\ntopic = { with = "quiet" }\n'
+    )
+    file = FILE.replace('pin = { with = "bolt" }', "pin = 6").replace("esp32c3-mini", "esp32-poe") + more
+    file = file.replace('use  = ["pieces/locker.toml"]\n', "").replace("pin = 6", "pin = 4")
+    rows = [
+        "a,A,192.168.4.300,refuge/a",
+        "b,B,192.168.4.1,refuge/b",
+        "c,C,192.168.4.9,refuge/b",
+        "d,D,192.168.4.9,refuge/d",
+    ]
+    home = root(lockers("\n".join(["name,label,bolt,quiet", *rows]) + "\n", file))
+    (home / "site.toml").write_text(SITE + '[lan]\nnetwork = "192.168.4.0/24"\nrouter = "192.168.4.1"\n')
+    found = {
+        (f.code, f.device, f.place.line, f.row.rpartition(":")[2])
+        for f in zapato.check(home).findings
+        if f.severity == "error"
+    }
+    assert found == {
+        ("ip-outside", "a", 2, "2"), ("ip-taken", "b", 3, "3"), ("mqtt-topic-taken", "c", 4, "4"), ("ip-taken", "d", 5, "5"),
+    }  # fmt: skip
+    wifi = FILE + '[wifi]\nname = "hall"\npassword = "short"\n'
+    report = zapato.check(root(lockers(table(3), wifi)))
+    assert [f.device for f in report.findings if f.code == "wifi-password"] == [
+        "locker-01",
+        "locker-02",
+        "locker-03",
+    ]
+
+
+def test_a_cell_s_line_is_shown_where_others_clash(lockers, cli, monkeypatch):
+    home = root(lockers(table(3, r3="locker-01,L,6,3s")))
+    monkeypatch.chdir(home)
+    said = cli("check", ".").out
+    assert (
+        "    4 | locker-01,L,6,3s" in said
+        and "^^^^^^^^^" in said
+        and "belongs to tables/lockers.csv:2 already" in said
+    )
+
+
+BEGINNINGS = {
+    "a mark, comments, dos": "\ufeff# lockers\r\n" + "# more\r\n" * 900 + FILE.replace("\n", "\r\n"),
+    "blanks and quotes": FILE.replace('with = "tab', ' "with" = "tab'),
+    "no family: a table of values": FILE.replace(
+        'with = "tables/lockers.csv"', "with = { quiet = '1s', name = 'x', label = 'y', bolt = 6 }"
+    ),
+}
+
+
+@pytest.mark.parametrize("name", BEGINNINGS)
+def test_a_family_is_known_by_its_beginning(lockers, name):
+    home = root(lockers(table(3), BEGINNINGS[name]))
+    count = 1 if name.startswith("no family") else 3
+    assert len(device_files(home)) == count
+    if count == 3:
+        assert not zapato.check(home).findings
+
+
+def test_links_of_pieces_and_rows_keep_their_places(lockers):
+    """A row fills a link; its mistake is told at the link, though links of a piece stand before it."""
+    link = '[[link]]\nwhen = "door.opened"\ndo = { with = "label" }\n'
+    home = root(lockers(table(2, r1="locker-01,bolt.on,6,1s", r2="locker-02,bolt.onn,6,1s"), FILE + link))
+    (home / "pieces" / "locker.toml").write_text(PIECE + '[[link]]\nwhen = "door.closed"\ndo = "bolt.off"\n')
+    found = [
+        (f.code, f.device, f.place.file.rpartition("/")[2], f.place.line) for f in zapato.check(home).findings
+    ]
+    assert found == [("link-unknown", "locker-02", "lockers.toml", FILE.count("\n") + 3)]
+
+
+def test_many_rows_stand_in_a_table_and_many_members_are_quickly_held_against(lockers):
+    rows = ", ".join(f'{{ name = "n{n}", label = "x", bolt = 6, quiet = "1s" }}' for n in range(101))
+    home = root(lockers(table(), FILE.replace('"tables/lockers.csv"', f"[{rows}]")))
+    assert "want a table of their own" in zapato.check(home).findings[0].message
+    from zapato.checks import site_files
+
+    home = root(lockers(table(400)))
+    (home / "devices" / "desk.toml").write_text(
+        'zapato = 1\n[device]\nname = "locker-321"\nboard = "esp32-38pin"\n[relay.r]\npin = 26\n'
+    )
+    looked, sketch = [], site_files.sketch
+    try:
+        site_files.sketch = lambda path: looked.append(path.name) or sketch(path)
+        found = zapato.check(home / "devices" / "desk.toml").findings
+    finally:
+        site_files.sketch = sketch
+    assert [f.code for f in found] == ["device-taken"] and looked == ["locker-321"]
+
+
+def test_what_a_worker_sends_is_little(lockers):
+    import pickle
+
+    from zapato.checks.looked import look_at_all
+
+    home = root(lockers(table(40)))
+    found = look_at_all(device_files(home), whole=True)
+    assert len(found) == 40 and len(pickle.dumps(found)) < 40 * 1200
+    assert not [each for each in found if "design" in each.__dict__]
+
+
+def test_what_was_met_goes_into_the_table_by_hand(lockers, cli, monkeypatch):
+    from zapato.heard import write_heard
+
+    home = root(lockers(table(2)))
+    design = zapato.load(home / "devices" / "lockers.toml" / "locker-02")
+    with pytest.raises(zapato.ZapatoError, match="one of a family") as error:
+        write_heard(design, {}, "0x76", "sensor.x")
+    assert error.value.fix.endswith("lockers.csv:3")
+
+
 def test_an_editor_s_schema_takes_a_family(lockers):
     import tomllib
 

@@ -6,6 +6,7 @@ import signal
 import subprocess
 import sys
 import tomllib
+from importlib import import_module
 
 import pytest
 
@@ -117,6 +118,63 @@ def test_results_that_are_gone_are_made_anew_and_devices_that_are_gone_leave(hom
         'zapato = 1\n[device.one]\ninputs = 3\n[device.two]\nreads = "x"\n[device]\nthree = 4\n'
     )
     assert checked(cli("check", ".", "--changed")) == {"one", "two"}
+
+
+HOSTILE = {
+    "another format": ("zapato = 2\n[device.one]\n", 2),
+    "no tables": ("zapato = 1\ndevice = 3\n", {"one", "three", "two"}),
+    "an endless file": (
+        'zapato = 1\n[device.one]\nfile = "devices/one.toml"\nreads = ["/dev/zero"]\ninputs = "x"\n',
+        {"one", "three", "two"},
+    ),
+    "a way out of the site": (
+        'zapato = 1\n[device."../../x"]\nfile = "../../../etc/passwd"\ninputs = ""\n',
+        {"one", "three", "two"},
+    ),
+    "bytes": ("\x00\x01", 2),
+}
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_a_lock_file_that_others_wrote(home, cli, name):
+    text, wanted = HOSTILE[name]
+    (home / "zapato.lock").write_text(text)
+    said = cli("check", ".", "--changed")
+    if wanted == 2:
+        assert said.code == 2 and "zapato.lock cannot be read" in said.err and "remove it" in said.err
+        assert "cannot be read" in cli("build", "devices/one.toml").err
+        assert (home / "zapato.lock").read_text() == text  # nothing is lost
+    else:
+        assert checked(said) == wanted
+        assert built(cli("build", ".")) == wanted and set(lock(home)) == wanted
+
+
+def test_what_changes_meanwhile_counts_as_changed(home, cli, monkeypatch):
+    """Somebody saves a file while its build, or its rehearsal, runs."""
+    way, stage = (import_module(f"zapato.{name}") for name in ("firmware.build", "stage.rehearse"))
+    alone = stage.compile_device
+
+    def saved(work):
+        def and_saved(design, *more):
+            path = home / "devices" / "three.toml"
+            path.write_text(path.read_text() + "# saved\n")
+            return work(design, *more)
+
+        return and_saved
+
+    monkeypatch.setattr(way, "compile_device", saved(way.compile_device))
+    cli("build", "devices/three.toml")
+    monkeypatch.undo()
+    monkeypatch.chdir(home)
+    assert checked(cli("check", "devices/three.toml", "--changed")) == {"three"}
+    monkeypatch.setenv("XDG_CACHE_HOME", str(home / "cache"))
+    (home / "three.toml").write_text('[rehearsal]\nlasts = "2s"\n')
+    words = ("rehearse", "devices/three.toml", "--script", "three.toml", "--brief", "--changed")
+    monkeypatch.setattr(stage, "compile_device", saved(alone))
+    assert "passed three" in cli(*words).out
+    monkeypatch.setattr(stage, "compile_device", alone)
+    assert "passed three" in cli(*words).out  # run once more, for the file is another
+    assert "passed since" in cli(*words).out
 
 
 def test_two_sites_keep_their_own(home, cli, tmp_path_factory):

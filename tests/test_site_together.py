@@ -252,6 +252,176 @@ def test_who_takes_part(lodge):
     assert result.as_dict()["devices"].keys() == {"fan", "hall"}
 
 
+def test_one_that_is_named_takes_part(lodge):
+    """A list of devices that leaves one out which the file names is a mistake, not a KeyError in the middle."""
+    step = '[[step]]\nat = "1s"\n'
+    for line in ('act = "hall.bell.press"', 'expect = "hall.door.closed"', 'act = "hall.wifi.down"'):
+        site = f'[rehearsal]\nlasts = "5s"\ndevices = ["fan"]\n{step}{line}\n'
+        home = root(lodge({"rehearsals/site.toml": site}))
+        found = [f for f in zapato.check(home).findings if f.severity == "error"]
+        assert [(f.code, f.place.line) for f in found] == [
+            ("link-unknown", 3)
+        ] and "hall is in this file" in found[0].message
+    alone = root(
+        lodge(
+            {
+                "rehearsals/site.toml": f'[rehearsal]\nlasts = "20s"\ndevices = ["fan"]\n{step}expect = "not fan.lamp.on"\n'
+            }
+        )
+    )
+    result = zapato.rehearse_site(site_of(alone))
+    assert result.passed and set(result.devices) == {"fan"}
+
+
+def test_the_world_is_the_site_s_then_the_device_s_own(lodge):
+    own = """
+[rehearsal]
+lasts = "10s"
+[world]
+door.closed = false
+air.temperature = 3
+[model.air]
+drives = "air.humidity"
+like = "tank"
+start = 20
+by = { "light.on" = 10 }
+"""
+    rows = ["20s? not hall.door.closed and hall.air.temperature == 25 and hall.air.humidity == 20"]
+    rows += [
+        "30s: message('hall/light/on/set', 'true')",
+        "100s? hall.air.humidity > 28 and hall.air.humidity < 35",
+    ]
+    site = '[rehearsal]\nlasts = "2min"\n[world]\nhall.air.temperature = 25\n' + steps(*rows)
+    result = zapato.rehearse_site(
+        site_of(root(lodge({"rehearsals/site.toml": site, "rehearsals/hall.toml": own})))
+    )
+    assert not failed(result), failed(result)
+    driven = site.replace(
+        "[world]",
+        '[model.mine]\ndrives = "hall.air.humidity"\nlike = "tank"\nstart = 70\nby = { "hall.light.on" = 0 }\n[world]',
+    )
+    result = zapato.rehearse_site(
+        site_of(root(lodge({"rehearsals/site.toml": driven, "rehearsals/hall.toml": own})))
+    )
+    assert [e.seen["hall.air.humidity"] for e in result.expectations] == [
+        70,
+        70,
+    ]  # the site's own model, not both
+
+
+def test_what_is_for_one_is_for_one(lodge):
+    rows = [
+        "15s: fan.wifi.down", "16s: hall.door.closed = false", "=5s? not fan.lamp.on", "+1s: fan.wifi.up", "<30s? fan.lamp.on",
+        "70s: hall.names.slow", "71s: broker.closes", "<20s? published('hall/state', 'online') and published('fan/state', 'online')",
+        "100s: power.cut", "110s? fan.lamp.on == hall.light.on",
+    ]  # fmt: skip
+    site = '[rehearsal]\nlasts = "2min"\n[world]\nhall.door.closed = true\n' + steps(
+        "10s: message('hall/light/on/set', 'true')", *rows
+    )
+    result = zapato.rehearse_site(site_of(root(lodge({"rehearsals/site.toml": site}))))
+    assert not failed(result), failed(result)
+    away = [(who, what) for who, what, _, _ in result.outages]
+    assert away == [("fan", "network"), ("fan", "power"), ("hall", "power")]
+    dark = [moment.text for moment in result.story if moment.what == "power"]
+    assert dark == ["fan, hall: the power is gone", "fan, hall: the power is back"]
+    plain = result.as_dict()
+    assert plain["outages"][0]["device"] == "fan" and plain["devices"]["hall"]["passed"] and plain["story"]
+    json.dumps(plain)
+
+
+def test_a_program_that_fails_is_told_and_ends_nobody_else(lodge, tmp_path):
+    from zapato.draw import site_timeline
+    from zapato.firmware.program import compile_device
+
+    designs = site_of(root(lodge()))
+    programs = {each.name: compile_device(each) for each in designs}
+    del programs["hall"].modules["plan"]  # half a program, as a flash may have it
+    result = zapato.rehearse_site(designs, programs=programs)
+    assert not result.passed and not result.devices["hall"].passed
+    assert result.devices["fan"].passed and result.expectations[0].passed is False
+    told = " ".join(each.get_text() for axis in site_timeline(result).axes for each in axis.texts)
+    assert "not fan.blower.on and hall.air.humidity > 65; seen: fan.blower.on = False" in told
+
+
+def test_the_timeline_has_what_the_steps_are_about(lodge):
+    from zapato.draw.site_timeline import site_lanes
+
+    own = '\n[mqtt]\nhost = "192.168.4.2"\nreport = "senml"\n'
+    result = zapato.rehearse_site(site_of(root(lodge(hall=own))))
+    found = {(device, lane.name): lane for device, lane in site_lanes(result)}
+    assert {
+        ("fan", "blower.on"),
+        ("fan", "lamp.on"),
+        ("hall", "door.closed"),
+        ("hall", "air.humidity"),
+        ("hall", "light.on"),
+    } == set(found)
+    assert [value for _, value in found["hall", "door.closed"].samples][:2] == [
+        True,
+        False,
+    ]  # out of packs, too
+    assert found["hall", "air.humidity"].curve and not found["fan", "blower.on"].curve
+
+
+def test_what_is_heard_is_among_the_topics(lodge, cli, monkeypatch):
+    home = root(lodge())
+    monkeypatch.chdir(home)
+    rows = json.loads(cli("topics", "devices/fan.toml", "--format", "json").out)
+    heard = {row["name"]: row for row in rows if row["of"] == "heard"}
+    assert set(heard) == {
+        f"lodge/hall/{n}" for n in ("state", "door/closed", "light/on", "air/humidity", "bell/pressed")
+    }
+    assert heard["lodge/hall/air/humidity"]["unit"] == "%RH" and all(
+        row["way"] == "to" for row in heard.values()
+    )
+    about = json.loads(cli("topics", "devices/fan.toml", "--format", "asyncapi").out)
+    assert about["operations"]["lodge_hall_door_closed"]["action"] == "receive"
+    thing = json.loads(cli("topics", "devices/fan.toml", "--format", "thing").out)
+    assert "hall" not in json.dumps(thing)  # they are the other's own
+    graph = cli("draw", "devices/fan.toml", "--what", "links", "--out", "links.svg")
+    assert graph.code == 0 and "hall.bell" in (home / "links.svg").read_text()
+
+
+def test_what_it_costs_is_counted(lodge):
+    from zapato.budgets.memory import features, memory
+
+    home = root(lodge())
+    design = zapato.load(home / "devices" / "fan.toml")
+    found = features(design)
+    assert found["part Far"] == 4 and found["heard"] == 4 and found["module far"] == 1
+    plain = zapato.load(home / "devices" / "hall.toml")
+    assert "module far" not in features(plain)
+    result = zapato.rehearse(home / "devices" / "fan.toml")
+    assert abs(memory(design).heap / result.heap_peak - 1) < 0.1
+
+
+FAR_ACTS = {
+    "hall.door.closed = 3": "is a boolean, not a number",
+    "hall.door.closed = maybe": "is a boolean",
+    "hall.air.humidity = 300": "is 0 to 100",
+    "hall.air.temperature = 3": "nothing here hears hall.air.temperature",
+    "hall.cellar.on = true": "hears nothing of hall.cellar",
+    "hall.bell.released": "has no event released that fan hears",
+}
+
+
+@pytest.mark.parametrize("act", FAR_ACTS)
+def test_what_the_script_says_for_another_is_checked(lodge, act):
+    home = root(lodge())
+    (home / "rehearsals" / "fan.toml").write_text(
+        f'[rehearsal]\nlasts = "5s"\n[[step]]\nat = "1s"\nact = "{act}"\n'
+    )
+    found = [f for f in zapato.check(home).findings if f.severity == "error"]
+    assert len(found) == 1 and FAR_ACTS[act] in found[0].message, found
+    world = {"hall.door.closed": "3", "hall.door.open": "true", "hall.attic.on": "true"}
+    lines = "".join(f"{key} = {value}\n" for key, value in world.items())
+    (home / "rehearsals" / "fan.toml").write_text(f'[rehearsal]\nlasts = "5s"\n[world]\n{lines}')
+    found = [(f.code, f.place.line) for f in zapato.check(home).findings if f.severity == "error"]
+    assert found == [("link-type", 4), ("link-unknown", 5), ("link-unknown", 6)]
+    (home / "rehearsals" / "fan.toml").write_text('[rehearsal]\nlasts = "5s"\n')
+    assert any("nothing of hall" in note for note in zapato.rehearse(home / "devices" / "fan.toml").notes)
+
+
 def test_on_the_command_line(lodge, cli, tmp_path):
     home = root(lodge())
     ran = cli(
