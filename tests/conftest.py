@@ -188,7 +188,9 @@ def in_the_vm(
     }
     said: list[bytes] = []
     disk = Disk({"app": program, "shims": shims(), "stage": {"pipe": b""}}, flash, lambda name: None)
-    machine = Machine(heap, disk, lambda name, data: "", said.append, {"MICROPYPATH": "/shims:/app"})
+    machine = Machine(
+        "esp32", 1 << 16, heap, disk, lambda name, data: "", said.append, {"MICROPYPATH": "/shims:/app"}
+    )
     code = machine.run("test_main")
     text = b"".join(said).decode()
     assert code == 0, text

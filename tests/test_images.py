@@ -152,7 +152,11 @@ def test_the_board_boots_from_exactly_these_bytes(put, name):
     base = read_base(path.parent / "base.img", board)
     at, size = data_place(board, base)
     assert (at, size) == ((0x12C000, 0xD4000) if "rp2040" in name else board.partition)
-    assert flash[base.at : base.at + len(base.data)] == base.data
+    there = flash[base.at : base.at + len(base.data)]
+    if board.chip.id == "esp8266":  # starts with the flash that its header says: 4 MiB on two lines, 1 MiB
+        assert there[2:4] == (b"\x02\x40" if board.flash > 1 << 20 else b"\x02\x20")
+        there = there[:2] + base.data[2:4] + there[4:]
+    assert there == base.data
     data = flash[at:] + b"\xff" * (size - len(flash[at:]))
     place = Place(zapato.load(path), LittleFlash(board.chip, data, lambda: PowerCut(1)), seconds=30)
     place.air.known = ("hall", "larch and stone")

@@ -229,7 +229,7 @@ def machine(source: str, host=lambda name, data: "", heap: int = 65_536) -> tupl
     program = {"probe.mpy": compile_all({"probe": source}, cache_folder())["probe"]}
     said: list[bytes] = []
     disk = Disk({"app": program}, Flash(), lambda name: None)
-    return Machine(heap, disk, host, said.append, {"MICROPYPATH": "/app"}), said
+    return Machine("esp32", 1 << 16, heap, disk, host, said.append, {"MICROPYPATH": "/app"}), said
 
 
 def test_the_vm_is_one_of_32_bits_with_the_heap_it_is_given():

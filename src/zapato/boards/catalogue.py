@@ -100,6 +100,7 @@ def chip_of(data: Mapping[str, Any]) -> Chip:
         input_high=data.get("input_high", 0.0),
         draw=Draw(**data.get("draw", {})),
         total=data.get("total", 0.0),
+        speed=data.get("speed", 50_000),
     )
 
 
@@ -156,6 +157,7 @@ def board_of(data: Mapping[str, Any]) -> Board:
         flash=data.get("flash", silicon.flash),
         analog=Analog(own.low, analog["high"], own.bits, own.source) if analog else own,
         analog_why=analog["why"] if analog else "",
+        flash_mode=data.get("flash_mode", "dio"),
         images=tuple(data.get("images", ["bin"])),
         ethernet=data.get("ethernet", ""),
         rmii=Rmii(**data["rmii"]) if "rmii" in data else None,

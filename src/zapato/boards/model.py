@@ -141,6 +141,7 @@ class Chip:
         collect_share: the port collects whenever this share of the heap was allocated; 0 where it sets none.
         pins: by GPIO number.
         why: reasons that checks quote, by topic.
+        speed: instructions of the VM that the chip does in a ms, the unkind end.
         draw: what it takes itself; total: A that all its outputs give together at the most, 0 where not stated.
         routes: "uart.tx" -> controller number -> the pins it reaches; a function that is absent reaches any pin.
     """
@@ -173,6 +174,7 @@ class Chip:
     input_high: float = 0.0
     draw: Draw = field(default_factory=Draw)
     total: float = 0.0
+    speed: int = 50_000
 
 
 @dataclass(eq=False, repr=False)
@@ -252,6 +254,7 @@ class Board:
         headers: the rows of pins in physical order, seen from above, antenna or USB as `layout` says.
         analog: range at the board's analog pins where the board divides it, else the chip's.
         rail_ma: what the 3.3 V rail gives to parts, mA; 0 where no source states it.
+        flash_mode: how the flash is read: "dio" on two lines, "dout" also on chips with the flash inside.
         images: forms of a whole-flash image, "bin" or "uf2".
         resistors: GPIO number -> ("up" or "down", ohms) of a resistor that the board has on the pin.
         wants: what a bare module needs around it before it starts, in words.
@@ -270,6 +273,7 @@ class Board:
     flash: int
     analog: Analog
     analog_why: str
+    flash_mode: str = "dio"
     images: tuple[str, ...] = ("bin",)
     ethernet: str = ""
     rmii: Rmii | None = None

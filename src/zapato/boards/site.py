@@ -65,6 +65,12 @@ def _read_resistors(value: object) -> dict[str, str]:
     return cast(dict[str, str], value)
 
 
+def _read_flash(value: object) -> int:
+    if type(value) is not int or not 1 << 18 <= value <= 1 << 28 or value & value - 1:
+        raise Wrong("takes the flash's bytes, a power of two: 4194304 is 4 MiB")
+    return value
+
+
 def _free_table(name: str, help: str) -> Field:
     return Field(name, _read_table, {"type": "object"}, help, None)
 
@@ -77,7 +83,16 @@ BOARD = Shape(
         named("id", "how device files call it: chip and shape", _ID, "an id has a-z, 0-9 and -", REQUIRED),
         text("title", "in words", REQUIRED),
         choice("chip", "the silicon on it", *chip_ids(), default=REQUIRED),
-        whole("flash", "bytes of flash", None),
+        Field("flash", _read_flash, {"type": "integer"}, "bytes of flash", None),
+        choice(
+            "flash_mode",
+            "how the flash is read; dout also where it is inside the chip",
+            "qio",
+            "qout",
+            "dio",
+            "dout",
+            default="dio",
+        ),
         whole("psram", "bytes of external memory", 0),
         text("ethernet", "the Ethernet chip, where there is one", ""),
         text("usb", "what its USB socket leads to", ""),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import itertools
 import os
 import time
 from collections.abc import Callable
@@ -9,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.boards.model import Board
-from zapato.deliver.loader import Failed, Loader, Silence, md5
+from zapato.deliver.loader import FIRST_RATE, Failed, Loader, Silence, md5
 from zapato.deliver.ports import SerialLine
 from zapato.errors import NotDelivered
 
@@ -21,6 +23,8 @@ GAP = 16 * SECTOR
 """Erased flash between two pieces from which on it is not written."""
 LISTEN = 4.0
 """Seconds to hear what the device says after its restart."""
+RETURNS = 6.0
+"""Seconds in which a port of the chip's own USB comes back after a restart."""
 TRIES = 3
 """Times that a region is written before it is told as failed."""
 DRIVE_NOTE = "INFO_UF2.TXT"
@@ -37,6 +41,7 @@ class Written:
         chip: what answered; size: bytes of flash written; seconds: that writing took.
         verified: by the loader's own digest; the ESP8266's has none, there each block has its checksum.
         said: the first lines of the device after its restart.
+        by_hand: somebody brought the board into its loader, so somebody may have to press RST, too.
     """
 
     chip: str
@@ -44,6 +49,7 @@ class Written:
     seconds: float
     verified: bool
     said: tuple[str, ...]
+    by_hand: bool = False
 
 
 def pieces(image: bytes) -> list[tuple[int, bytes]]:
@@ -91,15 +97,21 @@ def by_cable(
     line = SerialLine(port)
     try:
         loader = Loader(line)
-        _meet(loader, line, board, wait, tell)
+        by_hand = _meet(loader, line, board, wait, tell)
         found = loader.identify()
         if found != board.chip.id:
             raise NotDelivered(
                 f"the chip on {port} is an {found}, and {board.id} has an {board.chip.id}",
                 "another port, or another board in the device file",
             )
-        loader.faster(rate)
+        if line.own_usb:
+            loader.still()
+        elif not loader.faster(rate):
+            line.set_rate(FIRST_RATE)
+            tell(f"nothing is heard at {rate} baud; going on at {FIRST_RATE}", 0.0)
+            _meet(loader, line, board, wait, tell)
         loader.attach(board.flash)
+        _hold_against(board, loader.flash_size(), port)
         begun = time.monotonic()
         regions = [(at + place, data) for place, data in pieces(image)]
         for place, size in gaps(regions, at, until):
@@ -108,10 +120,12 @@ def by_cable(
         verified = _write(loader, regions, tell)
         took = time.monotonic() - begun
         tell("starting", 1.0)
-        loader.restart()
-        line.set_rate(115_200)
+        with contextlib.suppress(NotDelivered):  # its own USB may be gone with the restart
+            loader.restart()
+            line.set_rate(FIRST_RATE)
         reset(line)
-        return Written(found, sum(len(data) for _, data in regions), took, verified, said(line, loader.heard))
+        first = said(line, loader.heard)
+        return Written(found, sum(len(data) for _, data in regions), took, verified, first, by_hand)
     except Silence as silence:
         raise NotDelivered(
             f"the chip on {port} stopped answering ({silence.what})",
@@ -138,27 +152,73 @@ def _write(loader: Loader, regions: list[tuple[int, bytes]], tell: Tell) -> bool
     return verified
 
 
-def _meet(loader: Loader, line: SerialLine, board: Board, wait: float, tell: Tell) -> None:
-    """Bring the chip into its loader by the port's lines, or wait for a hand to do it."""
+def _hold_against(board: Board, there: int, port: str) -> None:
+    """The flash that is there must be the board's: the file system does not mount on another number of blocks, or one is made anew over it.
+
+    The ESP8266 goes by the size in the image's header, so more than that does no harm there. Raises NotDelivered.
+    """
+    enough = there >= board.flash if board.chip.port == "esp8266" else there == board.flash
+    if not there or enough:
+        return
+    raise NotDelivered(
+        f"the flash on {port} has {_size(there)}, and {board.id} has {_size(board.flash)}",
+        f"another board in the device file, or a file boards/NAME.toml of the site with flash = {there}",
+    )
+
+
+def _size(count: int) -> str:
+    return f"{count / 1048576:g} MiB"
+
+
+def _meet(loader: Loader, line: SerialLine, board: Board, wait: float, tell: Tell) -> bool:
+    """Bring the chip into its loader by the port's lines, or wait for a hand to do it; True where a hand did.
+
+    A port of the chip's own USB goes away when somebody presses RST, and comes back.
+    """
     until = time.monotonic() + wait
     tell("; ".join(board.boot_mode), 0.0)
-    while True:
-        _into_loader(line)
-        for _ in range(5):
-            if loader.greet():
-                return
+    for number in itertools.count():
+        try:
+            if line.own_usb:
+                _into_loader_by_usb(line)
+            else:
+                _into_loader(line, HOLDS[number % len(HOLDS)])
+            for _ in range(5):
+                if loader.greet():
+                    return number >= len(HOLDS)
+        except NotDelivered:
+            left = until - time.monotonic()
+            if left <= 0 or not line.reopen(left):
+                raise
         if time.monotonic() > until:
-            raise NotDelivered(
-                f"nothing on {line.name} answers as a loader", f"by hand: {'; '.join(board.boot_mode)}"
-            )
+            break
+    raise NotDelivered(
+        f"nothing on {line.name} answers as a loader", f"by hand: {'; '.join(board.boot_mode)}"
+    )
 
 
-def _into_loader(line: SerialLine) -> None:
+HOLDS = (0.05, 0.55)
+"""Seconds that the boot pin stays low after reset is let go: a slow supply wants the longer one."""
+
+
+def _into_loader(line: SerialLine, hold: float) -> None:
     """Reset with the boot pin low: RTS pulls reset, DTR the boot pin, on boards that are wired so."""
     line.lines(reset=True, boot=False)
     time.sleep(0.1)
     line.lines(reset=False, boot=True)
-    time.sleep(0.05)
+    time.sleep(hold)
+    line.lines(reset=False, boot=False)
+
+
+def _into_loader_by_usb(line: SerialLine) -> None:
+    """The same through the chip's own USB unit, which reads the order of the lines: both off in the middle would end it."""
+    line.lines(reset=False, boot=False)
+    time.sleep(0.1)
+    line.lines(reset=False, boot=True)
+    time.sleep(0.1)
+    line.lines(reset=True, boot=True)
+    line.lines(reset=True, boot=False)
+    time.sleep(0.1)
     line.lines(reset=False, boot=False)
 
 
@@ -187,11 +247,16 @@ def _region(loader: Loader, at: int, data: bytes, tell: Callable[[float], None])
 
 
 def said(line: SerialLine, heard: bytes) -> tuple[str, ...]:
-    """The first lines that the device says, `heard` being the first of them."""
+    """The first lines that the device says, `heard` being the first of them. Its port may go away with the restart, and come back."""
     until = time.monotonic() + LISTEN
     while time.monotonic() < until and heard.count(b"\n") < 12:
-        line.patience(0.2)
-        heard += line.read(1 << 12)
+        try:
+            line.patience(0.2)
+            heard += line.read(1 << 12)
+        except NotDelivered:
+            if not line.reopen(RETURNS):
+                break
+            until = time.monotonic() + LISTEN
     text = heard.decode("utf-8", "replace").replace("\r", "")
     return tuple(row for row in text.split("\n") if row.strip() and row.isprintable())
 

@@ -15,11 +15,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from zapato.deliver.registers import flash_bytes, identification, stilled
 from zapato.errors import NotDelivered
 
 END, ESCAPE, ESCAPED_END, ESCAPED_ESCAPE = 0xC0, 0xDB, 0xDC, 0xDD
 FLASH_BEGIN, FLASH_DATA, FLASH_END = 0x02, 0x03, 0x04
-SYNC, READ_REGISTER = 0x08, 0x0A
+SYNC, WRITE_REGISTER, READ_REGISTER = 0x08, 0x09, 0x0A
 FLASH_SIZES, FLASH_ATTACH, CHANGE_RATE = 0x0B, 0x0D, 0x0F
 PACKED_BEGIN, PACKED_DATA, PACKED_END, FLASH_MD5 = 0x10, 0x11, 0x12, 0x13
 GREETING = b"\x07\x07\x12\x20" + b"\x55" * 32
@@ -48,6 +49,8 @@ ERASING = 40.0
 """Seconds that erasing a MiB may take: the slowest flash chips have 400 ms for a sector of 4 KiB at the most, 45 as a rule."""
 OUTSIDE = 4096
 """Bytes outside of frames that are kept."""
+FIRST_RATE = 115_200
+"""Baud at which every loader begins."""
 TRIES = 4
 """Times that a block is sent before the line is given up."""
 
@@ -160,6 +163,9 @@ class Loader:
             except Silence:
                 if left == 1:
                     raise
+            except Failed as failed:
+                if left == 1 or failed.code not in AGAIN:
+                    raise
         raise AssertionError("no tries")
 
     def _checked(self, op: int, value: int, answer: bytes) -> tuple[int, bytes]:
@@ -188,25 +194,66 @@ class Loader:
 
     def identify(self) -> str:
         """The chip, by its magic value. Raises NotDelivered where that is not known."""
-        value, _ = self.ask(READ_REGISTER, struct.pack("<I", MAGIC_AT))
-        if value not in MAGIC:
-            raise NotDelivered(f"a chip that is not known here answers (it calls itself {value:#010x})")
+        value = 0
+        for _ in range(TRIES):
+            value, _ = self.ask(READ_REGISTER, struct.pack("<I", MAGIC_AT))
+            if value in MAGIC:
+                break
+        else:
+            raise NotDelivered(
+                f"a chip that is not known here answers (it calls itself {value:#010x})",
+                "zapato boards lists the chips that are known; a shorter cable where the line is bad",
+            )
         self.chip = MAGIC[value]
         return self.chip
 
-    def faster(self, rate: int) -> None:
-        """Go on at another rate; the ESP8266's ROM has found its own by the greeting."""
-        if self.chip != "esp8266":
-            self.ask(CHANGE_RATE, struct.pack("<II", rate, 0))
-            self.line.set_rate(rate)
-            time.sleep(0.05)
-            self.line.drop_input()
+    def faster(self, rate: int) -> bool:
+        """Go on at another rate; False where nothing is heard at that one. The ESP8266's ROM has found its own by the greeting."""
+        if self.chip == "esp8266" or rate == FIRST_RATE:
+            return True
+        self.ask(CHANGE_RATE, struct.pack("<II", rate, 0))
+        self.line.set_rate(rate)
+        time.sleep(0.05)
+        self.line.drop_input()
+        try:
+            self.ask(READ_REGISTER, struct.pack("<I", MAGIC_AT), seconds=0.5)
+        except Silence:
+            return False
+        return True
+
+    def put(self, address: int, value: int) -> None:
+        """Write a register."""
+        self.ask(WRITE_REGISTER, struct.pack("<4I", address, value, 0xFFFFFFFF, 0))
+
+    def still(self) -> None:
+        """Switch off the watchdogs that would restart the chip in the middle of a long write."""
+        for address, value in stilled(self.chip):
+            self.put(address, value)
+
+    def flash_size(self) -> int:
+        """Bytes of the flash chip that is there, as it says itself twice alike; 0 where it says nothing sensible."""
+        found = [self._flash_size() for _ in range(2)]
+        while found[-1] != found[-2] and len(found) < TRIES + 2:
+            found.append(self._flash_size())
+        return found[-1] if found[-1] == found[-2] else 0
+
+    def _flash_size(self) -> int:
+        writes, done, answer = identification(self.chip)
+        for address, value in writes:
+            self.put(address, value)
+        for _ in range(10):
+            if self.ask(READ_REGISTER, struct.pack("<I", done))[0] == 0:
+                return flash_bytes(self.ask(READ_REGISTER, struct.pack("<I", answer))[0])
+        return 0
 
     # --- the flash
 
     def attach(self, size: int) -> None:
         """Connect the flash chip of `size` bytes."""
         if self.chip == "esp8266":
+            self.ask(
+                FLASH_BEGIN, struct.pack("<4I", 0, 0, BLOCK, 0)
+            )  # connects the flash's pins, erases nothing
             return
         self.ask(FLASH_ATTACH, struct.pack("<II", 0, 0))
         self.ask(FLASH_SIZES, struct.pack("<6I", 0, size, 1 << 16, 1 << 12, 1 << 8, 0xFFFF))
@@ -235,14 +282,14 @@ class Loader:
             tell((number + 1) / blocks)
 
     def _block(self, op: int, number: int, block: bytes) -> None:
-        """One block; one that the line harmed is refused by its checksum and sent again."""
+        """One block; one that is refused is sent again, except where the chip says that its flash is at fault."""
         data = struct.pack("<4I", len(block), number, 0, 0) + block
         for left in range(TRIES, 0, -1):
             try:
                 self.ask(op, data, checksum(block), ANSWER, tries=1)
                 return
             except Failed as failed:
-                if failed.code != HARMED or left == 1:
+                if failed.code not in AGAIN or left == 1:
                     raise
 
     def digest(self, at: int, size: int) -> str:
@@ -270,6 +317,8 @@ class Loader:
 
 HARMED = 0x07
 """Error of a message whose checksum is wrong."""
+AGAIN = (0x05, 0x06, HARMED, 0x0A)
+"""Errors of a message that may do better when it is sent once more: not valid, not acted on, harmed, waited too long for the flash."""
 ERRORS = {
     0x05: "the message is not valid",
     0x06: "it could not act on the message",

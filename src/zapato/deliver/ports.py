@@ -12,13 +12,14 @@ from typing import Any
 
 from zapato.errors import NotDelivered
 
+OWN_USB = "the chip's own USB"
 BRIDGES = {
     0x10C4: "a serial bridge",
     0x1A86: "a serial bridge",
     0x0403: "a serial bridge",
     0x067B: "a serial bridge",
-    0x303A: "the chip's own USB",
-    0x2E8A: "the chip's own USB",
+    0x303A: OWN_USB,
+    0x2E8A: OWN_USB,
 }
 """What hangs on a port, by the USB vendor's number (USB-IF)."""
 
@@ -121,9 +122,59 @@ class SerialLine:
                 self._port.timeout = seconds
 
     def lines(self, reset: bool, boot: bool) -> None:
-        """Pull the chip's reset and boot pins low, where the board has them on RTS and DTR; others do not care."""
+        """Pull the chip's reset and boot pins low, where the board has them on RTS and DTR; others do not care.
+
+        Both change in one step where the system can; else the boot pin changes before reset is let go, and after it is pulled.
+        """
         with contextlib.suppress(OSError, *LOST):
-            self._port.rts, self._port.dtr = reset, boot
+            if self._at_once(reset, boot):
+                return
+            if reset:
+                self._port.rts, self._port.dtr = reset, boot
+            else:
+                self._port.dtr, self._port.rts = boot, reset
+
+    def _at_once(self, reset: bool, boot: bool) -> bool:
+        """Set both lines with one call of the system; False where it has none, or the port does not take it."""
+        try:
+            import fcntl
+            import struct
+            import termios
+        except ImportError:  # Windows
+            return False
+        try:
+            row = bytearray(4)
+            fcntl.ioctl(self._port.fileno(), termios.TIOCMGET, row)
+            (before,) = struct.unpack("I", row)
+            wanted = (termios.TIOCM_RTS * reset) | (termios.TIOCM_DTR * boot)
+            after = before & ~(termios.TIOCM_RTS | termios.TIOCM_DTR) | wanted
+            fcntl.ioctl(self._port.fileno(), termios.TIOCMSET, struct.pack("I", after))
+        except OSError:
+            return False
+        return True
+
+    @property
+    def own_usb(self) -> bool:
+        """True where the chip's own USB is at the other end, and not a serial bridge."""
+        from serial.tools.list_ports import comports
+
+        return any(
+            str(each.device) == self.name and BRIDGES.get(each.vid or 0) == OWN_USB for each in comports()
+        )
+
+    def reopen(self, seconds: float) -> bool:
+        """A port of the chip's own USB goes away when the chip restarts: look for it again; False where it stays away."""
+        import serial
+
+        self.close()
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            try:
+                self._port = serial.Serial(self.name, 115_200, timeout=0.25, write_timeout=10, exclusive=True)
+                return True
+            except (OSError, ValueError):
+                time.sleep(0.1)
+        return False
 
     def close(self) -> None:
         with contextlib.suppress(OSError, *LOST):

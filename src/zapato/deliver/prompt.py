@@ -32,10 +32,9 @@ TRIES = 4
 """Times that a file is written before it is told as failed."""
 HELPERS = """
 import binascii, hashlib, machine, os, sys
-try:
-    dog = machine.WDT(timeout=8000)
-except TypeError:
-    dog = machine.WDT()
+dog = machine.WDT(timeout=5000)
+if 'start' in sys.modules:
+    sys.modules['start'].safe()
 def put(text):
     dog.feed()
     f.write(binascii.a2b_base64(text))
@@ -54,12 +53,14 @@ def digest(name):
     return binascii.hexlify(total.digest()).decode()
 def all(folder):
     found = []
+    dog.feed()
     for name in os.listdir(folder or '/'):
         path = folder + '/' + name
         found += all(path) + [path + '/'] if os.stat(path)[0] & 0x4000 else [path]
     return found
 """
-"""What the board is told first, piece by piece; the watchdog of a program that ran before goes on wanting to be fed."""
+"""What the board is told first, piece by piece; the watchdog of a program that ran before goes on wanting to be fed.
+Outputs of a program that was interrupted go to their safe levels."""
 
 
 class Wrong(Exception):

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 
 from zapato.design.model import Design, once
 from zapato.design.scope import HOURS
+from zapato.design.serial import serial_controllers
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.hours import CLOCK
 from zapato.lang.source import Keys
@@ -17,7 +19,14 @@ from zapato.parts.model import Driver, Part
 def drivers(design: Design) -> dict[str, Driver]:
     """The driver of each part that has one, by the part's name."""
     found = {part.name: part.kind.driver(part) for part in design.parts.values() if part.placed}
-    return {name: driver for name, driver in found.items() if driver}
+    controllers = serial_controllers(design)
+    return {
+        name: replace(driver, arguments=(*driver.arguments, controllers[name].number))
+        if name in controllers
+        else driver
+        for name, driver in found.items()
+        if driver
+    }
 
 
 def follows(part: Part) -> bool:

@@ -1,6 +1,7 @@
 """The vendor's MicroPython image: what it is, for which chip, and where it leaves the data partition.
 
-Sources: ESP-IDF Programming Guide, App Image Format and Partition Tables; ESP8266 Firmware Image Format (magic, segments);
+Sources: ESP-IDF Programming Guide, App Image Format and Partition Tables; ESP8266 Firmware Image Format (magic, flash mode and
+size, segments);
 UF2 specification (block layout, family ids); pico-sdk, binary_info (marker, entries, block devices); MicroPython,
 ports/esp32/main.c (without a "vfs" partition all that is behind the last one), ports/esp8266/boards/*.ld.
 """
@@ -254,6 +255,28 @@ def _block_device(flash: bytes) -> tuple[int, int] | None:
     except struct.error:
         return None
     return None
+
+
+FLASH_MODES = {"qio": 0, "qout": 1, "dio": 2, "dout": 3}
+"""Byte 2 of an image's header: how many lines the flash is read on."""
+FLASH_SIZES = {1 << 19: 0, 1 << 18: 1, 1 << 20: 2, 1 << 21: 3, 1 << 22: 4, 1 << 23: 8, 1 << 24: 9}
+"""The upper half of byte 3 of an ESP8266 image's header: the flash's bytes, by which the SDK and the file system go."""
+
+
+def configured(base: Base, board: Board) -> bytes:
+    """The image with the board's flash in its header, where the chip starts by that.
+
+    The vendor's ESP8266 file serves every size, so its header says none of them for sure; no checksum covers these bytes.
+    """
+    if base.chip != "esp8266":
+        return base.data
+    mode, size = FLASH_MODES[board.flash_mode], FLASH_SIZES.get(board.flash)
+    if size is None:
+        raise Refused(
+            f"an ESP8266 cannot start from a flash of {board.flash / 1048576:g} MiB",
+            f"flash of the board: one of {', '.join(map(str, FLASH_SIZES))}",
+        )
+    return base.data[:2] + bytes([mode, size << 4 | base.data[3] & 0x0F]) + base.data[4:]
 
 
 _READERS: dict[str, Callable[[bytes, Board], Base]] = {"esp32": _esp32, "esp8266": _esp8266, "uf2": _uf2}

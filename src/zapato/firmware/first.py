@@ -16,6 +16,7 @@ from zapato.firmware.base import (
     UF2_MAGIC,
     UF2_SECOND,
     Base,
+    configured,
 )
 
 PAYLOAD = 256
@@ -39,7 +40,7 @@ def first_image(board: Board, base: Base, data: bytes) -> bytes:
         raise Refused("the base reaches into its own data partition", "another base image")
     if board.chip.port == "rp2":
         return _uf2([(0, base.data), (at, data)])
-    head = ERASED * base.at + base.data
+    head = ERASED * base.at + configured(base, board)
     return head.ljust(at, ERASED) + data
 
 

@@ -10,6 +10,7 @@ import ast
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from zapato.boards.port import port
 from zapato.design.authority import authority
 from zapato.design.commands import read_text
 from zapato.design.links import Link, rearmed
@@ -17,6 +18,7 @@ from zapato.design.model import Design
 from zapato.design.others import Heard
 from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
 from zapato.design.scope import HOURS
+from zapato.design.serial import serial_controllers
 from zapato.design.sun import sun_table
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import WAY
@@ -28,6 +30,8 @@ MINUTE = "@minute"
 """What conditions listen to that read the time of day."""
 ALONE = 180_000
 """ms from a power-up until the device asks for other settings where nobody let it in."""
+REST = 4000
+"""ms that the program's loop waits at the most."""
 AT_ONCE = 16
 """Statements of one module of the plan: loading a module takes its bytecode in one piece, and gives it back afterwards."""
 
@@ -63,7 +67,7 @@ def make_minimal_plan(design: Design) -> Plan:
     small = minimal(design)
     alone = runtime_modules(replace(small, wifi=None, ethernet=None, mqtt=None))
     apart = tuple(sorted({*runtime_modules(small), "update"} - {*alone}))
-    return Plan(_plans(small, _connect_minimal(small)), _levels(design), alone, apart)
+    return Plan(_plans(small, _connect_minimal(small)), _levels(design, True), alone, apart)
 
 
 def make_plan(design: Design) -> Plan:
@@ -119,8 +123,12 @@ def _given(node: ast.stmt) -> list[ast.Name]:
 
 
 def _ordered(design: Design) -> list[Part]:
-    """What a part needs before it: its bus, who offers its pins, its members; else the order of the file, what only reads last."""
+    """What a part needs before it: its bus, who offers its pins, its members; else the order of the file, what only reads last.
+
+    Serial links come first: a controller may take a pin for a moment that another part then has for itself.
+    """
     later = ("group", "sensor", "guard")
+    serial = serial_controllers(design)
     found: dict[str, Part] = {}
 
     def add(part: Part, way: tuple[str, ...] = ()) -> None:
@@ -129,7 +137,9 @@ def _ordered(design: Design) -> list[Part]:
                 add(other, (*way, part.name))
         found.setdefault(part.name, part)
 
-    for part in sorted(design.parts.values(), key=lambda part: part.kind.name in later):
+    for part in sorted(
+        design.parts.values(), key=lambda part: (part.name not in serial, part.kind.name in later)
+    ):
         add(part)
     return list(found.values())
 
@@ -171,13 +181,39 @@ def _hear(heard: Heard) -> str:
     return f"{heard.code} = Far({', '.join(['d', *given])})"
 
 
-def _levels(design: Design) -> str:
+def _levels(design: Design, minimal: bool = False) -> str:
     rows: list[tuple[int, int]] = []
     for use in design.uses:
         if use.need.use == "output" and use.need.active and use.pin.gpio >= 0:
             active = int(use.need.active == "high")
             rows.append((use.pin.gpio, active if use.part.get("start", "off") == "on" else 1 - active))
-    return f"OUT = {tuple(rows)!r}\n{_offered_levels(design)}"
+    return f"OUT = {tuple(rows)!r}\nMODULATED = {_modulated(design)!r}\n{_watchdog(design, minimal)}{_offered_levels(design)}"
+
+
+def _modulated(design: Design) -> tuple[int, ...]:
+    """The pins whose modulation goes on after they were made plain outputs, until it is ended."""
+    if design.board is None or not port(design.board.chip.port).pwm.outlives:
+        return ()
+    return tuple(use.pin.gpio for use in design.uses if use.need.pwm and use.pin.gpio >= 0)
+
+
+def _watchdog(design: Design, minimal: bool) -> str:
+    """What the port begins with: interfaces of its radio to be switched off (0 station, 1 access point); the watchdog's period, how long
+    the loop waits at the most, and whether the watchdog begins before the program is loaded."""
+    if design.board is None:
+        return ""
+    known = port(design.board.chip.port)
+    dog = known.watchdog
+    silent = ((1,) if design.wifi is not None else (0, 1)) if known.radio.remembers else ()
+    return f"SILENT = {silent!r}\nDOG = {dog.timeout}\nREST = {min(REST, dog.patience * 5 // 8)}\nWATCHED = {not (minimal and _late(design))}\n"
+
+
+def _late(design: Design) -> bool:
+    """The access point scans, which takes longer than the watchdog waits: the minimal program starts it only without one."""
+    if design.board is None or design.wifi is None:
+        return False
+    known = port(design.board.chip.port)
+    return known.watchdog.patience <= known.time.scan
 
 
 def _offered_levels(design: Design) -> str:
@@ -298,6 +334,10 @@ def _connect_minimal(design: Design) -> Iterable[str]:
     given = f"settings or {{}}, {design.wifi is not None}, {design.mqtt is not None}"
     yield f"    if __import__('access').opened(d, {given}):"
     yield "        return"
+    if _late(design):
+        yield "    import start"
+        yield "    start.watch()"
+        yield "    d.dog = start.dog"
     yield from (line.replace(f"from {BUNDLE} ", f"from {WAY} ") for line in _network(design))
     yield f"    from {WAY} import Update"
     yield f"    Update(d, {'mqtt' if design.mqtt else None})"

@@ -21,8 +21,7 @@ def _needs(part: Part) -> Iterable[Need]:
 
 def _driver(part: Part) -> Driver | None:
     pins = {line: at.gpio for line, at in part.pins.items()}
-    console = any(at.console for at in part.pins.values())
-    given = (pins.get("tx"), pins.get("rx"), part.get("baud", 9600), pins.get("enable"), console)
+    given = (pins.get("tx"), pins.get("rx"), part.get("baud", 9600), pins.get("enable"))
     return Driver("bus_uart", "Uart", given, ("uart",))
 
 

@@ -359,10 +359,14 @@ class Access:
         self.tried += 1
         status = self.radio(self.wlan.status)
         if status == getattr(network, "STAT_WRONG_PASSWORD", -3):
-            self.fail("the network does not take this password")
+            self.fail("the network refuses this password")
         elif self.tried > _TRY:
             absent = status == getattr(network, "STAT_NO_AP_FOUND", -2)
-            self.fail("no network of this name is heard; it hears 2.4 GHz only" if absent else "the network gives it no address")
+            self.fail(
+                "no network of this name is heard; it hears 2.4 GHz only"
+                if absent
+                else "the network did not let it in: check the password; the signal may be too weak"
+            )
 
     def fail(self, why):
         self.state, self.why = "failed", why

@@ -23,9 +23,9 @@ class Links:
 
 
 class Uart(Part):
-    def __init__(self, d, name, tx, rx, baud, enable, console):
+    def __init__(self, d, name, tx, rx, baud, enable, number):
         super().__init__(d, name)
-        self.uart = opened_line(tx, rx, baud, console)
+        self.uart = opened_line(number, tx, rx, baud)
         self.byte = 10000 / baud  # ms that a byte takes
         self.enable = None if enable is None else Pin(enable, Pin.OUT, value=0)
         self.hear = None  # who takes what comes

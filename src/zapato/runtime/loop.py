@@ -64,7 +64,8 @@ class Device:
         self.net = None  # the way to others
         self.out = None  # what is said goes here, where there is a broker
         self.lamp = None  # the status LED
-        self.dog = None  # the watchdog, which the way up lets off the leash
+        self.dog = None  # the watchdog, started before the program is loaded
+        self.rest = 4000  # ms that the loop waits at the most
         self.store = None  # what outlives a power cut
         self.seconds = 0
         self.counted = time.ticks_ms()
@@ -241,11 +242,11 @@ class Device:
         # Run the timers that are due; how long until the next one, in ms.
         for _ in range(_TURN):
             if not self.timers:
-                return 4000
+                return self.rest
             timer = self.timers[0]
             left = time.ticks_diff(timer[0], time.ticks_ms())
             if left > 0:
-                return left if left < 4000 else 4000
+                return left if left < self.rest else self.rest
             del self.timers[0]
             if timer[3]:
                 self.arm(timer, timer[3])

@@ -4,6 +4,7 @@ import os
 import sys
 import time
 
+import levels
 import machine
 from micropython import const
 
@@ -30,7 +31,18 @@ def forget_all(d):
             pass
     d.store = None
     d.note("kept values%s forgotten" % (", network and broker are" if leave_network() else " are; network and broker could not be"))
-    d.after(500, machine.reset)
+    d.after(500, begin_anew)
+
+
+def begin_anew():
+    # Where the port keeps network names and passwords of its own, they stand in the last three sectors of the flash.
+    if levels.SILENT:
+        import esp
+
+        end = esp.flash_size() // 4096  # type: ignore
+        for sector in (end - 1, end - 2, end - 3):
+            esp.flash_erase(sector)  # type: ignore
+    machine.reset()
 
 
 def leave_network():

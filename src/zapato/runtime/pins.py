@@ -7,4 +7,5 @@ def output_pin(d, at, level):
 
 
 def input_pin(d, at, pull):
-    return Pin(at, Pin.IN, (None, Pin.PULL_UP, Pin.PULL_DOWN)[pull])
+    # A port without pull-downs has no name for them.
+    return Pin(at, Pin.IN, Pin.PULL_UP if pull == 1 else Pin.PULL_DOWN if pull else None)

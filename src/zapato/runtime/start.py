@@ -9,49 +9,68 @@ from machine import Pin
 
 
 def safe():
+    # Software modulation goes on under a plain output: it is ended first, where the port has such.
+    for gpio in levels.MODULATED:
+        machine.PWM(Pin(gpio)).deinit()
     for gpio, level in levels.OUT:
         Pin(gpio, Pin.OUT, value=level)
+
+
+def feed():
+    if dog:
+        dog.feed()
 
 
 def rest():
     # What a pause before a restart does all the while.
     safe()
-    if dog:
-        dog.feed()
+    feed()
 
 
-safe()
+for _gpio, _level in levels.OUT:
+    Pin(_gpio, Pin.OUT, value=_level)
 dog = None
 
 
-def watched():
-    # The watchdog: the longest that every port's can wait; the ESP8266's has one time only.
-    try:
-        return machine.WDT(timeout=8000)
-    except TypeError:
-        return machine.WDT()
+def watch():
+    # From here on the chip restarts where nobody feeds it.
+    global dog
+    dog = machine.WDT(timeout=levels.DOG)
 
 
 def run():
-    global dog
-    dog = watched()
-    error = go()  # whose own variables are gone by now, and with them what they held
-    safe()
+    if levels.WATCHED:
+        watch()
+    for each in levels.SILENT:  # what the radio of this port begins with by itself
+        import network
+
+        network.WLAN(each).active(False)
+    error = None
+    try:
+        error = go()  # whose own variables are gone by now, and with them what they held
+    finally:
+        safe()  # whatever ended it, an interruption from the console too
     end(error)
 
 
 def go():
     try:
+        feed()
+        __import__("device")
+        feed()
         import plan
 
         plan.d.dog = dog  # type: ignore
-
+        plan.d.rest = levels.REST
         for name in plan.MORE:
             gc.collect()
+            feed()
             __import__(name)
         print(plan.d.name, plan.d.version)
+        feed()
         __import__("joins").connect(plan)
         gc.collect()
+        feed()
         plan.d.run()
     except Exception as error:
         return error

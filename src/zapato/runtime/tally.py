@@ -10,6 +10,7 @@ _SAVES = const(300000)  # ms between two keepings: flash wears
 _MINUTE = const(60000)
 _TIMES = const(0)
 _SPAN = const(1)
+_GROWTH = const(2)
 
 
 class Tally(Part):
@@ -17,14 +18,18 @@ class Tally(Part):
         super().__init__(d, name)
         self.counts = counts
         self.props = ("total", "today") if daily else ("total",)
+        # Amounts are whole thousandths: a float of 30 or 32 bits stops growing where a step is less than its last digit.
+        self.unit = 1000 if counts == _GROWTH else 1
         found = store_of(d).kept.get(name)
-        self.total = self.today = 0
+        self.sums = [0, 0]
         self.of_day = None
         try:
-            self.total, self.today = number(found[0]), number(found[1])  # type: ignore
+            unit = self.unit if len(found) < 4 else 1  # an earlier version kept units
+            self.sums = [round(number(each) * unit) for each in found[:2]]  # type: ignore
             self.of_day = found[2]  # type: ignore
         except (TypeError, ValueError, IndexError, KeyError):  # nothing kept, or not by us
             pass
+        self.total, self.today = self.amount(0), self.amount(1)
         self.was = self.read = None
         self.since = self.saved = time.ticks_ms()
         if daily:
@@ -53,22 +58,33 @@ class Tally(Part):
         elif value is None:
             self.was = before  # as after a silence: what it grew meanwhile counts
         elif before is not None and value > before:
-            more = value - before
+            more = round((value - before) * self.unit)
+            if not more:
+                self.was = before  # too little yet: it adds up
         if more:
             self.grow(more)
         ended = before and not value
         if more or ended:
             self.keep(ended or self.counts == _TIMES or time.ticks_diff(now, self.saved) >= _SAVES)
 
+    def amount(self, at):
+        whole, part = divmod(self.sums[at], self.unit)
+        return self.sums[at] / self.unit if part else whole
+
     def grow(self, more):
-        self.total = round(self.total + more, 3)
+        self.sums[0] += more
+        self.sums[1] += more
+        self.told()
+
+    def told(self):
+        self.total = self.amount(0)
         self.d.changed(self, "total")
         if len(self.props) > 1:
-            self.today = round(self.today + more, 3)
+            self.today = self.amount(1)
             self.d.changed(self, "today")
 
     def keep(self, soon):
-        kept = [self.total, self.today, self.of_day]
+        kept = self.sums + [self.of_day, self.unit]
         if soon:
             self.saved = time.ticks_ms()
             self.d.store.put(self.name, kept)
@@ -81,7 +97,7 @@ class Tally(Part):
             return
         self.weigh()
         if self.of_day is not None:
-            self.today = 0
+            self.sums[1] = self.today = 0
             self.d.changed(self, "today")
         self.of_day = day
         self.keep(True)
@@ -90,8 +106,7 @@ class Tally(Part):
         if action != "clear" or given:
             return False
         self.weigh()
-        self.total = self.today = 0
-        for name in self.props:
-            self.d.changed(self, name)
+        self.sums = [0, 0]
+        self.told()
         self.keep(True)
         return True

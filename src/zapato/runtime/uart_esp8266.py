@@ -2,12 +2,15 @@
 import os
 from machine import Pin, UART
 
+_lines = {}  # pins of controller 0, which making the other one would swap back
 
-def opened_line(tx, rx, baud, console):
-    if tx == 2:
-        return UART(1, baudrate=baud)
+
+def opened_line(number, tx, rx, baud):
+    if number:
+        return UART(1, baudrate=baud, **_lines)
     if hasattr(os, "dupterm"):
         os.dupterm(None, 1)  # the console gives it up
     if 15 == tx or 13 == rx:
-        return UART(0, baudrate=baud, rxbuf=256, tx=Pin(15), rx=Pin(13))
-    return UART(0, baudrate=baud, rxbuf=256)
+        _lines["tx"] = Pin(15)
+        _lines["rx"] = Pin(13)
+    return UART(0, baudrate=baud, rxbuf=256, **_lines)

@@ -2,10 +2,10 @@
 from machine import Pin, UART
 
 
-def opened_line(tx, rx, baud, console):
+def opened_line(number, tx, rx, baud):
     lines = {}
     if tx is not None:
         lines["tx"] = Pin(tx)
     if rx is not None:
         lines["rx"] = Pin(rx)
-    return UART(((rx if tx is None else tx) + 4) // 8 & 1, baudrate=baud, rxbuf=256, **lines)  # type: ignore
+    return UART(number, baudrate=baud, rxbuf=256, **lines)

@@ -10,6 +10,7 @@ import machine
 from micropython import const
 from loop import Device
 from own_update import put, rank, same, seal
+from start import feed
 
 _PACKET = const(700)  # bytes of an incoming packet
 _PIECE = const(512)  # bytes asked for at once
@@ -47,6 +48,7 @@ def pieces(file):
     view = memoryview(piece)
     while True:
         count = file.readinto(piece)
+        feed()  # hashing and copying 30 KiB take longer than the watchdog waits
         if not count:
             return
         yield view[:count]

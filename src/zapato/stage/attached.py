@@ -8,9 +8,11 @@ from random import Random
 from typing import Any
 
 from zapato.boards.model import Board as BoardFacts
+from zapato.boards.port import Port
 from zapato.stage.beacons import Ether
 from zapato.stage.cards import Cards
 from zapato.stage.clock import Clock
+from zapato.stage.interrupts import Interrupts
 from zapato.stage.pins import Pins
 from zapato.stage.radio import NO_BUS_ANSWER
 from zapato.stage.remotes import Plug, Remote
@@ -35,9 +37,11 @@ class Attached(Cards):
     """The part of a board that these hang on; `pipe` are bytes that the shim reads next."""
 
     facts: BoardFacts
+    port: Port
     clock: Clock
     trace: Trace
     pins: Pins
+    interrupts: Interrupts
     machine: Machine | None
     random: Random
     pipe: bytes
@@ -54,6 +58,8 @@ class Attached(Cards):
         self.plugs: dict[int, Plug] = {}
         self.sounds: dict[int, Sounding] = {}
         """What microphones hear, by the pin of their signal."""
+        self.uart_keys: dict[int, int] = {}
+        """The line that each controller has."""
         self.serials: dict[int, Serial] = {}
         """Serial lines, by the pin on which they are received, or sent where there is none."""
 
@@ -103,7 +109,7 @@ class Attached(Cards):
 
         def filled() -> None:
             if self.machine is power:
-                self.pins.fired.append(FILLED + gpio)
+                self.interrupts.announce(FILLED + gpio)
 
         self.clock.after(math.ceil(words * 1000 / rate), filled)
 
@@ -154,7 +160,7 @@ class Attached(Cards):
     def _advertised(self, row: bytes) -> None:
         if self.machine:
             self.advertised.append(row)
-            self.pins.fired.append(ADVERTISED)
+            self.interrupts.announce(ADVERTISED)
 
     # --- serial lines
 
@@ -174,21 +180,64 @@ class Attached(Cards):
         return (f"{SERIAL + key}:{READ}" for key, line in self.serials.items() if line.into)
 
     def on_uart(self, data: bytes) -> None:
-        """A controller takes these pins, where the chip has it and they lead to it; -1 for a line that is not there."""
-        number, tx, rx, baud = map(int, data.split())
-        chip = self.facts.chip
-        for word, gpio in (("uart.tx", tx), ("uart.rx", rx)):
-            routes = chip.routes.get(word)
+        """A controller takes its pins, the ones that the program does not name among them, where the chip has it and they lead to it."""
+        number, tx, rx, baud, room = map(int, data.split())
+        chip, known = self.facts.chip, self.port.serial
+        if number not in range(chip.resources.uart) or (room and number in known.buffer_fixed):
+            raise Fault(1)
+        given = {"tx": tx, "rx": rx}
+        if chip.port == "esp8266":
+            self._swapped(number, given)
+        for line, gpio in given.items():
+            routes = chip.routes.get(f"uart.{line}")
             ways = [n for n, pins in (routes or {}).items() if gpio in pins]
             if gpio >= 0 and routes is not None and number not in [n % 100 for n in ways]:
                 raise Fault(1)
-        if number >= chip.resources.uart:
+        lines = {
+            line: gpio if gpio >= 0 else unasked
+            for (line, gpio), unasked in zip(given.items(), known.defaults[number], strict=True)
+        }
+        if chip.port == "esp8266" and number == 1:
+            lines = {"tx": chip.routes["uart.tx"][1][0], "rx": -1}
+        for line, gpio in lines.items():
+            if gpio >= 0:
+                self._connect(line, gpio)
+        key = lines["rx"] if rx >= 0 or (chip.port == "esp8266" and number == 0) else lines["tx"]
+        self.uart_keys[number] = key
+        self.serial(key).open(baud, hears=key == lines["rx"])
+
+    def _swapped(self, number: int, given: dict[str, int]) -> None:
+        """Both controllers of the ESP8266 take these two pairs only, and making either one says which pair controller 0 is on.
+
+        ports/esp8266/machine_uart.c, mp_machine_uart_init_helper: system_uart_swap and system_uart_de_swap.
+        """
+        pair = tuple(given.values())
+        if (pair[0] if pair[0] >= 0 else 1, pair[1] if pair[1] >= 0 else 3) not in ((1, 3), (15, 13)):
             raise Fault(1)
-        self.serial(rx if rx >= 0 else tx).open(baud, hears=rx >= 0)
+        if number == 1:
+            given.update(tx=-1, rx=-1)
+            if 0 in self.uart_keys and self.uart_keys[0] != (13 if pair[1] == 13 else 3):
+                self.serial(self.uart_keys[0]).shut()
+
+    def _connect(self, line: str, gpio: int) -> None:
+        """The controller takes the pin: a sending line rests high, a receiving one drives nothing."""
+        at = self.pins.line(gpio)
+        if line == "tx":
+            at.write(1)
+        else:
+            at.release()
+
+    def on_uart_key(self, data: bytes) -> int:
+        """Which line of the world hangs on this controller."""
+        return self.uart_keys[int(data)]
 
     def on_uart_write(self, data: bytes) -> None:
         head, _, sent = data.partition(b"\n")
         self.serial(int(head)).write(sent)
+
+    def on_uart_flush(self, data: bytes) -> None:
+        """Until all that was written is out."""
+        self.clock.busy(max(0, self.serial(int(data)).left))
 
     def on_uart_done(self, data: bytes) -> int:
         return int(self.serial(int(data)).done)

@@ -8,14 +8,15 @@ VM's memory, so that most of the program's questions need no call at all.
 from __future__ import annotations
 
 import json
-import re
 import struct
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from datetime import datetime, timedelta
 from random import Random
 from typing import Any
 
 from zapato.boards.model import Board as BoardFacts
+from zapato.boards.port import port
 from zapato.firmware.compile import names_of
 from zapato.firmware.layout import FOLDERS, SLOTS
 from zapato.firmware.program import LATER
@@ -24,13 +25,16 @@ from zapato.stage.attached import Attached
 from zapato.stage.chips import BusChip, SpiExchange, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Flash, Held, NoDevice
+from zapato.stage.heap import HeapMeter, HeapUse
+from zapato.stage.interrupts import Interrupts
 from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
-from zapato.stage.pins import Pins
+from zapato.stage.pins import REFUSED, Pins
 from zapato.stage.radio import NO_BUS_ANSWER, Radio
 from zapato.stage.sdcard import SdCard
+from zapato.stage.sdk import Remembered
 from zapato.stage.trace import Trace
-from zapato.stage.vm import Machine
+from zapato.stage.vm import CALL, OWN_CALLS, Machine
 from zapato.stage.wasi import Fault, Opened
 from zapato.stage.world import Quantities
 
@@ -38,7 +42,7 @@ TICKS = 1 << 30
 """Where the ports' counters of ms and us begin anew (py/mpconfig.h, MICROPY_PY_TIME_TICKS_PERIOD)."""
 OFFSET = TICKS - 60_000
 """The counter wraps around a minute after the start, as it does in the field."""
-SLACK = 44 * 1024
+SLACK = 64 * 1024
 """Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
@@ -49,31 +53,10 @@ REACTION = 100
 SOUND = 343.2
 """m/s in dry air at 20 °C."""
 TIMED_OUT = 110
-POWER_ON, SOFT_RESET = 1, 5
-"""Why a program began, as one port numbers it."""
-_MEM_INFO = re.compile(r"used: (\d+), free: (\d+).*?max free sz: (\d+)", re.DOTALL)
-BLOCK = 16
-"""Bytes of a block of the VM's heap."""
 
 
 class Reset(Exception):
     """The program restarted the board."""
-
-
-@dataclass
-class HeapUse:
-    """The program's memory, in bytes.
-
-    Attributes:
-        shims: what the stage's own modules took; not part of the others.
-        loaded: what stays after loading; peak: the most after a collection.
-        largest: the largest free piece at its smallest.
-    """
-
-    shims: int = 0
-    loaded: int = 0
-    peak: int = 0
-    largest: int = 0
 
 
 @dataclass
@@ -124,10 +107,16 @@ class Board(Radio, Attached):
 
     def __post_init__(self) -> None:
         chip = self.facts.chip
+        self.port = port(chip.port)
         self.quantities = Quantities(self.clock)
-        self.pins = Pins(chip, self.clock, self.trace, self.random)
+        self.interrupts = Interrupts(self.clock, self.port.interrupts.queue)
+        self.pins = Pins(chip, self.clock, self.trace, self.random, self.interrupts)
         self.pins.on_write = self._wrote
+        self.pins.modulation_outlives = self.port.pwm.outlives
         self.station = Station(self.air, self.server)
+        self.station.joining = self.port.time.join
+        self.sdk = Remembered() if self.port.radio.remembers else None
+        self.access_named = ("", "")
         self.wires: dict[int, Line] = {}
         self.rates: dict[int, float] = {}
         self.pulse_turns: dict[int, int] = {}
@@ -139,26 +128,36 @@ class Board(Radio, Attached):
         self.attach()
         self.machine: Machine | None = None
         self.told_time = False
+        self.rtc = datetime(2000, 1, 1)
+        """What the chip's own clock showed when the rehearsal began."""
         self.wanted: tuple[tuple[str, str], ...] = ()
         self.seen: dict[tuple[str, str], Any] = {}
         self.looks = 0
         """How often the program's properties were seen."""
-        self._peek = False
+        self._peek, self._asked = False, 0
         self._shared = 0
         self._told = b""
         self.pipe = b""
         self._methods: dict[str, Callable[[bytes], object]] = {}
-        self._caught: list[str] | None = None
         self._crash: list[str] = []
         self._irq_at, self._irq_time = -1, 0
         self._turn_at = 0
-        self._cause = self._why = POWER_ON
+        self._cause = self._why = self.port.reset.power
+        self._moment: tuple[int, int] | None = None
+        """When the handler that runs was called, ms and us."""
+        self._handled: tuple[int, int] | None = None
+        """The pin of the handler that runs, and its level at the edge."""
+        self._computed = 0
+        """Instructions whose time has gone by."""
+        self._collecting = False
         self.hear: Callable[[bytes], None] | None = None
         """Who hears what is printed, instead of the trace."""
         self.code: Callable[[], bytes] = bytes
         self.ran: Callable[[], None] = lambda: None
         """At the prompt: the next text to run, and that it has run."""
         self._patience, self._fed, self._began = 0, 0, 0
+        self._strain = 0.0
+        """ms by which the flash may have taken longer since the watchdog was fed than it took here."""
         self._measured: dict[int, tuple[int, tuple[int, int]]] = {}
         self.flash.fill(self.data, FOLDERS)
         files = {"shims": self.shims, "stage": {"seed": str(self.seed).encode()}}
@@ -173,11 +172,25 @@ class Board(Radio, Attached):
         """
         self.pins.power_on()
         self.flash.power_on()
-        self._told, self._crash, self._caught, self._shared = b"", [], None, 0
-        self._irq_at, self._turn_at = -1, 0
-        self._why, self._cause = self._cause, POWER_ON
+        self._told, self._crash, self._shared = b"", [], 0
+        self._irq_at, self._turn_at, self._patience = -1, 0, 0
+        self._computed, self._collecting, self._moment, self._handled = 0, False, None, None
+        self._why, self._cause = self._cause, self.port.reset.power
+        self._meter = HeapMeter(self.heap)
+        self.uart_keys.clear()
         memory = self.facts.chip.heap * 33 // 32 + SLACK  # the collector's own tables are part of it
-        self.machine = Machine(memory, self._disk, self._call, self._say, {"MICROPYPATH": "/shims"})
+        self.machine = Machine(
+            self.facts.chip.port,
+            (self.port.nesting + OWN_CALLS) * CALL,
+            memory,
+            self._disk,
+            self._call,
+            self._say,
+            {"MICROPYPATH": "/shims"},
+            self._collecting_begins,
+            self._collected,
+        )
+        self.start_radio()
         try:
             self.machine.run(module)
         finally:
@@ -201,10 +214,36 @@ class Board(Radio, Attached):
     # --- the crossing
 
     def _call(self, name: str, data: bytes) -> str:
+        self._compute()
+        self._was_fed()
         method = self._methods.get(name) or self._method(name)
         found = method(data)
         self._share()
         return "" if found is None else str(found)
+
+    def _compute(self) -> None:
+        """The time that the program's instructions took goes by; its handlers run between them, but not while it collects."""
+        if not self._computed or not self.machine:
+            return
+        spent = self.machine.spent
+        us = (spent - self._computed) * 1000 // self.facts.chip.speed
+        if not us:
+            return
+        self._computed = spent
+        if self._collecting:
+            self.clock.computed(us)
+        else:
+            with self.interrupts.between_instructions():
+                self.clock.computed(us)
+
+    def _collecting_begins(self) -> None:
+        self._compute()
+        self._collecting = True
+
+    def _collected(self, table: bytes) -> None:
+        self._compute()
+        self._collecting = False
+        self._meter.collected(table)
 
     def _method(self, name: str) -> Callable[[bytes], object]:
         method = self._methods[name] = getattr(self, f"on_{name}")
@@ -213,16 +252,16 @@ class Board(Radio, Attached):
     def _share(self) -> None:
         """Put time and waiting interrupts into the VM's memory."""
         if self.machine and self._shared:
-            now, micro = self.clock.now, self.clock.micro
+            now, micro = self._moment or (self.clock.now, self.clock.micro)
             ms, us = (now + OFFSET) % TICKS, ((now + OFFSET) * 1000 + micro) % TICKS
-            row = _SHARED(ms, us, len(self.pins.fired), now // 1000, self._due())
+            row = _SHARED(ms, us, len(self.interrupts.waiting), now // 1000, self._due())
             self.machine.memory.write(self._shared, row)
 
     def _device(self, name: str) -> Opened | None:
         if name == "stage/pipe":
             return _Pipe(self)
         if name == "stage/wanted":
-            return Held(json.dumps(self.wanted).encode())
+            return Held(json.dumps([self._asked, *self.wanted]).encode())
         if name.startswith("net/"):
             wire = self.station.wires.get(int(name[4:]))
             if wire:
@@ -237,9 +276,7 @@ class Board(Radio, Attached):
         *lines, self._told = (self._told + data).split(b"\n")
         for line in lines:
             text = self.places(line.decode("utf-8", "replace").rstrip("\r"))
-            if self._caught is not None:
-                self._caught.append(text)
-            elif self._crash:
+            if self._crash:
                 self._crash.append(text)
             else:
                 self.trace.log("print", "", text)
@@ -271,8 +308,22 @@ class Board(Radio, Attached):
             size, left, pool = size + 6 * pool + 16, left - pool, 2 * pool
         return size
 
+    def on_loaded(self, data: bytes) -> None:
+        """The program has loaded, and is about to collect."""
+        self._meter.loaded()
+
+    def on_absent(self, data: bytes) -> str:
+        """The name of this number that the port lacks; empty where there is none."""
+        number = int(data)
+        return self.port.absent[number] if number < len(self.port.absent) else ""
+
+    def on_rate(self, data: bytes) -> int:
+        """Hz of the processor as the port leaves it."""
+        return self.facts.chip.mhz * 1_000_000
+
     def on_collect_at(self, data: bytes) -> int:
         """When the port collects by itself: bytes allocated since the last time; -1 for when it must."""
+        self._computed = self.machine.spent if self.machine else 0
         share = self.facts.chip.collect_share
         return int(self.facts.chip.heap * share) if share else -1
 
@@ -284,28 +335,12 @@ class Board(Radio, Attached):
 
     def _restarted(self) -> Reset:
         """The restart that keeps the power; the next program can ask for it."""
-        self._cause = SOFT_RESET
+        self._cause = self.port.reset.restart
         return Reset()
 
     def on_cause(self, data: bytes) -> int:
-        """Why the program began."""
-        return self._why
-
-    def on_catch(self, data: bytes) -> None:
-        """What is printed from here on is the VM's own report of its heap."""
-        self._caught = []
-
-    def on_heap(self, data: bytes) -> None:
-        """End of that report; `data` are bytes that the ballast holds, and "loaded" or "" for when."""
-        text, self._caught = "\n".join(self._caught or ()), None
-        ballast, when = data.decode().split(",")
-        if found := _MEM_INFO.search(text):
-            used = int(found[1]) - int(ballast)
-            largest = int(found[3]) * BLOCK
-            if when == "loaded":
-                self.heap.loaded = max(self.heap.loaded, used)
-            self.heap.peak = max(self.heap.peak, used)
-            self.heap.largest = min(self.heap.largest or largest, largest)
+        """Why the program began; asked for "power", the number that stands for a power-up."""
+        return self.port.reset.power if data else self._why
 
     def on_code(self, data: bytes) -> None:
         """The prompt waits for the next text."""
@@ -318,19 +353,28 @@ class Board(Radio, Attached):
     # --- the watchdog
 
     def on_watchdog(self, data: bytes) -> None:
-        """It bites where it is not fed for so many ms."""
-        self._patience, self._fed = int(data), self.clock.now
+        """The program starts the watchdog, ms. Raises Fault where the port takes no such period."""
+        wanted, dog = int(data), self.port.watchdog
+        if not dog.least <= wanted <= dog.most:
+            raise Fault(REFUSED["invalid period"])
+        patience = min(wanted, dog.patience)
+        self._patience, self._fed, self._strain = patience, self.clock.now, 0.0
         power = self.machine
 
         def look() -> None:
             if self.machine is power and self._patience:
                 left = self._fed + self._patience - self.clock.now
-                if left <= 0:
-                    self.trace.log("power", "watchdog", True)
-                    raise self._restarted()
-                self.clock.after(left, look)
+                if left <= self._strain:
+                    raise self._bitten()
+                self.clock.after(max(1, int(left - self._strain)), look)
 
-        self.clock.after(self._patience, look)
+        self.clock.after(patience, look)
+
+    def _bitten(self) -> Reset:
+        """The watchdog restarts the board."""
+        self.trace.log("power", "watchdog", True)
+        self._cause = self.port.reset.watchdog
+        return Reset()
 
     # --- time
 
@@ -338,10 +382,10 @@ class Board(Radio, Attached):
         """Wait as long as the program wants to; "p" where the program is to be looked at, else what became ready."""
         self._count()
         assert self.machine
-        self._was_fed()
         (wanted,) = struct.unpack("<I", self.machine.memory.read(self._shared + FED + 4, 4))
         timeout = wanted - 1
-        self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
+        with self.interrupts.between_instructions():
+            self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
         self._resume()
         if self._peek:
             return "p"
@@ -350,21 +394,21 @@ class Board(Radio, Attached):
         return " ".join([*found, *self.waiting()])
 
     def _due(self) -> bool:
-        if self._peek or self.pins.fired or any(wire.flags for wire in self.station.wires.values()):
+        if self._peek or self.interrupts.waiting or any(wire.flags for wire in self.station.wires.values()):
             return True
         return any(line.into for line in self.serials.values())
 
     def _was_fed(self) -> None:
         """Look whether the program fed its watchdog."""
         if self.machine and self._patience and any(self.machine.memory.read(self._shared + FED, 4)):
-            self._fed = self.clock.now
+            self._fed, self._strain = self.clock.now, 0.0
             self.machine.memory.write(self._shared + FED, bytes(4))
 
     def on_sleep(self, data: bytes) -> int:
         """Let so many ms go by, or fewer where an interrupt comes; gives how many are left."""
-        self._was_fed()
         until = self.clock.now + int(data)
-        self.clock.go(until, lambda: bool(self.pins.fired))
+        with self.interrupts.between_instructions():
+            self.clock.go(until, lambda: bool(self.interrupts.waiting))
         self._resume()
         return max(0, until - self.clock.now)
 
@@ -386,22 +430,31 @@ class Board(Radio, Attached):
             self.machine.allow(BUDGET)
             self._turn_at = self.machine.spent
 
-    def on_irqs(self, data: bytes) -> str:
-        """The pins whose interrupt fired since the last time."""
-        fired = " ".join(map(str, self.pins.fired))
-        self.pins.fired.clear()
-        if self.machine and fired:
+    def on_interrupt(self, data: bytes) -> str:
+        """The next interrupt whose handler is to run: the pin; empty where none waits. While the handler runs, time and the pin are as they were at its moment."""
+        self._moment = self._handled = None
+        if not self.interrupts.waiting:
+            return ""
+        fired = self.interrupts.waiting.popleft()
+        self._moment = fired.moment
+        if fired.level is not None:
+            self._handled = fired.number, fired.level
+        if self.machine:
             self._irq_at, self._irq_time = self.machine.spent, self.clock.now
-        return fired
+        return str(fired.number)
 
     # --- the player's look into the program
 
     def look(self, wanted: tuple[tuple[str, str], ...]) -> None:
         """Have these properties told at every turn from now on, and once now."""
         self.wanted, self._peek = wanted, bool(wanted)
+        self._asked += 1
 
     def on_seen(self, data: bytes) -> None:
-        values = json.loads(data) if data else [None] * len(self.wanted)
+        """The values of what was wanted, the number of the question first; other things may be wanted since."""
+        number, *values = json.loads(data) if data else [self._asked, *(None for _ in self.wanted)]
+        if number != self._asked:
+            return
         self.seen = dict(zip(self.wanted, values, strict=False))
         self._peek = False
         self.looks += 1
@@ -418,13 +471,16 @@ class Board(Radio, Attached):
         self.pins.write(gpio, level)
 
     def on_get(self, data: bytes) -> int:
-        return self.pins.line(int(data)).level
+        gpio = int(data)
+        if self._handled and self._handled[0] == gpio:
+            return self._handled[1]
+        return self.pins.line(gpio).level
 
     def on_irq(self, data: bytes) -> None:
         gpio, trigger, hard = map(int, data.split())
-        if hard and self.facts.chip.port == "esp32":
-            raise Fault(1)
-        self.pins.listen(gpio, trigger)
+        if hard and not self.port.interrupts.hard:
+            raise Fault(REFUSED["hard IRQ not supported"])
+        self.pins.listen(gpio, trigger, bool(hard))
 
     def _wrote(self, gpio: int, level: int) -> None:
         if self._irq_at >= 0 and self.machine and self.clock.now - self._irq_time <= REACTION:
@@ -456,9 +512,16 @@ class Board(Radio, Attached):
             return f"raw_temperature {round(warm * 1.8 + 32)}"
         return f"mcu_temperature {round(warm)}"
 
-    def on_rtc(self, data: bytes) -> None:
-        """The program told the chip's own clock the time."""
-        self.told_time = True
+    def on_rtc(self, data: bytes) -> str:
+        """The program tells the chip's own clock the time (year, month, day, weekday, h, min, s, us), or asks it."""
+        if data:
+            year, month, day, _, hour, minute, second, _ = map(int, data.split())
+            self.told_time = True
+            self.rtc = datetime(year, month, day, hour, minute, second) - timedelta(milliseconds=self.clock.now)
+            return ""
+        now = self.rtc + timedelta(milliseconds=self.clock.now)
+        row = (now.year, now.month, now.day, now.weekday(), now.hour, now.minute, now.second, now.microsecond)
+        return " ".join(map(str, row))
 
     def on_full(self, data: bytes) -> int:
         """Microvolts at full scale."""
@@ -473,6 +536,9 @@ class Board(Radio, Attached):
             raise Fault(1)
         self.pins.line(gpio).share(duty / 65535)
         self._wrote(gpio, int(duty > 0))
+
+    def on_pwm_end(self, data: bytes) -> None:
+        self.pins.line(int(data)).unshare()
 
     def on_dac(self, data: bytes) -> None:
         gpio, value = map(int, data.split())

@@ -59,6 +59,10 @@ class Clock:
             self.go(self.now + ms)
             self.micro = rest
 
+    def computed(self, us: int) -> None:
+        """The program's own instructions took so many us."""
+        self.busy(us)
+
     def _watch(self) -> None:
         for each in self.watchers:
             each()

@@ -123,8 +123,8 @@ class Live:
     ) -> None:
         self.design = design = what if isinstance(what, Design) else resolve(Path(what))
         refuse(design)
-        vm.ready()
         assert design.board
+        vm.ready(design.board.chip.port)
         self.script = self._script(script)
         given: dict[str, Any] = settings(design, design.site.update_keys.get(design.name) or "00" * 32)
         self._embedded = EmbeddedBroker() if design.mqtt is not None and broker is None else None

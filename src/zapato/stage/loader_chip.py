@@ -27,6 +27,18 @@ MAGIC = {
     "esp32c3": 0x1B31506F,
     "esp32c6": 0x2CE0806F,
 }
+MAGIC_AT = 0x40001000
+FLASH_SPI = {
+    "esp8266": (0x60000200, 0x24, 0x40),
+    "esp32": (0x3FF42000, 0x24, 0x80),
+    "esp32s2": (0x3F402000, 0x20, 0x58),
+    "esp32s3": (0x60002000, 0x20, 0x58),
+    "esp32c3": (0x60002000, 0x20, 0x58),
+    "esp32c6": (0x60003000, 0x20, 0x58),
+}
+"""The controller of the flash, and from there its command register and its data (Technical Reference Manuals, SPI Controller; from memory)."""
+HEADER_SIZES = {0: 1 << 19, 1: 1 << 18, 2: 1 << 20, 3: 1 << 21, 4: 1 << 22, 8: 1 << 23, 9: 1 << 24}
+"""Bytes of flash by the upper half of byte 3 of an ESP8266 image (ESP8266 Firmware Image Format; ports/esp8266/modules/port_diag.py)."""
 SECTOR = 4096
 WORDS = {0x02: 4, 0x10: 4}
 """Words of the commands that begin a writing, on chips before the S2."""
@@ -63,7 +75,9 @@ class LoaderChip:
     Attributes:
         board: whose chip it is; name: the port by which it is reached.
         paced: bytes take their time at the line's rate.
+        flash_bytes: of the flash chip that is there, where it is not the board's.
         boot: what happens when it leaves the loader, given its flash; gives the lines that are said.
+        slowest: baud beyond which nothing is heard, or 0.
         busy: seconds that went by while data were on the line; carried: bytes of them.
     """
 
@@ -72,6 +86,8 @@ class LoaderChip:
     paced: bool = False
     boot: Callable[[bytes], list[str]] | None = None
     silent: bool = False
+    flash_bytes: int = 0
+    slowest: int = 0
 
     def __post_init__(self) -> None:
         import tty
@@ -79,7 +95,9 @@ class LoaderChip:
         self._master, slave = os.openpty()
         tty.setraw(slave)
         self.name, self._slave = os.ttyname(slave), slave
-        self.flash = bytearray(b"\xa5" * self.board.flash)
+        self.flash = bytearray(b"\xa5" * (self.flash_bytes or self.board.flash))
+        self.registers: dict[int, int] = {}
+        self.attached = False
         self.rate, self.packets, self.started = 115_200, 0, False
         self.busy, self.carried = 0.0, 0
         self._at, self._left, self._unpack = 0, 0, None
@@ -138,7 +156,8 @@ class LoaderChip:
 
     def _packet(self, frame: bytes) -> None:
         packet = frame.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
-        if self.started or self.silent or len(packet) < 8:
+        if self.started or self.silent or len(packet) < 8 or 0 < self.slowest < self.rate:
+            self.rate = 115_200 if packet[1:2] == b"\x08" else self.rate  # a greeting finds the rate anew
             return
         self.packets += 1
         faults, number = self.faults, self.packets
@@ -168,8 +187,17 @@ class LoaderChip:
             return 0, b"", self._begin(op, data)
         if op in (0x03, 0x11) and not (old and op == 0x11):
             return 0, b"", self._block(op, data, check)
+        if op == 0x09 and len(data) == 16:
+            address, value, _, _ = struct.unpack("<4I", data)
+            self._register(address, value)
+            return 0, b"", 0
         if op == 0x0A:
-            return MAGIC[self.board.chip.id], b"", 0
+            (address,) = struct.unpack("<I", data)
+            return (
+                self.registers.get(address, MAGIC[self.board.chip.id] if address == MAGIC_AT else 0),
+                b"",
+                0,
+            )
         if op == 0x13 and not old:
             at, size, _, _ = struct.unpack("<4I", data)
             return 0, hashlib.md5(self.flash[at : at + size]).hexdigest().encode(), 0
@@ -181,9 +209,21 @@ class LoaderChip:
             self._answer(op)
             self._start()
             return None
+        self.attached = self.attached or op == 0x0D
         return 0, b"", 0 if op in (0x08, 0x0B, 0x0D) else INVALID
 
+    def _register(self, address: int, value: int) -> None:
+        """A register is written; the bit that starts a transfer makes the flash answer its identification (JEDEC, 9Fh)."""
+        self.registers[address] = value
+        base, command, word = FLASH_SPI[self.board.chip.id]
+        if address == base and value & 1 << 18 and self.attached:
+            asked = self.registers.get(base + command, 0) & 0xFF
+            size = len(self.flash).bit_length() - 1
+            self.registers[base + word] = 0xEF | 0x40 << 8 | size << 16 if asked == 0x9F else 0xFFFFFF
+            self.registers[base] = 0
+
     def _begin(self, op: int, data: bytes) -> int:
+        self.attached = True
         words = struct.unpack(f"<{len(data) // 4}I", data)
         plain = self.board.chip.id in ("esp8266", "esp32")
         if len(words) != 4 + (not plain):
@@ -222,7 +262,10 @@ class LoaderChip:
         return 0
 
     def _start(self) -> None:
-        """Leave the loader for what is in the flash."""
+        """Leave the loader for what is in the flash: the ESP8266 knows only so much of it as its image's header says."""
         self.started, self.rate = True, 115_200
-        for text in self.boot(bytes(self.flash)) if self.boot else []:
+        seen = bytes(self.flash)
+        if self.board.chip.id == "esp8266":
+            seen = seen[: HEADER_SIZES.get(seen[3] >> 4, 0)]
+        for text in self.boot(seen) if self.boot else []:
             self._say(text.encode() + b"\r\n")

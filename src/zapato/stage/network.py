@@ -13,8 +13,8 @@ from zapato.stage.trace import Trace
 from zapato.stage.wasi import AGAIN, Fault
 from zapato.stage.wires import ERROR, FLIGHT, HUNG_UP, READ, REFUSED, RESET, STREAM, WRITE, Socket
 
-JOINING = 1800
-"""ms from connect() to an address."""
+JOINING = 3000
+"""ms from connect() to an address, where no port says so."""
 NO_HOST, NOT_ACTIVE = -2, 0x0102
 BROKER = "192.168.4.2"
 GIVEN = "192.168.4.20 255.255.255.0 192.168.4.1 192.168.4.1"
@@ -82,6 +82,8 @@ class Station:
     def __init__(self, air: Air, server: Server) -> None:
         self.air, self.server = air, server
         self.active, self.joined, self.tries = False, False, 0
+        self.joining = JOINING
+        """ms from connect() to an address, or to a cable's link."""
         self.refused = ""
         """Why joining did not work: "password", "absent", or empty."""
         self.access: tuple[str, str] | None = None
@@ -100,7 +102,7 @@ class Station:
         self.tries += 1
         tries = self.tries
         self.refused = ""
-        self.air.clock.after(JOINING, lambda: self._joined((name, password), tries))
+        self.air.clock.after(self.joining, lambda: self._joined((name, password), tries))
 
     def _joined(self, given: tuple[str, str], tries: int) -> None:
         if tries != self.tries or not self.active:
@@ -117,7 +119,7 @@ class Station:
         self.active = True
         self.tries += 1
         tries = self.tries
-        self.air.clock.after(JOINING, lambda: self._joined(self.air.known or ("", ""), tries))
+        self.air.clock.after(self.joining, lambda: self._joined(self.air.known or ("", ""), tries))
 
     def disconnect(self) -> None:
         self.tries += 1

@@ -7,6 +7,7 @@ from random import Random
 
 from zapato.boards.model import Chip
 from zapato.stage.clock import Clock
+from zapato.stage.interrupts import Interrupts
 from zapato.stage.trace import Trace
 from zapato.stage.wasi import Fault
 
@@ -15,7 +16,14 @@ HUM = 10
 """ms of half a period of the mains (50 Hz)."""
 BOUNCE = 20
 """ms that a contact's metal bounces at the most."""
-REFUSED = {"invalid pin": 1, "pin can only be input": 2, "invalid pull": 3, "pin has no interrupt": 4}
+REFUSED = {
+    "invalid pin": 1,
+    "pin can only be input": 2,
+    "invalid pull": 3,
+    "pin has no interrupt": 4,
+    "hard IRQ not supported": 5,
+    "invalid period": 6,
+}
 """What a port says to a pin that cannot do it; the shims have the words by these numbers."""
 
 
@@ -28,7 +36,7 @@ class Line:
         self.drive: int | None = None
         self.pull = reset
         self.shown: int | None = None
-        self.trigger = 0
+        self.trigger, self.hard = 0, False
         self.duty: float | None = None
         self.on_change: Callable[[], None] = lambda: None
         self.loose, self.noise = False, 0
@@ -72,9 +80,22 @@ class Line:
         self.hear()
 
     def write(self, level: int) -> None:
-        """The program does."""
+        """The program does. Where the port's modulation goes on under it, the pin stays modulated."""
+        if self.duty is not None and self.pins.modulation_outlives:
+            return
         self.out, self.duty = level, None
         self.hear()
+
+    def release(self) -> None:
+        """Nobody on the board drives the pin any more."""
+        self.out = None
+        self.hear()
+
+    def unshare(self) -> None:
+        """The program ends the modulation: the pin stays at the level that it had last."""
+        if self.duty is not None:
+            self.out, self.duty = int(self.duty > 0), None
+            self.hear()
 
     def share(self, part: float) -> None:
         """The program modulates the pin, or puts a voltage on it: on for this part of the time."""
@@ -92,7 +113,7 @@ class Line:
             self.pins.trace.log("pin", self.name, level)
         self.on_change()
         if before is not None and self.trigger & (RISING if level else FALLING):
-            self.pins.fire(self.gpio)
+            self.pins.interrupts.fire(self.gpio, level, self.hard)
 
 
 def _ignore(gpio: int, level: int) -> None:
@@ -102,10 +123,14 @@ def _ignore(gpio: int, level: int) -> None:
 class Pins:
     """All pins of a chip, with its limits."""
 
-    def __init__(self, chip: Chip, clock: Clock, trace: Trace, random: Random) -> None:
+    def __init__(
+        self, chip: Chip, clock: Clock, trace: Trace, random: Random, interrupts: Interrupts
+    ) -> None:
         self.chip, self.clock, self.trace, self.random = chip, clock, trace, random
+        self.interrupts = interrupts
+        self.modulation_outlives = False
+        """A pin goes on being modulated after it was made a plain output, until the modulation is ended."""
         self._lines: dict[int, Line] = {}
-        self.fired: list[int] = []
         self.bounces = False
         self.on_write: Callable[[int, int], None] = _ignore
 
@@ -125,10 +150,6 @@ class Pins:
         """A pin that a chip on a bus offers gets a line; its number is negative."""
         self._lines.setdefault(gpio, Line(self, gpio, name, 0))
 
-    def fire(self, gpio: int) -> None:
-        if gpio not in self.fired:
-            self.fired.append(gpio)
-
     def set_up(self, gpio: int, mode: int, pull: int, level: int) -> None:
         """Pin.init of the program: mode 0 in, 1 out, 2 open drain; -1 leaves a setting. Raises Fault."""
         line, can = self.line(gpio), self.chip.pins[gpio]
@@ -146,11 +167,12 @@ class Pins:
         self.line(gpio).write(level)
         self.on_write(gpio, level)
 
-    def listen(self, gpio: int, trigger: int) -> None:
+    def listen(self, gpio: int, trigger: int, hard: bool) -> None:
         """Pin.irq of the program. Raises Fault."""
         if not self.chip.pins[gpio].interrupt:
             raise Fault(REFUSED["pin has no interrupt"])
-        self.line(gpio).trigger = trigger
+        line = self.line(gpio)
+        line.trigger, line.hard = trigger, hard
 
     def contact(self, gpio: int, level: int) -> None:
         """A contact moves: its metal bounces for up to 20 ms before it lies still."""
@@ -164,11 +186,11 @@ class Pins:
             self.clock.after(ms, lambda to=level if turn % 2 else 1 - level: line.change(to))
 
     def power_on(self) -> None:
-        self.fired.clear()
+        self.interrupts.clear()
         for each in self._lines.values():
             each.reset()
 
     def power_off(self) -> None:
-        self.fired.clear()
+        self.interrupts.clear()
         for each in self._lines.values():
             each.dark()

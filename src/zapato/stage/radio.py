@@ -6,14 +6,14 @@ import json
 import re
 
 from zapato.boards.model import Board as BoardFacts
+from zapato.boards.port import Port
 from zapato.stage.clock import Clock
 from zapato.stage.network import NOT_ACTIVE, Air, Station
+from zapato.stage.sdk import ACCESS_POINT, SECTORS, STATION, Remembered
 from zapato.stage.trace import Trace
 from zapato.stage.wasi import Fault
 
 NO_BUS_ANSWER = 19
-SCANNING = 2_200_000
-"""us that a look at all channels takes: 13 of some 170 ms."""
 CERTIFICATE = -9984
 """Mbed TLS: a certificate that does not hold; the ports hold its dates against a clock that begins years ago."""
 
@@ -22,6 +22,9 @@ class Radio:
     """The part of a board that reaches others; `pipe` are bytes that the shim reads next."""
 
     facts: BoardFacts
+    port: Port
+    sdk: Remembered | None
+    access_named: tuple[str, str]
     clock: Clock
     trace: Trace
     air: Air
@@ -32,10 +35,14 @@ class Radio:
     def on_wifi_active(self, data: bytes) -> int:
         if data:
             self.station.active = data == b"1"
+            if self.sdk:
+                self.sdk.switch(STATION, self.station.active)
         return int(self.station.active)
 
     def on_wifi_connect(self, data: bytes) -> None:
         name, _, password = data.decode("utf-8", "replace").partition("\n")
+        if self.sdk:
+            self.sdk.keep(station=(name, password))
         self.station.connect(name, password)
 
     def on_cable(self, data: bytes) -> None:
@@ -65,22 +72,60 @@ class Radio:
         return self.station.signal()
 
     def on_wifi_refused(self, data: bytes) -> str:
-        return self.station.refused
+        """Why joining did not work; nothing of a wrong password where the port goes on trying."""
+        refused = self.station.refused
+        return "" if refused == "password" and not self.port.radio.status_clears else refused
 
     def on_wifi_scan(self, data: bytes) -> None:
         """What the radio hears, all channels one after the other: JSON in the pipe, too long for an answer."""
         if not self.station.active:
             raise Fault(NOT_ACTIVE)
-        self.clock.busy(SCANNING)
+        self.clock.busy(self.port.time.scan * 1000)
         self.pipe = json.dumps(self.air.networks()).encode()
 
-    def on_access(self, data: bytes) -> None:
-        """The board's own access point opens, or closes."""
+    def on_access(self, data: bytes) -> int:
+        """The board's own access point opens, or closes; gives whether it is open."""
+        if data:
+            if self.sdk:
+                self.sdk.switch(ACCESS_POINT, data == b"1")
+            self._open(data == b"1")
+        return int(self.station.access is not None)
+
+    def on_access_named(self, data: bytes) -> None:
+        """Its name and password."""
         name, _, key = data.decode("utf-8", "replace").partition("\n")
-        opened = (name, key) if data else None
+        self.access_named = name, key
+        if self.sdk:
+            self.sdk.keep(access=self.access_named)
+        if self.station.access is not None:
+            self._open(True)
+
+    def _open(self, opens: bool) -> None:
+        opened = self.access_named if opens else None
         if opened != self.station.access:
             self.station.access = opened
-            self.trace.log("net", "access point", name)
+            self.trace.log("net", "access point", opened[0] if opened else "")
+
+    def start_radio(self) -> None:
+        """What the radio does by itself at power-up."""
+        self.access_named = ("board", "")
+        if not self.sdk:
+            return
+        self.access_named = self.sdk.access
+        self._open(bool(self.sdk.mode & ACCESS_POINT))
+        self.station.active = bool(self.sdk.mode & STATION)
+        if self.station.active and self.sdk.station[0]:
+            self.station.connect(*self.sdk.station)
+
+    def on_flash_size(self, data: bytes) -> int:
+        return self.facts.flash
+
+    def on_flash_erase(self, data: bytes) -> None:
+        """A sector of the whole flash: only the SDK's own may be erased here without harm to the program."""
+        if not self.sdk or not 0 <= self.facts.flash // 4096 - 1 - int(data) < SECTORS:
+            raise Fault(5)
+        self.clock.busy(round(self.port.time.erase * 1000))
+        self.sdk.erase()
 
     def on_port(self, data: bytes) -> str:
         return self.facts.chip.port

@@ -55,7 +55,8 @@ def rehearse(
     """
     design = what if isinstance(what, Design) else resolve(Path(what))
     refuse(design)
-    vm.ready()
+    assert design.board
+    vm.ready(design.board.chip.port)
     path = Path(script) if script else default_script(design)
     read = read_script(path, design)
     if read.document.findings:

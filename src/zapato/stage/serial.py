@@ -69,6 +69,11 @@ class Serial:
         """Whether all that was written is out."""
         return self.clock.now >= self._until
 
+    @property
+    def left(self) -> int:
+        """us until all that was written is out."""
+        return self._until * 1000 - self.clock.now * 1000 - self.clock.micro
+
     def write(self, data: bytes) -> None:
         """From the board; without the driver's leave nothing reaches the line."""
         self._until = max(self._until, self.clock.now) + self.takes(len(data))

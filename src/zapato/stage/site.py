@@ -187,7 +187,8 @@ def rehearse_site(
     [world] and the models of the device's own rehearsal do. `progress` is called with how much of the virtual time is
     over, from 0 to 1. Raises Refused while errors stand, RehearsalInvalid, Unreadable, ToolMissing.
     """
-    vm.ready()
+    for chip_port in sorted({each.board.chip.port for each in designs if each.board}):
+        vm.ready(chip_port)
     read = read_site_script(
         Path(script) if script else site_script(designs), {each.name: each for each in designs}
     )

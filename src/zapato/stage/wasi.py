@@ -12,8 +12,8 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any, Protocol
 
-BADF, INVAL, NOENT, EXIST, AGAIN, ISDIR = 9, 22, 2, 17, 6, 21
-"""Errors as the ports number them; AGAIN is WASI's own, which the VM turns into "nothing yet"."""
+BADF, INVAL, NOENT, EXIST, AGAIN, ISDIR = 9, 22, 2, 17, 11, 21
+"""Errors as MicroPython numbers them (py/mperrno.h)."""
 
 _ROOT = 3
 """The descriptor of the one folder that is open from the beginning."""

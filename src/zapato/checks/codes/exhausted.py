@@ -3,9 +3,10 @@
 from collections.abc import Iterator
 
 from zapato.boards.model import Chip
-from zapato.checks.codes.pin_routing import SWAPPED, controllers
+from zapato.checks.codes.pin_routing import controllers
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design, PinUse
+from zapato.design.serial import SWAPPED, usable
 from zapato.findings import Finding, Severity
 from zapato.parts.model import Part
 
@@ -85,8 +86,9 @@ def _uart(design: Design) -> Iterator[Finding]:
         return
     chip = design.board.chip
     parts = list(design.of_kind("uart"))
-    console = any(pin.console for pin in design.board.brought_out) and not any(
-        _on_console(part, chip) for part in parts
+    console = len(usable(design)) < chip.resources.uart or (
+        any(pin.console for pin in design.board.brought_out)
+        and not any(_on_console(part, chip) for part in parts)
     )
     words = f"the {chip.title} has {chip.resources.uart} serial controllers" + (
         ", and the console takes one" if console else ""
@@ -256,8 +258,8 @@ beyond the number of such circuits wait until another one is done, so all of the
         severities=("error",),
         title="more serial links than serial controllers",
         story="""
-Each serial link takes a controller, and on a board with a serial bridge the console has one of
-them. A link on the console's own pins takes the console's place and does not count.
+Each serial link takes a controller, and the console has one of them. The ESP32 family keeps the
+console's controller for good; on the ESP8266 a link on the console's own pins takes the console's place.
 """,
         failing=device(
             "".join(

@@ -1,14 +1,17 @@
 """pin-console: the pin carries the console, where boot messages and the log go."""
 
 from zapato.boards.model import Board
+from zapato.boards.port import port
 from zapato.checks.model import Objection, Rule, device
 from zapato.design.model import Design, PinUse
 
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
-    if not use.pin.console or design.board is None or use.part.kind.name == "uart":
+    if not use.pin.console or design.board is None:
         return None
     name = design.called(use.pin)
+    if use.need.controller.startswith("uart"):
+        return _kept(use, design.board, name)
     if not design.board.bridge:
         return _without_bridge(use, design.board, name)
     if use.pin.console == "tx":
@@ -18,6 +21,16 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         why = "the board's serial bridge drives this pin; the console and loading over the cable stop working"
         message = f"{name} receives the console, and {use.part.id} is on it"
     return Objection("warning", message, why, use.pin.source)
+
+
+def _kept(use: PinUse, board: Board, name: str) -> Objection | None:
+    """A serial link on the console's pins: an error where the port goes on reading there."""
+    serial = port(board.chip.port).serial
+    if serial.console not in serial.buffer_fixed:
+        return None
+    message = f"{name} is the console's, and {use.part.id} cannot have it"
+    why = "the port keeps the console's serial controller: it refuses another buffer, and reads what arrives as typed text"
+    return Objection("error", message, why, serial.source)
 
 
 def _without_bridge(use: PinUse, board: Board, name: str) -> Objection | None:
@@ -39,12 +52,14 @@ def _without_bridge(use: PinUse, board: Board, name: str) -> Objection | None:
 RULE = Rule(
     code="pin-console",
     family="pins",
-    severities=("warning", "note"),
+    severities=("error", "warning", "note"),
     title="the pin carries the console",
     story="""
 Two pins lead to the board's serial bridge: the chip sends its boot messages and the log on one,
 and listens on the other when a program is loaded. A relay on the sending pin clicks at every
 start with the rhythm of the messages; a part on the receiving pin fights the bridge.
+
+On the ESP32 family a serial link on these pins is an error: the port goes on reading there.
 
 It can be done where pins are scarce (a small ESP8266 module), if the part bears the pulses and
 the board is loaded before the part is connected.

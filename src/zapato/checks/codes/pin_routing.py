@@ -7,9 +7,6 @@ from zapato.checks.model import Objection, Rule, device
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
 
-SWAPPED = 100
-"""Added to a controller's number where its pins are its second set, which it takes whole or not at all."""
-
 
 def reachable(chip: Chip, controller: str) -> set[int] | None:
     """The pins that some controller of the chip reaches for a function such as "uart.tx"; None where all."""

@@ -1,7 +1,7 @@
 # Stands in for the port's machine module, with the limits of the chip's pin table.
 from world import ask, handlers, now, pipe
 
-_REFUSED = ("", "invalid pin", "pin can only be input", "invalid pull", "pin has no interrupt")
+_REFUSED = ("", "invalid pin", "pin can only be input", "invalid pull", "pin has no interrupt", "hard IRQ not supported", "")
 
 
 def _ask(name, data):
@@ -20,8 +20,11 @@ class Pin:
     IRQ_RISING, IRQ_FALLING = 1, 2
 
     def __init__(self, gpio, mode=-1, pull=-1, value=None):
-        self.gpio = gpio
+        self.gpio = gpio if isinstance(gpio, int) else gpio.gpio
         self.init(mode, pull, value)
+
+    def toggle(self):
+        self.value(1 - self.value())
 
     def init(self, mode=-1, pull=-1, value=None):
         level = -1 if value is None else int(bool(value))
@@ -73,7 +76,8 @@ class PWM:
         self.tell(-1, value)
 
     def deinit(self):
-        self.tell(0, 0)
+        self.duty = self.rate = 0
+        ask("pwm_end", str(self.gpio))
 
 
 class DAC:
@@ -144,13 +148,21 @@ class SoftSPI:
         self.init(baudrate)
 
     def init(self, baudrate):
+        self.rate = baudrate
         self.head = b"%d %d\n" % (self.line, baudrate)
+
+    def deinit(self):
+        pass
 
     def write(self, data):
         ask("spi", self.head + bytes(data))
 
+    def write_readinto(self, data, into):
+        self.write(data)
+        pipe.readinto(into)
+
     def readinto(self, data, write=0):
-        ask("spi", self.head + bytes([write] * len(data)))
+        ask("spi", self.head + bytes([write]) * len(data))
         pipe.readinto(data)
 
     def read(self, size, write=0):
@@ -160,11 +172,14 @@ class SoftSPI:
 
 
 class SPI(SoftSPI):
-    def __init__(self, id, baudrate=1000000, **more):
-        lines = [more[each].gpio if each in more else -1 for each in ("sck", "mosi", "miso")]
+    def __init__(self, id, baudrate=1000000, polarity=0, phase=0, bits=8, firstbit=0, sck=None, mosi=None, miso=None):
+        lines = [_number(each) for each in (sck, mosi, miso)]
         _ask("spi_controller", "%d %d %d %d" % tuple([id] + lines))
-        super().__init__(baudrate, **more)
+        super().__init__(baudrate, sck=sck)
         self.sck = lines[0]
+
+    def __str__(self):
+        return "SPI(baudrate=%d, sck=%d)" % (self.rate, self.line)
 
 
 class I2S:
@@ -189,19 +204,21 @@ class I2S:
 
 
 class UART:
-    def __init__(self, id, baudrate=9600, bits=8, parity=None, stop=1, *, tx=None, rx=None, rxbuf=256, timeout=0):
-        if tx is None and rx is None:
-            lines = ((1, 3), (2, -1))[id]
-        else:
-            lines = (tx.gpio if tx else -1, rx.gpio if rx else -1)
-        _ask("uart", "%d %d %d %d" % (id, lines[0], lines[1], baudrate))
-        self.key = lines[1] if lines[1] >= 0 else lines[0]
+    def __init__(self, id, baudrate=9600, bits=8, parity=None, stop=1, *, tx=None, rx=None, rxbuf=0, timeout=0):
+        given = (_number(tx), _number(rx))
+        _ask("uart", "%d %d %d %d %d" % ((id,) + given + (baudrate, rxbuf)))
+        self.id = id
+        self.key = int(ask("uart_key", str(id)))
         self.head = b"%d\n" % self.key
         self.number = (1 << 20) + self.key
 
     def write(self, data):
-        ask("uart_write", self.head + bytes(data))
+        data = data.encode() if isinstance(data, str) else bytes(data)
+        ask("uart_write", self.head + data)
         return len(data)
+
+    def flush(self):
+        ask("uart_flush", str(self.key))
 
     def read(self, size=256):
         got = int(ask("uart_read", "%d %d" % (self.key, size)))
@@ -211,17 +228,24 @@ class UART:
         return ask("uart_done", str(self.key)) == "1"
 
 
+def _number(line):
+    # A pin, or the port's name for one ("GPIO0"); -1 for none.
+    return -1 if line is None else line if isinstance(line, int) else int(line[4:]) if isinstance(line, str) else line.gpio
+
+
 class RTC:
     def datetime(self, now=None):
         if now:
             ask("rtc", " ".join(str(each) for each in now))
+        else:
+            return tuple(int(each) for each in ask("rtc").split())
 
 
 def time_pulse_us(pin, level, timeout=1000000):
     return int(ask("pulse", "%d %d %d" % (pin.gpio, level, timeout)))
 
 
-PWRON_RESET = 1
+PWRON_RESET = int(ask("cause", "power"))
 
 
 def reset():
@@ -237,7 +261,7 @@ def unique_id():
 
 
 def freq(hz=None):
-    return 160000000
+    return int(ask("rate"))
 
 
 def idle():
@@ -246,7 +270,9 @@ def idle():
 
 class WDT:
     def __init__(self, id=0, timeout=5000):
-        ask("watchdog", str(timeout))
+        if id:
+            raise ValueError
+        _ask("watchdog", str(timeout))
 
     def feed(self):
         now[5] = 1

@@ -4,11 +4,16 @@ import json
 from world import ask, pipe
 
 STA_IF, AP_IF = 0, 1
-STAT_IDLE, STAT_CONNECTING, STAT_GOT_IP = 1000, 1001, 1010
-STAT_WRONG_PASSWORD, STAT_NO_AP_FOUND = 202, 201
+_PORT = ask("port")
+if _PORT == "esp32":  # ports/esp32/modnetwork.h, esp_wifi_types.h
+    STAT_IDLE, STAT_CONNECTING, STAT_GOT_IP = 1000, 1001, 1010
+    STAT_WRONG_PASSWORD, STAT_NO_AP_FOUND = 202, 201
+elif _PORT == "esp8266":  # SDK, user_interface.h
+    STAT_IDLE, STAT_CONNECTING, STAT_WRONG_PASSWORD, STAT_NO_AP_FOUND, STAT_CONNECT_FAIL, STAT_GOT_IP = range(6)
+else:  # cyw43.h
+    STAT_IDLE, STAT_CONNECTING, STAT_GOT_IP = 0, 1, 3
+    STAT_CONNECT_FAIL, STAT_NO_AP_FOUND, STAT_WRONG_PASSWORD = -1, -2, -3
 AUTH_OPEN, AUTH_WPA_WPA2_PSK = 0, 4
-if ask("port") == "rp2":  # which has no names for these
-    del AUTH_OPEN, AUTH_WPA_WPA2_PSK
 _WHY = {"password": STAT_WRONG_PASSWORD, "absent": STAT_NO_AP_FOUND}
 
 
@@ -24,8 +29,9 @@ class WLAN:
     interface = STA_IF
 
     def __init__(self, interface=STA_IF):
+        if interface not in (STA_IF, AP_IF):
+            raise ValueError
         self.interface = interface
-        self.named = ("board", "")  # an access point's name and password
 
     def active(self, on=None):
         if self.interface == AP_IF:
@@ -33,9 +39,7 @@ class WLAN:
         return ask("wifi_active", "" if on is None else "1" if on else "0") == "1"
 
     def open(self, on):
-        self.up = bool(on)
-        ask("access", "\n".join(self.named) if on else "")
-        return self.up
+        return ask("access", "" if on is None else "1" if on else "0") == "1"
 
     def scan(self):
         found = []
@@ -69,9 +73,7 @@ class WLAN:
 
     def config(self, *names, **values):
         if "ssid" in values:
-            self.named = (values["ssid"], values.get("key", ""))
-            if getattr(self, "up", False):
-                self.open(True)
+            ask("access_named", values["ssid"] + "\n" + values.get("key", ""))
 
 
 PHY_LAN8720, PHY_LAN8710, PHY_LAN8670, PHY_RTL8201 = "LAN8720", "LAN8710", "LAN8670", "RTL8201"

@@ -1,16 +1,16 @@
 # Starts the program as its board would, alone with the heap that the chip has.
 import gc
-import json
 import sys
 
 import host
-import micropython
 import world
 
 # What a program may bring in beside its own modules; loaded now, so that they do not count as its own.
 import dht
 import errno
+import json
 import machine
+import micropython
 import neopixel
 import network
 import onewire
@@ -22,39 +22,27 @@ import struct
 import time
 import vfs_fat
 
-
-class _Gc:
-    # The collector, measured where the program itself collects.
-    turn = 0
-
-    def __getattr__(self, name):
-        return getattr(gc, name)
-
-    def collect(self):
-        gc.collect()
-        self.turn += 1
-        if self.turn < 30 or self.turn % 9 == 0:  # every 20 s at first, then every three minutes
-            measure("")
-
-    def settle(self):
-        gc.collect()
-        measure("loaded")
-
-    def mem_alloc(self):
-        return gc.mem_alloc() - ballast_size
-
-
-def measure(when):
-    host.call("catch", "")
-    micropython.mem_info()
-    host.call("heap", "%d,%s" % (gc_base, when))
-
+try:
+    import esp
+except ImportError:  # another port's
+    pass
 
 with open("/stage/seed") as _file:
     random.seed(int(_file.read()))
-collector = _Gc()
-sys.modules["gc"] = collector
 sys.modules["vfs"] = vfs_fat  # type: ignore
+# What other ports have and this one does not is absent here, too.
+_each = 0
+while True:
+    _name = world.ask("absent", str(_each))
+    if not _name:
+        break
+    _each += 1
+    _path = _name.split(".")
+    _owner = sys.modules.get(_path[0])
+    for _part in _path[1:-1]:
+        _owner = getattr(_owner, _part)
+    if len(_path) > 1 and hasattr(_owner, _path[-1]):
+        delattr(_owner, _path[-1])
 # The interpreter's tables of names grow in pools, each twice the last: a large one has just begun, and has room for all names
 # of the program; on_names counts what they take on the chip.
 _pool = _each = 0
@@ -65,29 +53,14 @@ while _pool < 4000:
         _each += 1
     _pool = gc.mem_alloc() - _pool
 gc.collect()
-_heap = int(host.call("shims", str(gc.mem_alloc())))
-# What the shims leave beyond the program's heap is taken in small pieces: they fill the holes between the shims, too, so
-# that the program finds its memory in one piece, as on the chip.
-_PIECE = 64
-ballast = None
-gc.collect()
-ballast = [None] * ((gc.mem_free() - _heap) // (_PIECE + 4) - 1)
-_before = gc.mem_alloc()
-for _each in range(len(ballast)):
-    ballast[_each] = bytes(_PIECE - 17)  # one block for itself, and a byte more than it holds
-ballast_size = gc.mem_alloc() - _before
-gc.collect()
-gc_base = gc.mem_alloc()
+host.reserve(int(host.call("shims", str(gc.mem_alloc()))))
 tables = bytearray(int(host.call("names", "")))
 _at = int(host.call("collect_at", ""))
 if _at > 0:
     gc.threshold(_at)
 try:
-    with open("/main.py") as _file:
-        _main = compile(_file.read(), "main.py", "exec")
-    exec(_main, {"__name__": "__main__"})
+    host.run("/main.py")
     raise RuntimeError("the program came to its end")
 except Exception as error:
-    ballast = None
     host.call("crash", type(error).__name__)
     sys.print_exception(error)

@@ -21,12 +21,11 @@ class _Os:
 
 
 sys.modules["os"] = _Os()
-names = {"__name__": "__main__"}
 while True:
     host.call("code", "")
-    code = world.pipe.read(4000)
+    code = world.pipe.read(16000)
     try:
-        exec(compile(code, "<stdin>", "exec"), names)
+        host.run_text(code)
         host.call("ran", "")
     except Exception as error:
         host.call("ran", "")

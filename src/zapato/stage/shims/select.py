@@ -1,4 +1,5 @@
 # Stands in for the port's select module: waiting is where virtual time goes by.
+import gc
 import json
 import sys
 
@@ -6,8 +7,10 @@ import host
 from world import ask, now
 
 POLLIN, POLLOUT, POLLERR, POLLHUP = 1, 4, 8, 16
-_wanted = []
+_INVALID = 32  # a socket that was closed (extmod/modselect.c: MP_STREAM_POLL_NVAL)
+_wanted = []  # the number of the question, and what is asked for
 _NOTHING = ()
+closed = []  # sockets that were closed, perhaps while a poll had them
 _measured = False  # what stays after loading
 
 
@@ -24,8 +27,8 @@ def _look():
 
 def _tell():
     device = getattr(sys.modules.get("plan"), "d", None)
-    values = []
-    for part, name in _wanted:
+    values = [_wanted[0]]
+    for part, name in _wanted[1:]:
         value = getattr(device.parts.get(part), name, None) if device else None
         values.append(value)
     host.call("seen", json.dumps(values))
@@ -45,7 +48,7 @@ class poll:
 
     def modify(self, thing, mask):
         if thing.number not in self.wires:
-            raise OSError(2)
+            raise OSError(2)  # ENOENT
         self.register(thing, mask)
 
     def unregister(self, thing):
@@ -59,13 +62,19 @@ class poll:
         global _measured
         if not _measured:
             _measured = True
-            sys.modules["gc"].settle()
+            host.call("loaded", "")
+            gc.collect()
+        if closed:
+            for thing in self.wires.values():
+                if thing.number < 0:
+                    return [(thing, _INVALID)]
+            closed.clear()
         for thing, mask in self.others:
             if thing.ioctl(3, mask):
                 timeout = 0
         if not timeout and not now[4]:
             return self.ready("")  # nothing new without time going by
-        if _wanted:
+        if len(_wanted) > 1:
             try:
                 _tell()
             except MemoryError:
@@ -90,7 +99,7 @@ class poll:
         if answer:
             found = list(found)
             for each in answer.split():
-                number, _, flags = each.partition(":")
+                number, flags = each.split(":")
                 thing = self.wires.get(int(number))
                 if thing:
                     found.append((thing, int(flags)))

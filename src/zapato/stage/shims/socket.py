@@ -1,5 +1,6 @@
 # Stands in for the port's socket module.
 import errno
+import select
 
 from world import ask
 
@@ -15,6 +16,7 @@ def getaddrinfo(host, port, *rest):
 class socket:
     def __init__(self, family=AF_INET, kind=SOCK_STREAM, proto=0, number=None):
         self.kind = kind
+        self.begun = number is not None or kind == SOCK_DGRAM  # connected, or on its way
         self.number = int(ask("socket", "%d" % kind)) if number is None else number
         self.file = open("/net/%d" % self.number, "r+b")
 
@@ -43,6 +45,7 @@ class socket:
             raise NotImplementedError("the stage has non-blocking sockets only")
 
     def connect(self, address):
+        self.begun = True
         ask("connect", "%d %s %d" % (self.number, address[0], address[1]))
         raise OSError(errno.EINPROGRESS)
 
@@ -57,6 +60,8 @@ class socket:
         return count
 
     def recv(self, size):
+        if not self.begun:
+            raise OSError(errno.ENOTCONN)
         data = self.file.read(size)
         if data is None:
             raise OSError(errno.EAGAIN)
@@ -72,5 +77,9 @@ class socket:
         return self.file.read(size)
 
     def close(self):
-        ask("close", str(self.number))
-        self.file.close()
+        if self.number >= 0:
+            ask("close", str(self.number))
+            self.file.close()
+            self.number = -1
+            if not select.closed:
+                select.closed.append(True)
