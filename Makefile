@@ -37,10 +37,11 @@ $(STAMP): pyproject.toml
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	@touch $(STAMP)
 
-# The published stubs of each MicroPython port, to type-check the runtime against the vendors' real modules.
-$(VENV)/stubs/.installed: $(STAMP)
-	for port in esp32 esp8266 rp2; do \
-	  $(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade --target $(VENV)/stubs/$$port "micropython-$$port-stubs>=1.27" || exit 1; \
+# The published stubs of each MicroPython port, newest and oldest release, to type-check the runtime against the real modules.
+$(VENV)/stubs/.installed: $(STAMP) Makefile
+	for port in esp32 esp8266 rp2; do oldest=$$port; [ $$port = rp2 ] && oldest=rp2-rpi_pico_w; \
+	  $(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade --target $(VENV)/stubs/$$port "micropython-$$port-stubs>=1.27" && \
+	  $(BIN)/python -m pip install --quiet --disable-pip-version-check --upgrade --target $(VENV)/stubs/oldest/$$port "micropython-$${oldest}-stubs==1.25.*" || exit 1; \
 	done
 	@touch $@
 

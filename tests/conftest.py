@@ -187,9 +187,9 @@ def in_the_vm(
         for name, data in compile_all({**modules, "test_main": main}, cache_folder()).items()
     }
     said: list[bytes] = []
-    disk = Disk({"app": program, "shims": shims(), "stage": {"pipe": b""}}, flash, lambda name: None)
+    disk = Disk({"app": {**shims(), **program}, "stage": {"pipe": b""}}, flash, lambda name: None)
     machine = Machine(
-        "esp32", 1 << 16, heap, disk, lambda name, data: "", said.append, {"MICROPYPATH": "/shims:/app"}
+        "esp32", 1 << 16, heap, disk, lambda name, data: "", said.append, {"MICROPYPATH": "/app"}
     )
     code = machine.run("test_main")
     text = b"".join(said).decode()

@@ -365,7 +365,7 @@ JSON = st.recursive(
 @given(st.binary(max_size=60) | JSON.map(lambda value: json.dumps(value).encode()))
 def test_whatever_asks_is_answered_with_a_piece_or_not_at_all(asked):
     files = {"plan.mpy": bytes(range(200)) * 9, "safe/plan.mpy": b"x"}
-    offer = Offer("refuge/bench", b"k", pack(manifest("bench", "1.1.0", ">=1.23,<2", files), files, b"k"))
+    offer = Offer("refuge/bench", b"k", pack(manifest("bench", "1.1.0", ">=1.25,<2", files), files, b"k"))
     found = offer.answer(asked)
     assert found is None or (found[0] == "refuge/bench/update/piece/set" and len(found[1]) < 4200)
 
@@ -378,7 +378,7 @@ VERSIONS = st.lists(st.integers(0, 99), min_size=1, max_size=3).map(
 @given(VERSIONS, VERSIONS, st.booleans())
 def test_a_version_is_offered_where_it_is_higher(have, new, again):
     files = {"plan.mpy": b"x"}
-    offer = Offer("refuge/bench", b"k", pack(manifest("bench", new, ">=1.23,<2", files), files, b"k"))
+    offer = Offer("refuge/bench", b"k", pack(manifest("bench", new, ">=1.25,<2", files), files, b"k"))
     order = (version_of(new) > version_of(have)) - (version_of(new) < version_of(have))
     if order > 0 or (order == 0 and again):
         topic, payload = offer.made_to(have, again)

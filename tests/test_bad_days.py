@@ -80,7 +80,7 @@ def test_a_chip_that_falls_silent_and_comes_back_is_set_up_anew(bench, monkeypat
     result = bench(sensor(name), script, head=f"[world]\ns.{what} = 20\n", lasts="65s")
     assert not failed(result)
     assert [text for text in notes(result) if text.startswith("s ")] == [
-        "s does not answer: 19",
+        "s does not answer: [Errno 19] ENODEV",
         "s answers again",
     ]
 
@@ -166,7 +166,7 @@ def test_an_expander_that_loses_its_power_gets_its_levels_again(bench, monkeypat
     result = bench(body, script, lasts="30s", site=NETWORK.format(qos=0))
     assert not failed(result)
     assert [t for t in notes(result) if t.startswith("io ")] == [
-        "io does not answer: 19",
+        "io does not answer: [Errno 19] ENODEV",
         "io answers again",
     ]
 
@@ -375,9 +375,9 @@ def test_a_touch_pad_follows_the_weather(bench, monkeypatch):
     """Its reading drifts by a third within ten minutes: no finger; a finger afterwards is one."""
     from zapato.stage.board import Board
 
-    read = Board.on_touch
+    read = Board.do_touch
     drift = lambda board: 1 - 0.35 * min(1, board.clock.now / 600_000)  # noqa: E731
-    monkeypatch.setattr(Board, "on_touch", lambda self, data: round(read(self, data) * drift(self)))
+    monkeypatch.setattr(Board, "do_touch", lambda self, *given: round(read(self, *given) * drift(self)))
     body = '[touch.rail]\npin = 4\n[relay.r]\npin = 26\n[[link]]\nwhen = "rail.pressed"\ndo = "r.toggle"\n'
     result = bench(
         body, steps("10s? not r.on", "=11min? not r.on", "12min: rail.press", "<1s? r.on"), lasts="13min"

@@ -201,7 +201,7 @@ def test_a_wrong_base_is_refused_by_what_it_is(put, case):
     board, data, words = WRONG[case]
     with pytest.raises(Refused, match=words) as told:
         read_base(_put(put({}), data), board_named(board))
-    assert "\n" not in str(told.value) and ">=1.23" in told.value.fix
+    assert "\n" not in str(told.value) and ">=1.25" in told.value.fix
 
 
 def test_a_small_partition_and_a_missing_file(put):

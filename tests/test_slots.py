@@ -37,7 +37,7 @@ def both(tmp_path_factory):
     files = delivered(old, compile_device(old), settings_of(old, KEY))
     program = compile_device(new).files
     files |= {f"b/{path}": data for path, data in program.items()}
-    return old, files | {"b/manifest.json": canonical(manifest("bench", "1.1.0", ">=1.23,<2", program))}
+    return old, files | {"b/manifest.json": canonical(manifest("bench", "1.1.0", ">=1.25,<2", program))}
 
 
 def started(design, files: dict[str, bytes | None], seconds: float = 8, **changes: bytes | None) -> Place:

@@ -1,5 +1,6 @@
 // The module `host`: what the simulated board gives to the modules that stand in for the port's own.
 //   call(name, data) -> str      asks the host; data is text or bytes
+//   number(what, ...) -> int     the same with whole numbers, at most four of them, for what is called often
 //   reserve(size)                leaves one free piece of `size` bytes and takes the rest of the heap for good;
 //                                from then on the host hears of every collection, when it begins and when it is over
 //   run(path), run_text(data)    compile and execute in the names of __main__, as pyexec.c does
@@ -9,6 +10,7 @@
 
 #define IMPORT(n) __attribute__((import_module("zapato_host"), import_name(n)))
 IMPORT("host_call") extern int host_call(const void *name, int name_len, const void *data, int data_len, void *result, int room);
+IMPORT("host_number") extern int host_number(int what, int a, int b, int c, int d);
 IMPORT("host_collecting") extern void host_collecting(void);
 IMPORT("host_collected") extern void host_collected(const void *table, int length);
 
@@ -27,6 +29,21 @@ static mp_obj_t call(mp_obj_t name_in, mp_obj_t data_in) {
     return mp_obj_new_str(result, size);
 }
 static MP_DEFINE_CONST_FUN_OBJ_2(call_obj, call);
+
+#define REFUSED (-10000)  // an answer at or below: the call fails with the error REFUSED - answer
+
+static mp_obj_t number(size_t count, const mp_obj_t *args) {
+    int given[5] = {0};
+    for (size_t n = 0; n < count; ++n) {
+        given[n] = mp_obj_get_int(args[n]);
+    }
+    int answer = host_number(given[0], given[1], given[2], given[3], given[4]);
+    if (answer <= REFUSED) {
+        mp_raise_OSError(REFUSED - answer);
+    }
+    return mp_obj_new_int(answer);
+}
+static MP_DEFINE_CONST_FUN_OBJ_VAR_BETWEEN(number_obj, 1, 5, number);
 
 // Called at the beginning and at the end of gc_collect().
 void host_tell_collecting(void) {
@@ -84,6 +101,7 @@ static MP_DEFINE_CONST_FUN_OBJ_1(run_text_obj, run_text);
 static const mp_rom_map_elem_t globals_table[] = {
     { MP_ROM_QSTR(MP_QSTR___name__), MP_ROM_QSTR(MP_QSTR_host) },
     { MP_ROM_QSTR(MP_QSTR_call), MP_ROM_PTR(&call_obj) },
+    { MP_ROM_QSTR(MP_QSTR_number), MP_ROM_PTR(&number_obj) },
     { MP_ROM_QSTR(MP_QSTR_reserve), MP_ROM_PTR(&reserve_obj) },
     { MP_ROM_QSTR(MP_QSTR_run), MP_ROM_PTR(&run_obj) },
     { MP_ROM_QSTR(MP_QSTR_run_text), MP_ROM_PTR(&run_text_obj) },

@@ -89,6 +89,14 @@ class PortRadio:
 
 
 @dataclass(eq=False, repr=False)
+class PortTls:
+    """What TLS takes of the program's heap while a connection is open: bytes of each piece."""
+
+    pieces: tuple[int, ...]
+    source: str
+
+
+@dataclass(eq=False, repr=False)
 class PortReset:
     """What `machine.reset_cause()` gives after a power-up, after `machine.reset()`, after the watchdog."""
 
@@ -134,6 +142,7 @@ class Port:
     serial: PortSerial
     pwm: PortPwm
     radio: PortRadio
+    tls: PortTls
     reset: PortReset
     time: PortTime
     nesting: int
@@ -166,6 +175,7 @@ def port_of(data: Mapping[str, Any]) -> Port:
         PortSerial(serial["console"], defaults, tuple(serial["buffer_fixed"]), serial["source"]),
         PortPwm(**data["pwm"]),
         PortRadio(**data["radio"]),
+        PortTls(tuple(data["tls"]["pieces"]), data["tls"]["source"]),
         PortReset(**data["reset"]),
         PortTime(**data["time"]),
         data["nesting"]["calls"],

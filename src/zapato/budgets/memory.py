@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
+from zapato.boards.port import port
 from zapato.design.links import Link
 from zapato.design.model import Design, once
 from zapato.design.program import drivers, follows, runtime_modules, timed
@@ -57,6 +58,8 @@ def memory(design: Design) -> Memory | None:
     found = features(design)
     of_heap, of_flash = table["heap"], table["flash"]
     heap = {what: count * of_heap.get(what, 0.0) for what, count in found.items()}
+    if (design.mqtt or {}).get("tls"):
+        heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
     flash = sum([count * of_flash.get(what, 0.0) for what, count in found.items()])
     return Memory(round(sum(heap.values())), has, round(flash), heap)
 

@@ -171,6 +171,20 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
     lines.append(
         f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's; largest free piece {result.used.largest:,} bytes at its smallest"
     )
+    return [*lines, *_time_lines(result)]
+
+
+def _time_lines(result: Rehearsal) -> list[str]:
+    """How much of its time the chip computes, at the rate that its file has; nothing of a live rehearsal, which has this machine's time."""
+    if result.live or not result.lasts or not result.effort.computed:
+        return []
+    share = result.effort.computed / 1e6 / result.lasts
+    lines = [f"  time     the chip computes {share:.1%} of the time (an estimate; docs/ports.md)"]
+    lost = result.effort.lost
+    if lost:
+        lines.append(
+            f"  note     {lost} interrupt{'s' * (lost != 1)} {'were' if lost != 1 else 'was'} lost: no room in the port's queue"
+        )
     return lines
 
 

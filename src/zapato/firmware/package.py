@@ -19,8 +19,8 @@ from collections.abc import Mapping
 from typing import cast
 
 MANIFEST, SIGNATURE = "manifest.json", "manifest.hmac"
-BASE = ">=1.23,<2"
-"""Vendor MicroPython images that the modules run on: bytecode 6.3 (mpy-cross --version)."""
+BASE = ">=1.25,<2"
+"""Vendor MicroPython releases that the modules run on: bytecode 6.3 (mpy-cross --version), and the ports as they were read (docs/ports.md)."""
 
 
 class PackageInvalid(ValueError):

@@ -330,10 +330,9 @@ def _connect(design: Design) -> Iterable[str]:
 
 def _connect_minimal(design: Design) -> Iterable[str]:
     """connect() of the minimal program: the access point where somebody asked for it, else the network and an update."""
-    yield "def connect(settings):"
     given = f"settings or {{}}, {design.wifi is not None}, {design.mqtt is not None}"
-    yield f"    if __import__('access').opened(d, {given}):"
-    yield "        return"
+    yield f"def opens(settings):\n    return __import__('access').opened(d, {given})\n\n"
+    yield "def connect(settings):"
     if _late(design):
         yield "    import start"
         yield "    start.watch()"

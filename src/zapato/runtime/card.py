@@ -1,7 +1,7 @@
 # Readings as rows of CSV on a card: files in a row, the oldest of which goes when they are too many or the card is full.
 from micropython import const
 import os
-import vfs
+import vfs  # type: ignore
 
 from sdcard import SdCard
 

@@ -1,4 +1,5 @@
 # The last step of the way up: the settings, and what the start before this one left to be told. Leaves nothing of itself.
+import gc
 import json
 import os
 import sys
@@ -16,7 +17,13 @@ def settings():
 def connect(plan):
     if plan.connect:
         try:
-            plan.connect(settings())
+            found = settings()
+            # The access point is asked in a call of its own: what it took is free again before the network is loaded.
+            if hasattr(plan, "opens") and plan.opens(found):
+                plan.connect = None
+            gc.collect()
+            if plan.connect:
+                plan.connect(found)
         except KeyError:  # some are still to be told by somebody near
             __import__("own_settings").do(plan.d)
     there = os.listdir()

@@ -37,7 +37,7 @@ def forget_all(d):
 def begin_anew():
     # Where the port keeps network names and passwords of its own, they stand in the last three sectors of the flash.
     if levels.SILENT:
-        import esp
+        import esp  # type: ignore
 
         end = esp.flash_size() // 4096  # type: ignore
         for sector in (end - 1, end - 2, end - 3):

@@ -8,4 +8,4 @@ def output_pin(d, at, level):
 
 def input_pin(d, at, pull):
     # A port without pull-downs has no name for them.
-    return Pin(at, Pin.IN, Pin.PULL_UP if pull == 1 else Pin.PULL_DOWN if pull else None)
+    return Pin(at, Pin.IN, Pin.PULL_UP if pull == 1 else Pin.PULL_DOWN if pull else None)  # type: ignore

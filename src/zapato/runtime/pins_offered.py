@@ -12,5 +12,5 @@ def input_pin(d, at, pull):
     if isinstance(at, tuple):
         return d.parts[at[0]].pin(at[1], 0, 0, pull)
     if pull:
-        return Pin(at, Pin.IN, Pin.PULL_UP if pull == 1 else Pin.PULL_DOWN)
+        return Pin(at, Pin.IN, Pin.PULL_UP if pull == 1 else Pin.PULL_DOWN)  # type: ignore
     return Pin(at, Pin.IN)

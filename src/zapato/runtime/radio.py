@@ -47,7 +47,10 @@ class Radio(Part):
         if len(self.waits) >= _QUEUE:
             self.lost += 1
             return
-        self.waits.append((bytes(data[1]), data[3], bytes(data[4])))
+        try:
+            self.waits.append((bytes(data[1]), data[3], bytes(data[4])))
+        except MemoryError:  # a handler that raises is taken away by the port, for good
+            self.lost += 1
         self.d.wake.up = 1
 
     def look(self):

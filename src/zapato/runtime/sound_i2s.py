@@ -19,7 +19,7 @@ class HeardI2s(Sound):
         self.i2s = I2S(
             number, sck=Pin(sck), ws=Pin(ws), sd=Pin(sd), mode=I2S.RX, bits=32, format=I2S.MONO, rate=_RATE, ibuf=4 * 4 * _WORDS
         )
-        self.i2s.irq(self.filled)
+        self.i2s.irq(self.filled)  # type: ignore
         self.i2s.readinto(self.bytes)
         super().__init__(d, name, every, change, quiet, apart)
 

@@ -24,7 +24,7 @@ class Tally(Part):
         self.sums = [0, 0]
         self.of_day = None
         try:
-            unit = self.unit if len(found) < 4 else 1  # an earlier version kept units
+            unit = self.unit if len(found) < 4 else 1  # type: ignore  # an earlier version kept units
             self.sums = [round(number(each) * unit) for each in found[:2]]  # type: ignore
             self.of_day = found[2]  # type: ignore
         except (TypeError, ValueError, IndexError, KeyError):  # nothing kept, or not by us

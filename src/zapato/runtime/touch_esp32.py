@@ -18,12 +18,15 @@ class Touch(Part):
         self.share = share
         self.down = False
         self.pad = TouchPad(Pin(gpio))
-        self.usual = self.pad.read()
+        self.usual = 0  # not known: the later chips give 0 until they have measured once
         self.other = 0
         d.every(_FEELS, self.look)
 
     def look(self):
         value = self.pad.read()
+        if not self.usual or not value:
+            self.usual = self.usual or value
+            return
         far = abs(value - self.usual) > self.usual * self.share
         if not far:
             self.usual += (value - self.usual) / _FOLLOWS

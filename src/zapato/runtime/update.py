@@ -246,7 +246,7 @@ def copy(one, other):
 
 
 def runs_on(base, here):
-    # ">=1.23,<2" against (1, 27, 0)
+    # ">=1.25,<2" against (1, 27, 0)
     for each in base.split(","):
         bound = [int(n) for n in each.lstrip("<>=").split(".")]
         have = list(here[: len(bound)])

@@ -239,8 +239,8 @@ class Attached(Cards):
         """Until all that was written is out."""
         self.clock.busy(max(0, self.serial(int(data)).left))
 
-    def on_uart_done(self, data: bytes) -> int:
-        return int(self.serial(int(data)).done)
+    def do_uart_done(self, key: int, *_: int) -> int:
+        return int(self.serial(key).done)
 
     def on_uart_read(self, data: bytes) -> int:
         key, size = map(int, data.split())

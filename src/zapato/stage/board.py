@@ -11,7 +11,7 @@ import json
 import struct
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import datetime
 from random import Random
 from typing import Any
 
@@ -29,12 +29,13 @@ from zapato.stage.heap import HeapMeter, HeapUse
 from zapato.stage.interrupts import Interrupts
 from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
+from zapato.stage.peripherals import Peripherals
 from zapato.stage.pins import REFUSED, Pins
 from zapato.stage.radio import NO_BUS_ANSWER, Radio
 from zapato.stage.sdcard import SdCard
 from zapato.stage.sdk import Remembered
 from zapato.stage.trace import Trace
-from zapato.stage.vm import CALL, OWN_CALLS, Machine
+from zapato.stage.vm import CALL, OWN_CALLS, Machine, Stopped
 from zapato.stage.wasi import Fault, Opened
 from zapato.stage.world import Quantities
 
@@ -50,9 +51,31 @@ FED = 20
 """Bytes into the shared words at which the program says that it fed the watchdog."""
 REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
-SOUND = 343.2
-"""m/s in dry air at 20 °C."""
 TIMED_OUT = 110
+
+
+NUMBER_COST, TEXT_COST = 2_500, 12_000
+"""Instructions that a module of the board takes for a call of the host where the port has C code; measured with Pin.value and UART.write."""
+NUMBERED = [
+    "set",
+    "get",
+    "busy",
+    "sleep",
+    "interrupt",
+    "wait",
+    "adc",
+    "full",
+    "pwm",
+    "dac",
+    "touch",
+    "pulse",
+    "wire_reset",
+    "wire_write",
+    "wire_read",
+    "uart_done",
+    "watch",
+]
+"""Calls that take and give whole numbers, as shims/world.py counts them."""
 
 
 class Reset(Exception):
@@ -67,12 +90,16 @@ class Effort:
         starting: from power-up until it waited first.
         turns: how often it waited; turning: spent between waits, altogether.
         reacting: from an interrupt's delivery to the next pin that it wrote, the most.
+        computed: us that all of it takes on the chip, at the rate that its file has (`speed`).
+        lost: interrupts that found no place in the port's queue.
     """
 
     starting: int = 0
     turns: int = 0
     turning: int = 0
     reacting: int = 0
+    computed: int = 0
+    lost: int = 0
 
 
 _SHARED = struct.Struct("<IIIII").pack
@@ -80,7 +107,7 @@ _SHARED = struct.Struct("<IIIII").pack
 
 
 @dataclass
-class Board(Radio, Attached):
+class Board(Radio, Attached, Peripherals):
     """The board of one device.
 
     Attributes:
@@ -114,12 +141,13 @@ class Board(Radio, Attached):
         self.pins.on_write = self._wrote
         self.pins.modulation_outlives = self.port.pwm.outlives
         self.station = Station(self.air, self.server)
-        self.station.joining = self.port.time.join
+        self.station.joining, self.station.handshake = self.port.time.join, self.port.time.tls
         self.sdk = Remembered() if self.port.radio.remembers else None
         self.access_named = ("", "")
         self.wires: dict[int, Line] = {}
         self.rates: dict[int, float] = {}
         self.pulse_turns: dict[int, int] = {}
+        self.pads: dict[int, int] = {}
         self.lights: dict[int, bytes] = {}
         """The last frame of each strip: it outlives the program, as the strip has its own supply."""
         self.buses: dict[int, dict[int, Any]] = {}
@@ -134,11 +162,15 @@ class Board(Radio, Attached):
         self.seen: dict[tuple[str, str], Any] = {}
         self.looks = 0
         """How often the program's properties were seen."""
+        self._ready = ""
+        self.ctrl_c = False
+        """Somebody at the console interrupts the program."""
         self._peek, self._asked = False, 0
         self._shared = 0
         self._told = b""
         self.pipe = b""
         self._methods: dict[str, Callable[[bytes], object]] = {}
+        self._numbered: list[Callable[..., int | None]] = [getattr(self, f"do_{name}") for name in NUMBERED]
         self._crash: list[str] = []
         self._irq_at, self._irq_time = -1, 0
         self._turn_at = 0
@@ -178,6 +210,7 @@ class Board(Radio, Attached):
         self._why, self._cause = self._cause, self.port.reset.power
         self._meter = HeapMeter(self.heap)
         self.uart_keys.clear()
+        self.pads.clear()
         memory = self.facts.chip.heap * 33 // 32 + SLACK  # the collector's own tables are part of it
         self.machine = Machine(
             self.facts.chip.port,
@@ -187,15 +220,22 @@ class Board(Radio, Attached):
             self._call,
             self._say,
             {"MICROPYPATH": "/shims"},
+            self._number,
             self._collecting_begins,
             self._collected,
         )
+        self.clock.go(self.clock.now + self.port.time.boot)
         self.start_radio()
         try:
             self.machine.run(module)
+        except Stopped:
+            if self._patience:  # it computed without end, and the watchdog looked on
+                self.clock.go(self.clock.now + self._patience)
+            raise
         finally:
             self.machine = None
             self.seen.clear()
+            self.effort.lost = self.interrupts.lost
         error = self._crash[0] if self._crash else "the VM ended"
         return error, "\n".join(self._crash[1:]).strip() or error
 
@@ -214,22 +254,27 @@ class Board(Radio, Attached):
     # --- the crossing
 
     def _call(self, name: str, data: bytes) -> str:
-        self._compute()
+        self._compute(TEXT_COST)
         self._was_fed()
         method = self._methods.get(name) or self._method(name)
         found = method(data)
         self._share()
         return "" if found is None else str(found)
 
-    def _compute(self) -> None:
-        """The time that the program's instructions took goes by; its handlers run between them, but not while it collects."""
+    def _compute(self, cost: int = 0) -> None:
+        """The time that the program's instructions took goes by; its handlers run between them, but not while it collects.
+
+        `cost` are instructions of the board's own module that the port does not have.
+        """
         if not self._computed or not self.machine:
             return
         spent = self.machine.spent
         us = (spent - self._computed) * 1000 // self.facts.chip.speed
-        if not us:
+        if us <= 0:
+            self._computed += cost
             return
-        self._computed = spent
+        self._computed = spent + cost
+        self.effort.computed += us
         if self._collecting:
             self.clock.computed(us)
         else:
@@ -244,6 +289,13 @@ class Board(Radio, Attached):
         self._compute()
         self._collecting = False
         self._meter.collected(table)
+
+    def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
+        self._compute(NUMBER_COST)
+        self._was_fed()
+        found = self._numbered[what](a, b, c, d)
+        self._share()
+        return int(found or 0)
 
     def _method(self, name: str) -> Callable[[bytes], object]:
         method = self._methods[name] = getattr(self, f"on_{name}")
@@ -358,6 +410,8 @@ class Board(Radio, Attached):
         if not dog.least <= wanted <= dog.most:
             raise Fault(REFUSED["invalid period"])
         patience = min(wanted, dog.patience)
+        if self.machine:
+            self.machine.allow(4 * patience * self.facts.chip.speed)
         self._patience, self._fed, self._strain = patience, self.clock.now, 0.0
         power = self.machine
 
@@ -378,23 +432,31 @@ class Board(Radio, Attached):
 
     # --- time
 
-    def on_poll(self, data: bytes) -> str:
-        """Wait as long as the program wants to; "p" where the program is to be looked at, else what became ready."""
+    def do_wait(self, timeout: int, *_: int) -> int:
+        """Wait in poll() so many ms, -1 without end; 1 where the program is to be looked at, 2 where something became ready, 3 at Ctrl-C, else 0."""
         self._count()
-        assert self.machine
-        (wanted,) = struct.unpack("<I", self.machine.memory.read(self._shared + FED + 4, 4))
-        timeout = wanted - 1
         with self.interrupts.between_instructions():
             self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
         self._resume()
+        if self.ctrl_c:
+            self.ctrl_c = False
+            return 3
         if self._peek:
-            return "p"
-        wires = self.station.wires.values()
-        found = [f"{each.number}:{each.flags}" for each in wires if each.flags]
-        return " ".join([*found, *self.waiting()])
+            return 1
+        self._ready = " ".join(
+            [
+                *(f"{each.number}:{each.flags}" for each in self.station.wires.values() if each.flags),
+                *self.waiting(),
+            ]
+        )
+        return 2 if self._ready else 0
+
+    def on_ready(self, data: bytes) -> str:
+        """What became ready: numbers with their flags."""
+        return self._ready
 
     def _due(self) -> bool:
-        if self._peek or self.interrupts.waiting or any(wire.flags for wire in self.station.wires.values()):
+        if self._peek or self.ctrl_c or self.interrupts.waiting or any(wire.flags for wire in self.station.wires.values()):
             return True
         return any(line.into for line in self.serials.values())
 
@@ -404,16 +466,16 @@ class Board(Radio, Attached):
             self._fed, self._strain = self.clock.now, 0.0
             self.machine.memory.write(self._shared + FED, bytes(4))
 
-    def on_sleep(self, data: bytes) -> int:
+    def do_sleep(self, ms: int, *_: int) -> int:
         """Let so many ms go by, or fewer where an interrupt comes; gives how many are left."""
-        until = self.clock.now + int(data)
+        until = self.clock.now + ms
         with self.interrupts.between_instructions():
             self.clock.go(until, lambda: bool(self.interrupts.waiting))
         self._resume()
         return max(0, until - self.clock.now)
 
-    def on_busy(self, data: bytes) -> None:
-        self.clock.busy(int(data))
+    def do_busy(self, us: int, *_: int) -> None:
+        self.clock.busy(us)
 
     def _count(self) -> None:
         if not self.machine:
@@ -427,21 +489,23 @@ class Board(Radio, Attached):
 
     def _resume(self) -> None:
         if self.machine:
-            self.machine.allow(BUDGET)
+            self.machine.allow(
+                min(BUDGET, 4 * self._patience * self.facts.chip.speed) if self._patience else BUDGET
+            )
             self._turn_at = self.machine.spent
 
-    def on_interrupt(self, data: bytes) -> str:
-        """The next interrupt whose handler is to run: the pin; empty where none waits. While the handler runs, time and the pin are as they were at its moment."""
+    def do_interrupt(self, *_: int) -> int:
+        """The next interrupt whose handler is to run: the pin; -1 where none waits. While the handler runs, time and the pin are as they were at its moment."""
         self._moment = self._handled = None
         if not self.interrupts.waiting:
-            return ""
+            return -1
         fired = self.interrupts.waiting.popleft()
         self._moment = fired.moment
         if fired.level is not None:
             self._handled = fired.number, fired.level
         if self.machine:
             self._irq_at, self._irq_time = self.machine.spent, self.clock.now
-        return str(fired.number)
+        return fired.number
 
     # --- the player's look into the program
 
@@ -459,119 +523,10 @@ class Board(Radio, Attached):
         self._peek = False
         self.looks += 1
 
-    # --- pins
-
-    def on_pin(self, data: bytes) -> None:
-        gpio, mode, pull, level = map(int, data.split())
-        self.pins.line(gpio)
-        self.pins.set_up(gpio, mode, pull, level)
-
-    def on_set(self, data: bytes) -> None:
-        gpio, level = map(int, data.split())
-        self.pins.write(gpio, level)
-
-    def on_get(self, data: bytes) -> int:
-        gpio = int(data)
-        if self._handled and self._handled[0] == gpio:
-            return self._handled[1]
-        return self.pins.line(gpio).level
-
-    def on_irq(self, data: bytes) -> None:
-        gpio, trigger, hard = map(int, data.split())
-        if hard and not self.port.interrupts.hard:
-            raise Fault(REFUSED["hard IRQ not supported"])
-        self.pins.listen(gpio, trigger, bool(hard))
-
     def _wrote(self, gpio: int, level: int) -> None:
         if self._irq_at >= 0 and self.machine and self.clock.now - self._irq_time <= REACTION:
             self.effort.reacting = max(self.effort.reacting, self.machine.spent - self._irq_at)
         self._irq_at = -1
-
-    def on_adc(self, data: bytes) -> int:
-        """Microvolts at an analog pin; -1 asks for the first channel, -5 for the chip's own sensor."""
-        gpio = int(data)
-        pins = self.facts.chip.pins
-        if gpio == -5 and self.facts.chip.port == "rp2":
-            warm = self.quantities["die", 0].get()
-            return round((0.706 - 0.001721 * ((25.0 if warm is None else warm) - 27)) * 1e6)
-        if gpio < 0:
-            gpio = next(pin.gpio for pin in pins.values() if pin.adc)
-        if gpio not in pins or not pins[gpio].adc:
-            raise Fault(1)
-        self.clock.busy(40)
-        level = self.quantities["volts", gpio].get() or 0.0
-        if sound := self.sounds.get(gpio):
-            level = self.facts.analog.high * (1 + sound.at(sound.now)) / 2
-        return round(min(max(level, 0.0), self.facts.analog.high) * 1e6)
-
-    def on_die(self, data: bytes) -> str:
-        """The chip's own temperature: the name of the port's call, and what it gives."""
-        warm = self.quantities["die", 0].get()
-        warm = 25.0 if warm is None else warm
-        if self.facts.chip.id == "esp32":
-            return f"raw_temperature {round(warm * 1.8 + 32)}"
-        return f"mcu_temperature {round(warm)}"
-
-    def on_rtc(self, data: bytes) -> str:
-        """The program tells the chip's own clock the time (year, month, day, weekday, h, min, s, us), or asks it."""
-        if data:
-            year, month, day, _, hour, minute, second, _ = map(int, data.split())
-            self.told_time = True
-            self.rtc = datetime(year, month, day, hour, minute, second) - timedelta(milliseconds=self.clock.now)
-            return ""
-        now = self.rtc + timedelta(milliseconds=self.clock.now)
-        row = (now.year, now.month, now.day, now.weekday(), now.hour, now.minute, now.second, now.microsecond)
-        return " ".join(map(str, row))
-
-    def on_full(self, data: bytes) -> int:
-        """Microvolts at full scale."""
-        return round(self.facts.analog.high * 1e6)
-
-    def on_pwm(self, data: bytes) -> None:
-        gpio, rate, duty = map(int, data.split())
-        if not self.facts.chip.pins[gpio].pwm:
-            raise Fault(1)
-        limits = self.facts.chip.resources
-        if rate and not limits.pwm_least <= rate <= limits.pwm_most:
-            raise Fault(1)
-        self.pins.line(gpio).share(duty / 65535)
-        self._wrote(gpio, int(duty > 0))
-
-    def on_pwm_end(self, data: bytes) -> None:
-        self.pins.line(int(data)).unshare()
-
-    def on_dac(self, data: bytes) -> None:
-        gpio, value = map(int, data.split())
-        if self.facts.chip.pins[gpio].dac is None or not 0 <= value < 256:
-            raise Fault(1)
-        self.pins.line(gpio).share(value / 255)
-
-    def on_touch(self, data: bytes) -> int:
-        """What a touch pad reads: less under a finger on the first chip with one, more on the later ones."""
-        gpio = int(data)
-        if self.facts.chip.pins[gpio].touch is None:
-            raise Fault(1)
-        touched = self.quantities["touch", gpio].get()
-        usual, under = (600, 180) if self.facts.chip.id == "esp32" else (20_000, 41_000)
-        return round((under if touched else usual) * self.random.uniform(0.97, 1.03))
-
-    def on_lights(self, data: bytes) -> None:
-        """A frame of a strip: 30 us a light of 24 bits at 800 kHz, and the gap that ends it."""
-        head, _, colors = data.partition(b"\n")
-        gpio, _ = map(int, head.split())
-        self.clock.busy(len(colors) * 10 + 300)
-        if self.lights.get(gpio) != colors:
-            self.lights[gpio] = colors
-            lit = sum(any(colors[at : at + 3]) for at in range(0, len(colors), 3))
-            self.trace.log("lights", f"GPIO{gpio}", lit, first=colors[:3].hex())
-
-    def on_pulse(self, data: bytes) -> int:
-        """How long an echo lasts, us; -2 where its beginning never came (extmod/machine_pulse.c)."""
-        gpio, _, timeout = map(int, data.split())
-        far = self.quantities["echo", gpio].get()
-        us = round(far * 2_000_000 / SOUND) if far is not None else timeout
-        self.clock.busy(500 + min(us, timeout))
-        return us if us < timeout else -2
 
     # --- buses
 
@@ -592,18 +547,17 @@ class Board(Radio, Attached):
         """The one-wire line on this pin."""
         return self.wires.setdefault(gpio, Line())
 
-    def on_wire_reset(self, data: bytes) -> int:
+    def do_wire_reset(self, gpio: int, *_: int) -> int:
         self.clock.busy(960)
-        return int(self.wire(int(data)).reset())
+        return int(self.wire(gpio).reset())
 
-    def on_wire_write(self, data: bytes) -> None:
-        gpio, value = map(int, data.split())
+    def do_wire_write(self, gpio: int, value: int, *_: int) -> None:
         self.clock.busy(8 * 65)
         self.wire(gpio).write(value)
 
-    def on_wire_read(self, data: bytes) -> int:
+    def do_wire_read(self, gpio: int, *_: int) -> int:
         self.clock.busy(8 * 65)
-        return self.wire(int(data)).read()
+        return self.wire(gpio).read()
 
     def on_wire_search(self, data: bytes) -> str:
         gpio, number = map(int, data.split())

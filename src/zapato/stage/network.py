@@ -84,6 +84,8 @@ class Station:
         self.active, self.joined, self.tries = False, False, 0
         self.joining = JOINING
         """ms from connect() to an address, or to a cable's link."""
+        self.handshake = 0
+        """ms that the chip computes for a TLS handshake."""
         self.refused = ""
         """Why joining did not work: "password", "absent", or empty."""
         self.access: tuple[str, str] | None = None
@@ -200,13 +202,13 @@ class Wire(Socket):
         return len(data)
 
     def secure(self, host: str, authority: bytes, verify: bool) -> None:
-        """TLS on the stage's own wire is its time alone, two round trips (RFC 5246, 7.3): who is there is not in doubt."""
+        """TLS on the stage's own wire is its time alone, two round trips (RFC 5246, 7.3) and what the chip computes: who is there is not in doubt."""
         self.open = False
 
         def agreed() -> None:
             self.open = self.peer is not None
 
-        self.clock.after(4 * FLIGHT, agreed)
+        self.clock.after(4 * FLIGHT + self.station.handshake, agreed)
 
     def _arrive(self, data: bytes) -> None:
         if self.peer and self.station.joined:

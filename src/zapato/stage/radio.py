@@ -158,6 +158,10 @@ class Radio:
         number, host, port = data.decode("utf-8", "replace").split()
         self.station.wires[int(number)].connect(host, int(port))
 
+    def on_tls_pieces(self, data: bytes) -> str:
+        """Bytes of the program's heap that a TLS connection takes, each piece."""
+        return " ".join(map(str, self.port.tls.pieces))
+
     def on_tls(self, data: bytes) -> None:
         head, _, authority = data.partition(b"\n")
         number, verify, host = head.decode("utf-8", "replace").split()
@@ -165,8 +169,7 @@ class Radio:
             raise Fault(CERTIFICATE)
         self.station.wires[int(number)].secure(host, authority, verify != "0")
 
-    def on_watch(self, data: bytes) -> None:
-        number, mask = map(int, data.split())
+    def do_watch(self, number: int, mask: int, *_: int) -> None:
         if wire := self.station.wires.get(number):
             wire.watched = mask
 

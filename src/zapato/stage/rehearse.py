@@ -196,16 +196,12 @@ def play_out(board: Board, clock: Clock, trace: Trace) -> Crash | None:
                 dark = cut.ms
             except Reset:
                 trace.log("power", "reset", True)
-                dark = RESTART
+                dark = 0
     except End:
         return None
     except Stopped:
         what = "the program never waits"
         return Crash("Stopped", f"{what}: stopped after {BUDGET:,} instructions", clock.now / 1000)
-
-
-RESTART = 300
-"""ms from a restart to the program: without them a program that restarts at once would hold the world's clock."""
 
 
 @cache

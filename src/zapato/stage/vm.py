@@ -22,6 +22,8 @@ from zapato.stage.wasi import Fault, Files, System
 if TYPE_CHECKING:
     import wasmtime
 
+REFUSED = -10_000
+"""An answer to host.number() at or below this fails the call, with the error REFUSED - answer (tools/vm/modhost.c)."""
 CALL = 560
 """Bytes of the VM's C stack that a call from one function of a program to another takes (measured: a recursion to its end)."""
 OWN_CALLS = 4
@@ -75,6 +77,10 @@ def _nothing() -> None:
     pass
 
 
+def _no_number(what: int, a: int, b: int, c: int, d: int) -> int:
+    return 0
+
+
 def _no_table(table: bytes) -> None:
     pass
 
@@ -116,6 +122,7 @@ class Machine:
         host: answers `host.call(name, data)`; may raise Fault to fail the call, anything else to end the run.
         say: takes what is printed.
         variables: its environment.
+        number: answers `host.number(what, a, b, c, d)`; may raise Fault.
         collecting: called when the heap's collector begins, after the board's modules are loaded; collected: takes the allocation table after a collection (py/gc.c: two bits a block, 0 where it is free).
     """
 
@@ -126,6 +133,7 @@ class Machine:
     host: Callable[[str, bytes], str]
     say: Callable[[bytes], None]
     variables: Mapping[str, str]
+    number: Callable[[int, int, int, int, int], int] = _no_number
     collecting: Callable[[], None] = _nothing
     collected: Callable[[bytes], None] = _no_table
 
@@ -164,6 +172,7 @@ class Machine:
         system = System(None, words, [f"{k}={v}" for k, v in self.variables.items()], self.files, self.say)
         own = {
             "host_call": self._host,
+            "host_number": self._number,
             "host_collecting": self.collecting,
             "host_collected": self._collected,
             "proc_exit": self._exit,
@@ -220,6 +229,13 @@ class Machine:
             answer = f"!{fault.number}".encode()
         self.memory.write(result, answer[:room])
         return min(len(answer), room)
+
+    def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
+        self.memory.look()
+        try:
+            return self.number(what, a, b, c, d)
+        except Fault as fault:
+            return REFUSED - fault.number
 
     def _collected(self, table: int, size: int) -> None:
         self.memory.look()

@@ -226,7 +226,11 @@ def _by_loader(
 
 
 def _told(head: str, done: Written) -> list[str]:
-    silent = "press RST on the board: it was brought into its loader by hand" if done.by_hand else "it says nothing yet"
+    silent = (
+        "press RST on the board: it was brought into its loader by hand"
+        if done.by_hand
+        else "it says nothing yet"
+    )
     return [head, *([f"  {row}" for row in done.said] or [f"  {silent}"])]
 
 

@@ -1,4 +1,6 @@
 # Stands in for the port's bluetooth module, as far as listening goes.
+import sys
+
 from world import ask, handlers, pipe
 
 _FIRED = 1 << 16  # among the pins whose interrupt fired
@@ -34,4 +36,8 @@ def _tell(ble):
         row = rows[at + 1 : at + 1 + rows[at]]
         at += 1 + rows[at]
         if ble.handler:
-            ble.handler(_SCAN_RESULT, (row[0], row[1:7], 0, row[7] - 256, row[8:]))
+            try:
+                ble.handler(_SCAN_RESULT, (row[0], row[1:7], 0, row[7] - 256, row[8:]))
+            except Exception as error:  # extmod/modbluetooth.c, invoke_irq_handler_run: printed, and the handler is taken away
+                sys.print_exception(error)
+                ble.handler = None

@@ -1,5 +1,7 @@
 # Stands in for the port's machine module, with the limits of the chip's pin table.
-from world import ask, handlers, now, pipe
+from world import ADC as _ADC
+from world import DAC as _DAC, FULL, GET, PULSE, PWM as _PWM, SET, TOUCH, UART_DONE
+from world import ask, fire, handlers, now, number, pipe
 
 _REFUSED = ("", "invalid pin", "pin can only be input", "invalid pull", "pin has no interrupt", "hard IRQ not supported", "")
 
@@ -8,6 +10,16 @@ def _ask(name, data):
     # A pin that cannot do it raises ValueError, as on the ports.
     try:
         return ask(name, data)
+    except OSError as error:
+        if 0 < error.errno < len(_REFUSED):
+            raise ValueError(_REFUSED[error.errno])
+        raise
+
+
+def _count(*given):
+    # The same of whole numbers.
+    try:
+        return number(*given)
     except OSError as error:
         if 0 < error.errno < len(_REFUSED):
             raise ValueError(_REFUSED[error.errno])
@@ -32,8 +44,10 @@ class Pin:
 
     def value(self, level=None):
         if level is None:
-            return int(ask("get", str(self.gpio)))
-        ask("set", "%d %d" % (self.gpio, 1 if level else 0))
+            return number(GET, self.gpio)
+        number(SET, self.gpio, 1 if level else 0)
+        if now[2]:
+            fire()
 
     __call__ = value
 
@@ -63,7 +77,7 @@ class PWM:
             self.rate = freq
         if duty >= 0:
             self.duty = duty
-        _ask("pwm", "%d %d %d" % (self.gpio, self.rate, self.duty))
+        _count(_PWM, self.gpio, self.rate, self.duty)
 
     def freq(self, value=None):
         if value is None:
@@ -86,7 +100,7 @@ class DAC:
         self.write(0)
 
     def write(self, value):
-        _ask("dac", "%d %d" % (self.gpio, value))
+        _count(_DAC, self.gpio, value)
 
 
 class TouchPad:
@@ -95,7 +109,7 @@ class TouchPad:
         self.read()
 
     def read(self):
-        return int(_ask("touch", str(self.gpio)))
+        return _count(TOUCH, self.gpio)
 
 
 class ADC:
@@ -103,13 +117,13 @@ class ADC:
 
     def __init__(self, source, atten=None):
         self.gpio = source.gpio if isinstance(source, Pin) else -1 - source
-        self.read_uv()
+        _count(_ADC, self.gpio)
 
     def read_u16(self):
-        return self.read_uv() * 65535 // int(ask("full"))
+        return _count(_ADC, self.gpio) * 65535 // number(FULL)
 
     def read_uv(self):
-        return int(_ask("adc", str(self.gpio)))
+        return _count(_ADC, self.gpio)
 
 
 class SoftI2C:
@@ -225,7 +239,7 @@ class UART:
         return pipe.read(got) if got else None
 
     def txdone(self):
-        return ask("uart_done", str(self.key)) == "1"
+        return number(UART_DONE, self.key) == 1
 
 
 def _number(line):
@@ -242,7 +256,7 @@ class RTC:
 
 
 def time_pulse_us(pin, level, timeout=1000000):
-    return int(ask("pulse", "%d %d %d" % (pin.gpio, level, timeout)))
+    return number(PULSE, pin.gpio, level, timeout)
 
 
 PWRON_RESET = int(ask("cause", "power"))

@@ -1,5 +1,5 @@
 # Stands in for the ports' onewire module: the line's answers come from the stage, byte by byte.
-from world import ask
+from world import WIRE_READ, WIRE_RESET, WIRE_WRITE, ask, number
 
 
 class OneWireError(Exception):
@@ -13,16 +13,16 @@ class OneWire:
         self.gpio = pin.gpio
 
     def reset(self, required=False):
-        found = ask("wire_reset", str(self.gpio)) == "1"
+        found = number(WIRE_RESET, self.gpio) == 1
         if required and not found:
             raise OneWireError
         return found
 
     def writebyte(self, value):
-        ask("wire_write", "%d %d" % (self.gpio, value))
+        number(WIRE_WRITE, self.gpio, value)
 
     def readbyte(self):
-        return int(ask("wire_read", str(self.gpio)))
+        return number(WIRE_READ, self.gpio)
 
     def write(self, data):
         for each in data:

@@ -61,6 +61,6 @@ if _at > 0:
 try:
     host.run("/main.py")
     raise RuntimeError("the program came to its end")
-except Exception as error:
+except (Exception, KeyboardInterrupt) as error:
     host.call("crash", type(error).__name__)
     sys.print_exception(error)

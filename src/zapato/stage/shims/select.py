@@ -4,7 +4,7 @@ import json
 import sys
 
 import host
-from world import ask, now
+from world import WAIT, WATCH, fire, interrupted, now, number
 
 POLLIN, POLLOUT, POLLERR, POLLHUP = 1, 4, 8, 16
 _INVALID = 32  # a socket that was closed (extmod/modselect.c: MP_STREAM_POLL_NVAL)
@@ -42,7 +42,7 @@ class poll:
     def register(self, thing, mask=POLLIN | POLLOUT):
         if hasattr(thing, "number"):
             self.wires[thing.number] = thing
-            host.call("watch", "%d %d" % (thing.number, mask))
+            number(WATCH, thing.number, mask)
         else:
             self.others.append((thing, mask))
 
@@ -54,7 +54,7 @@ class poll:
     def unregister(self, thing):
         if hasattr(thing, "number"):
             self.wires.pop(thing.number, None)
-            host.call("watch", "%d 0" % thing.number)
+            number(WATCH, thing.number, 0)
         else:
             self.others = [entry for entry in self.others if entry[0] is not thing]
 
@@ -82,10 +82,13 @@ class poll:
         begun = now[0]
         left = timeout
         while True:
-            now[6] = left + 1
-            answer = ask("poll")
-            if answer != "p":
-                return self.ready(answer)
+            answer = number(WAIT, left)
+            if now[2]:
+                fire()
+            if answer == 3:
+                interrupted()
+            if answer != 1:
+                return self.ready(host.call("ready", "") if answer else "")
             _look()
             if timeout >= 0:
                 left = max(0, timeout - ((now[0] - begun) & 0x3FFFFFFF))

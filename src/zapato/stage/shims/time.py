@@ -1,7 +1,7 @@
 # Stands in for the port's time module, on the stage's time.
 from utime import ticks_add, ticks_diff
 
-from world import ask, now
+from world import BUSY, SLEEP, fire, now, number
 
 
 EPOCH = 1773100800  # seconds: the virtual day begins at midnight
@@ -17,7 +17,9 @@ def ticks_us():
 
 def sleep_ms(ms):
     while ms > 0:
-        ms = int(ask("sleep", str(ms)))  # handlers of interrupts run meanwhile
+        ms = number(SLEEP, ms)
+        if now[2]:  # handlers of interrupts run meanwhile
+            fire()
 
 
 def sleep(seconds):
@@ -25,7 +27,9 @@ def sleep(seconds):
 
 
 def sleep_us(us):
-    ask("busy", str(us))
+    number(BUSY, us)
+    if now[2]:
+        fire()
 
 
 def time():

@@ -5,10 +5,14 @@ import uctypes
 
 import host
 
+# What host.number() is asked for; stage/board.py has the same order in NUMBERED.
+SET, GET, BUSY, SLEEP, INTERRUPT, WAIT, ADC, FULL, PWM, DAC, TOUCH, PULSE, WIRE_RESET, WIRE_WRITE, WIRE_READ = range(15)
+UART_DONE, WATCH = 15, 16
+number = host.number
+
 # Words that the host writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began,
-# and whether waiting would end at once; and two that the program writes: it fed the watchdog, and how long
-# it wants to wait, and one more (0 stands for without end).
-now = array.array("I", (0, 0, 0, 0, 0, 0, 0))
+# and whether waiting would end at once; and one that the program writes: it fed the watchdog.
+now = array.array("I", (0, 0, 0, 0, 0, 0))
 host.call("here", str(uctypes.addressof(now)))
 handlers = {}  # number -> (handler, pin)
 pipe = open("/stage/pipe", "rb")
@@ -17,22 +21,29 @@ _running = False  # a handler runs: the others wait (py/scheduler.c, mp_sched_lo
 
 def ask(name, data=""):
     answer = host.call(name, data)
-    if now[2] and not _running:
+    if now[2]:
         fire()
     if answer[:1] == "!":
         raise OSError(int(answer[1:]))
     return answer
 
 
+def interrupted():
+    # Ctrl-C came from the console (shared/runtime/interrupt_char.c).
+    raise KeyboardInterrupt
+
+
 def fire():
     global _running
+    if _running:
+        return
     _running = True
     try:
         while True:
-            number = host.call("interrupt", "")
-            if not number:
+            found = number(INTERRUPT)
+            if found < 0:
                 return
-            found = handlers.get(int(number))
+            found = handlers.get(found)
             if found:
                 try:
                     found[0](found[1])
