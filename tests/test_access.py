@@ -52,7 +52,7 @@ class Talk:
 
 @pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
 def test_a_device_without_a_network_asks_for_one_and_joins_it(put, board):
-    place, phone = placed(put, board=board, seconds=70)
+    place, phone = placed(put, board=board, seconds=120)
     talk, names = Talk(place, phone), []
     talk.at(10, "/")
     talk.at(11, "/hotspot.html")
@@ -60,9 +60,9 @@ def test_a_device_without_a_network_asks_for_one_and_joins_it(put, board):
     question = struct.pack(">6H", 7, 0x0100, 1, 0, 0, 0) + b"\5phone\4test\0\0\1\0\1"
     place.clock.at(13_000, lambda: phone.look_up(question, names.append))
     place.clock.at(14_000, lambda: phone.fill_in("hall", "not the word"))
-    talk.at(20, "/state")
-    place.clock.at(21_000, lambda: phone.fill_in(*HALL))
-    talk.at(25, "/state")
+    talk.at(46, "/state")  # a port that goes on trying tells nothing of a wrong password: the page gives up after 25 s
+    place.clock.at(50_000, lambda: phone.fill_in(*HALL))
+    talk.at(62, "/state")
     assert place.run() is None
     page = (files("zapato") / "runtime" / "page.html").read_bytes()
     assert talk.said[0].startswith(b"HTTP/1.1 200 OK\r\nContent-Type: text/html") and talk.said[0].endswith(
@@ -116,7 +116,7 @@ def attacked(put, requests, seconds: float = 40) -> list[dict]:
     talk = Talk(place, phone)
     talk.at(seconds - 2, "/state")
     assert place.run() is None
-    assert [r["t"] for r in place.trace.rows if r["name"] == "reset"] == [500], place.log
+    assert len([r for r in place.trace.rows if r["name"] == "reset"]) == 1, place.log
     assert not any("fault" in line or "Error" in line for line in place.log), place.log
     assert place.board.heap.peak < 0.8 * place.board.facts.chip.heap
     return talk.states
@@ -291,7 +291,7 @@ def test_the_page_in_a_real_browser(put):
             assert soon(lambda: page.text("[data-of=password]")) == "a password has 8 to 63 characters"
             page.type("#password", "not the word")
             page.click("#go")
-            assert "does not take this password" in soon(
+            assert "refuses this password" in soon(
                 lambda: page.text("#now") if "work" in page.text("#now") else ""
             )
             page.type("#password", "rehearsal")
@@ -387,7 +387,7 @@ def test_a_request_in_crumbs_and_more_visitors_than_places(put):
         and sum(b'"state"' in each for each in said) >= 4
         and talk.states[-1]["state"] == "open"
     )
-    assert [r["t"] for r in place.trace.rows if r["name"] == "reset"] == [500]
+    assert len([r for r in place.trace.rows if r["name"] == "reset"]) == 1
 
 
 def test_while_it_is_open_the_light_says_so_and_outputs_are_safe(put):
@@ -402,7 +402,7 @@ def test_while_it_is_open_the_light_says_so_and_outputs_are_safe(put):
     rows = [
         (r["t"] / 1000, r["value"]) for r in place.trace.rows if r["what"] == "pin" and r["name"] == "GPIO14"
     ]
-    during = [value for t, value in rows if begun - 3 < t < begun + 290]
+    during = [value for t, value in rows if begun - 6 < t < begun + 290]
     assert during and not any(during) and rows[-1][1] == 1 and rows[-1][0] > begun + 290
     blinks = [
         r["t"]

@@ -156,7 +156,7 @@ def test_an_expander_that_loses_its_power_gets_its_levels_again(bench, monkeypat
     hold(monkeypatch, gone)
     body = EXPANDER.format(more="")
     script = steps(
-        "4s: message('pump/on/set', 'true')",
+        "6s: message('pump/on/set', 'true')",
         "<1s? pump.on",
         "15s? not pump.on",
         "24s? pump.on",
@@ -346,7 +346,7 @@ def test_the_bytes_of_a_strip_in_its_chips_order_and_within_its_limit(bench, chi
     body = f'[strip.s]\npin = 13\ncount = 10\nchip = "{chip}"\nlimit = 50\n'
     acts = ["message('s/color/set', '\"#80ff00\"')", "message('s/on/set', 'true')"]
     script = steps(
-        f"4s: {acts[0]}", f"5s: {acts[1]}", "7s: message('s/level/set', '20')", "9s: message('s/do/off', '')"
+        f"6s: {acts[0]}", f"7s: {acts[1]}", "8s: message('s/level/set', '20')", "9s: message('s/do/off', '')"
     )
     shown = frames(bench(body, script, lasts="10s", site=NETWORK.format(qos=0)))
     assert shown == [
@@ -361,10 +361,10 @@ def test_effects_keep_their_pace_and_their_limit(bench):
     body = '[strip.s]\npin = 13\ncount = 40\nchip = "ws2812b"\nlimit = 10\n'
     for effect in ("breathe", "flow", "sparkle"):
         script = steps(
-            f"4s: message('s/do/show', '\"{effect}\"')", "8s: message('s/effect/set', '\"still\"')"
+            f"6s: message('s/do/show', '\"{effect}\"')", "10s: message('s/effect/set', '\"still\"')"
         )
-        result = bench(body, script, lasts="10s", site=NETWORK.format(qos=0))
-        moments = [r["t"] for r in result.records if r["what"] == "lights" and 4_100 < r["t"] < 8_000]
+        result = bench(body, script, lasts="12s", site=NETWORK.format(qos=0))
+        moments = [r["t"] for r in result.records if r["what"] == "lights" and 6_100 < r["t"] < 10_000]
         assert len({first for _, first in frames(result)}) > 2 and len(moments) > 60, effect
         assert all(after - before >= 39 for before, after in pairwise(moments))
         brightest = max(int(first[at : at + 2], 16) for _, first in frames(result) for at in (0, 2, 4))

@@ -54,10 +54,10 @@ def test_a_dimmer_on_every_port(bench, more, board, at_half):
     )
     script = steps(
         "1s? not hall.on",
-        "4s: message('n/value/set', '1')",
+        "9s: message('n/value/set', '1')",
         "<1s? hall.on" + (f" and hall.level == {at_half}" if at_half else ""),
     )
-    result = bench(body, script, board=board, site=NETWORK.format(qos=0), lasts="8s")
+    result = bench(body, script, board=board, site=NETWORK.format(qos=0), lasts="13s")
     assert not failed(result)
     if "gamma" in more:
         duty = [r["value"] for r in result.records if r["what"] == "duty"]
@@ -67,29 +67,29 @@ def test_a_dimmer_on_every_port(bench, more, board, at_half):
 def test_a_dimmer_comes_back_as_it_was(bench):
     body = '[dimmer.hall]\npin = 25\nstart = "last"\n'
     script = steps(
-        "4s: message('hall/level/set', '30')",
-        "15s: power.cut",
-        "17s? hall.on and hall.level == 30",
-        "20s: message('hall/do/off', '')",
-        "32s: power.cut",
-        "34s? not hall.on",
-        "38s: message('hall/do/on', '')",
-        "39s? hall.level == 30",
+        "9s: message('hall/level/set', '30')",
+        "20s: power.cut",
+        "23s? hall.on and hall.level == 30",
+        "30s: message('hall/do/off', '')",
+        "42s: power.cut",
+        "45s? not hall.on",
+        "52s: message('hall/do/on', '')",
+        "53s? hall.level == 30",
     )
-    assert not failed(bench(body, script, site=NETWORK.format(qos=0), lasts="40s"))
+    assert not failed(bench(body, script, site=NETWORK.format(qos=0), lasts="54s"))
 
 
 def test_a_strip_is_dark_at_power_up_and_shows_what_it_is_told(bench):
     body = '[strip.rack]\npin = 13\ncount = 30\nchip = "ws2812b"\nlimit = 50\n'
     script = steps(
         "1s? not rack.on",
-        "4s: message('rack/on/set', 'true')",
-        "<1s? rack.on",
-        "6s: message('rack/color/set', '\"#FF8000\"')",
+        "6s: message('rack/on/set', 'true')",
+        "<500ms? rack.on",
+        "7s: message('rack/color/set', '\"#FF8000\"')",
         "8s: message('rack/do/show', '\"breathe\"')",
         "<1s? rack.effect == 'breathe'",
         "12s: power.cut",
-        "13500ms? not rack.on",
+        "14500ms? not rack.on",
         "18s: message('rack/color/set', '\"red\"')",
         "20s: message('rack/effect/set', '\"sparkle\"')",
         "22s: message('rack/do/show', '\"flow\"')",

@@ -285,7 +285,7 @@ def test_a_refused_subscription_is_told_and_shown(client):
 
 
 STRANGE = [
-    publish("refuge/lamp/r/on/set", b"{"),
+    publish("refuge/lamp/r/on/set", b"tru"),
     publish("refuge/lamp/r/on/set", b"\xff\xfe"),
     publish("refuge/lamp/r/explode", b""),
     publish("refuge/lamp/r/do/explode", b""),

@@ -25,7 +25,7 @@ def link(when: str, do: str, **keys: object) -> str:
 
 # name -> (parts and links, steps); one minute each, nothing random beyond the seed.
 CASES = {
-    "a relay that starts on": (RELAY + 'start = "on"\n', steps("0s? r.on", "30s? r.on")),
+    "a relay that starts on": (RELAY + 'start = "on"\n', steps("1s? r.on", "30s? r.on")),
     "an active-low relay is off at power-up": (
         RELAY + 'active = "low"\n',
         steps("0s? not r.on", "1s? not r.on"),
@@ -139,7 +139,7 @@ CASES = {
         BUTTON
         + '[relay.a]\npin = 26\nexcludes = ["c"]\n[relay.c]\npin = 25\nstart = "on"\n'
         + link("b.pressed", '["c.off", "a.on"]', for_="2s"),
-        steps("1s? c.on", "5s: b.press", "6s? a.on and not c.on", "8s? c.on and not a.on"),
+        steps("2s? c.on", "5s: b.press", "6s? a.on and not c.on", "8s? c.on and not a.on"),
     ),
 }
 
@@ -255,7 +255,8 @@ def test_outputs_are_off_while_the_power_is(bench):
     result = bench(body, steps("10s: power.cut over 20s", "29s? not r.on", "31s? r.on"))
     assert not failed(result)
     levels = [(r["t"], r["value"]) for r in result.records if r["what"] == "pin" and r["name"] == "GPIO26"]
-    assert levels == [(0, 0), (0, 1), (10_000, 0), (30_000, 1)]
+    assert [value for _, value in levels] == [0, 1, 0, 1]
+    assert levels[2][0] == 10_000 and levels[1][0] == levels[3][0] - 30_000 < 700
 
 
 # --- over MQTT
@@ -370,7 +371,7 @@ def test_the_status_led_tells_the_state_by_its_rhythm(bench):
     per_second = {
         name: sum(a <= t < b for t in edges) / ((b - a) / 1000)
         for name, a, b in (
-            ("joining", 200, 1800),
+            ("joining", 1200, 3000),
             ("online", 5_000, 29_000),
             ("no broker", 35_000, 55_000),
             ("no wifi", 70_000, 110_000),

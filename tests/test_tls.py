@@ -16,7 +16,7 @@ from zapato.stage.live_run import Live
 KEYS = Path(__file__).parent / "data" / "tls"
 SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "localhost"\ntls = true\nqos = 1\nauthority = "{ca}"\n[time]\nzone = "Europe/Zurich"\n'
 LAMP = '[relay.lamp]\npin = 26\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "lamp.toggle"\n'
-SCRIPT = '[rehearsal]\nlasts = "8s"\n[[step]]\nat = "3s"\nact = "b.press"\n[[step]]\nwithin = "2s"\nexpect = "published(\'lamp/on\', \'true\')"\n'
+SCRIPT = '[rehearsal]\nlasts = "20s"\n[[step]]\nat = "12s"\nact = "b.press"\n[[step]]\nwithin = "2s"\nexpect = "published(\'lamp/on\', \'true\')"\n'
 
 
 def write(put, ca: str = "ca.pem", body: str = LAMP, board: str = "esp32-38pin") -> Path:
@@ -100,7 +100,7 @@ def test_on_the_virtual_stage_tls_takes_its_round_trips(put, bench):
     )
     sooner = zapato.rehearse(plain, plain.parent / "script.toml")
     reached = [next(t for t, text in r.log if text == "broker reached") for r in (sooner, result)]
-    assert 0.02 < reached[1] - reached[0] < 1.6  # the time is asked for first, too
+    assert 2.5 < reached[1] - reached[0] < 5  # the time is asked for first, too
 
 
 @pytest.mark.parametrize(

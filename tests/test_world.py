@@ -14,6 +14,7 @@ from zapato.stage.broker import Broker, matches, packet
 from zapato.stage.chips import stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.files import Disk, Flash
+from zapato.stage.interrupts import Interrupts
 from zapato.stage.network import FLIGHT, Air, Station
 from zapato.stage.pins import BOUNCE, Pins
 from zapato.stage.trace import Trace
@@ -78,7 +79,7 @@ def test_a_value_on_its_way():
 @pytest.fixture
 def pins():
     clock = Clock()
-    return Pins(board("esp32-38pin").chip, clock, Trace(clock), Random(3))
+    return Pins(board("esp32-38pin").chip, clock, Trace(clock), Random(3), Interrupts(clock, 8))
 
 
 def test_who_decides_a_level(pins):

@@ -28,9 +28,17 @@ def page(text: str, found: dict[str, Any]) -> str:
         for k in ROWS
         for test, why in found[n].get(k, {}).get("failures", {}).items()
     }
-    lines = [f"- `{test}` ({', '.join(dict.fromkeys(names))}): {why}" for (test, why), names in sorted(failed.items())]
+    lines = [
+        f"- `{test}` ({', '.join(dict.fromkeys(names))}): {why}"
+        for (test, why), names in sorted(failed.items())
+    ]
     body = "\n".join(lines) or "nothing."
-    return re.sub(r"(What fails:\n).*?(\n\n## Verified)", lambda m: f"{m[1]}\n{body}{m[2]}" if lines else f"{m[1]}{body}{m[2]}", text, flags=re.S)
+    return re.sub(
+        r"(What fails:\n).*?(\n\n## Verified)",
+        lambda m: f"{m[1]}\n{body}{m[2]}" if lines else f"{m[1]}{body}{m[2]}",
+        text,
+        flags=re.S,
+    )
 
 
 if __name__ == "__main__":

@@ -40,7 +40,9 @@ def cleaned(stubs: Path, to: Path, name: str) -> None:
         if file.is_file():
             lines = file.read_text("utf-8").splitlines(keepends=True)
             for first, last in sorted(_spans(ast.parse("".join(lines)), paths), reverse=True):
-                lines[first - 1 : last] = [f"{' ' * (len(lines[first - 1]) - len(lines[first - 1].lstrip()))}...\n"]
+                lines[first - 1 : last] = [
+                    f"{' ' * (len(lines[first - 1]) - len(lines[first - 1].lstrip()))}...\n"
+                ]
             file.write_text("".join(lines), "utf-8")
 
 
@@ -50,7 +52,9 @@ def _spans(tree: ast.Module, paths: list[list[str]]) -> set[tuple[int, int]]:
     for path in paths:
         bodies = [tree.body]
         for owner in path[:-1]:
-            bodies = [n.body for body in bodies for n in body if isinstance(n, ast.ClassDef) and n.name == owner]
+            bodies = [
+                n.body for body in bodies for n in body if isinstance(n, ast.ClassDef) and n.name == owner
+            ]
         for node in (node for body in bodies for node in body):
             names = [getattr(node, "name", "")]
             if isinstance(node, ast.AnnAssign) and isinstance(node.target, ast.Name):

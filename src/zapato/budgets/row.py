@@ -6,7 +6,7 @@ from dataclasses import asdict, dataclass
 from math import inf
 from typing import Literal
 
-TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory")
+TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory", "time")
 Verdict = Literal["", "ok", "close", "over"]
 CLOSE = 0.8
 """The share of a limit from which on a figure is close to it."""

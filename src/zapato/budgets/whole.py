@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zapato.budgets import analog, buses, pin_currents, rails, strips, traffic
+from zapato.budgets import analog, buses, pace, pin_currents, rails, strips, traffic
 from zapato.budgets.memory import memory
 from zapato.budgets.row import Row, row
 from zapato.design import Design, resolve
@@ -73,4 +73,5 @@ def budget(what: Design | Path | str) -> Budget:
                 source=source,
             )
         )
+    found += pace.rows(design)
     return Budget(design, tuple(found))

@@ -129,7 +129,7 @@ class Device:
             part, name, event = self.queue.pop(0)
             for hear in self.ears.get(part.name + ("!" if event else ".") + name, ()):
                 self.guard(hear)
-            if self.out:
+            if self.out and part.new is not None:  # what another device says is not said again
                 if not event:
                     part.new |= 1 << part.props.index(name)
                     self.out.value(part)

@@ -372,7 +372,6 @@ class Mqtt:
                 name = "?"
             what = "wrong arguments" if isinstance(error, TypeError) else error
             self.d.fault("a message", "not understood: %s %s" % (name[:40], what))
-        self.d.settle()
 
     def obey(self, topic, payload):
         if len(payload) > _SHORT:

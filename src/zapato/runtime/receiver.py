@@ -146,16 +146,16 @@ class Receiver(Part):
         # One frame blocks the loop for some 35 ms; the silence after it does not.
         bits = self.queue[0]
         put = self.out.value  # type: ignore
-        wait = time.sleep_us
         short = self.pulse
+        until = time.ticks_us()  # each edge at its own moment: what the program itself takes is not added up
         for at in range(_BITS - 1, -1, -1):
-            one = bits >> at & 1
+            high = short * 3 if bits >> at & 1 else short
             put(1)
-            wait(short * 3 if one else short)
+            until = wait(until, high)
             put(0)
-            wait(short if one else short * 3)
+            until = wait(until, 4 * short - high)
         put(1)
-        wait(short)
+        wait(until, short)
         put(0)
         self.whole = False  # what it sends itself is no one's press
         self.count = _WIDTHS + 1
@@ -179,6 +179,13 @@ class Receiver(Part):
         self.d.changed(self, "found")
         self.d.note(self.name + " remembers the codes that come")
         return True
+
+
+def wait(until, us):
+    # So long after the moment before; gives the moment.
+    until = time.ticks_add(until, us)
+    time.sleep_us(time.ticks_diff(until, time.ticks_us()))
+    return until
 
 
 def code_in(row):

@@ -286,6 +286,10 @@ class Board(Radio, Attached, Peripherals):
         self._collecting = True
 
     def _collected(self, table: bytes) -> None:
+        """A collection takes its time by the size of the heap: the VM's is larger than the chip's by the board's own modules."""
+        if self._computed and self.machine:
+            share = 1 - self.facts.chip.heap / (self.facts.chip.heap + SLACK)
+            self._computed += int((self.machine.spent - self._computed) * share)
         self._compute()
         self._collecting = False
         self._meter.collected(table)
@@ -456,7 +460,12 @@ class Board(Radio, Attached, Peripherals):
         return self._ready
 
     def _due(self) -> bool:
-        if self._peek or self.ctrl_c or self.interrupts.waiting or any(wire.flags for wire in self.station.wires.values()):
+        if (
+            self._peek
+            or self.ctrl_c
+            or self.interrupts.waiting
+            or any(wire.flags for wire in self.station.wires.values())
+        ):
             return True
         return any(line.into for line in self.serials.values())
 

@@ -17,6 +17,8 @@ class Clock:
 
     def __init__(self) -> None:
         self.now, self.micro = 0, 0
+        self.exact = 0
+        """us of the last event that said its own moment, however late the program gets to it."""
         self._queue: list[tuple[int, int, Call]] = []
         self._count = 0
         self.watchers: list[Call] = []
@@ -32,6 +34,7 @@ class Clock:
 
     def reach(self, moment: int) -> None:
         """What happens now happens at this moment, us; at most within the ms that has begun."""
+        self.exact = moment
         self.micro = max(self.micro, min(moment - self.now * 1000, 999))
 
     def go(self, limit: int, ready: Callable[[], bool] | None = None) -> bool:
