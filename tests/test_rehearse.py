@@ -140,7 +140,7 @@ def test_a_crash_is_shown_with_its_traceback_and_its_moment(site: Path, tmp_path
     (app / "start.mpy").write_bytes(compile_all({"start": broken}, cache_folder())["start"])
     result = zapato.rehearse(path, app=app)
     assert not result.passed and result.crash and result.crash.error == "ZeroDivisionError"
-    assert 'start.py", line 5, in run' in result.crash.traceback and result.crash.at == pytest.approx(0.05)
+    assert 'start.py", line 5, in run' in result.crash.traceback and 0.5 < result.crash.at < 0.7
     assert any(e.passed is None for e in result.expectations)
 
 

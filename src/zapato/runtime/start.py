@@ -8,10 +8,14 @@ import machine
 from machine import Pin
 
 
+dog = None
+
+
 def safe():
     # Software modulation goes on under a plain output: it is ended first, where the port has such.
-    for gpio in levels.MODULATED:
-        machine.PWM(Pin(gpio)).deinit()
+    if dog:
+        for gpio in levels.MODULATED:
+            machine.PWM(Pin(gpio)).deinit()
     for gpio, level in levels.OUT:
         Pin(gpio, Pin.OUT, value=level)
 
@@ -27,9 +31,7 @@ def rest():
     feed()
 
 
-for _gpio, _level in levels.OUT:
-    Pin(_gpio, Pin.OUT, value=_level)
-dog = None
+safe()
 
 
 def watch():
@@ -48,8 +50,12 @@ def run():
     error = None
     try:
         error = go()  # whose own variables are gone by now, and with them what they held
-    finally:
-        safe()  # whatever ended it, an interruption from the console too
+    finally:  # whatever ended it, an interruption from the console too
+        gc.collect()
+        try:
+            safe()
+        except MemoryError:  # end() makes room, and does it again
+            pass
     end(error)
 
 
@@ -81,6 +87,7 @@ def end(error):
     for name in [each for each in sys.modules if each[:4] in ("plan", "devi")]:
         del sys.modules[name]
     gc.collect()
+    safe()
     try:
         import fault
 
