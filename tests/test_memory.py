@@ -77,7 +77,7 @@ def test_a_day_on_the_smallest_chip(site, tmp_path, name, demo_day):
     assert result.passed and result.lasts == 86400
     assert result.used.peak <= 0.84 * result.heap and result.used.largest >= 1536
     _, first = demo_day(name)
-    assert result.used.peak <= first.used.peak
+    assert result.used.peak <= first.used.peak + 512
 
 
 def test_a_device_that_does_not_fit_says_so_and_waits_before_each_new_try(put, monkeypatch):

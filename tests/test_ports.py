@@ -128,7 +128,7 @@ def test_computing_takes_the_chips_time_and_feeds_nobody(put, tmp_path):
         said = printed(bare(put, tmp_path, BOARDS[name], source))
         took[name] = next(int(text.split()[1]) for text in said if text.startswith("took"))
     speed = {name: board_named(board).chip.speed for name, board in BOARDS.items()}
-    assert took["esp8266"] > took["rp2"] > took["esp32"] > 20
+    assert took["esp8266"] > took["esp32"] and min(took.values()) > 20
     assert took["esp8266"] / took["esp32"] == pytest.approx(speed["esp32"] / speed["esp8266"], rel=0.5)
     endless = bare(put, tmp_path, "esp8266-30pin", "import machine\n\n\ndef run():\n    machine.WDT(timeout=5000)\n    while True:\n        pass\n", "20s")
     assert endless.crash is None and len([r for r in endless.records if r["name"] == "watchdog"]) > 3

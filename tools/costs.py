@@ -38,6 +38,8 @@ ROOM = 150 * 1024
 """Bytes of heap while measuring: more than any device takes."""
 BUSY = 12_000
 """Turns from which on links made at random run in a circle; what waits meanwhile is no cost of theirs."""
+LINES = 2
+"""Serial lines of an ESP32 beside the one that is the console's."""
 NETWORK = '[wifi]\nname = "hall"\n'
 BROKER = '[mqtt]\nhost = "192.168.4.2"\n'
 NAMED = '[mqtt]\nhost = "broker.refuge.example"\n'
@@ -331,6 +333,8 @@ def measure(text: str, form: str) -> tuple[Counter[str], int, int] | None:
                 return None
             write_pins(found)
             design = resolve(path)
+        if sum(part.kind.name == "uart" for part in design.parts.values()) > LINES:
+            return None
         try:
             return run(design, form, Path(folder))
         except Unmeasured:

@@ -16,6 +16,7 @@ _ROOM = const(512)  # bytes waiting to leave at the most
 _LARGEST = const(320)  # bytes of an incoming packet; a longer one is passed over
 _SHORT = const(128)  # bytes of a payload: values and arguments are shorter
 _PATIENCE = const(6000)  # ms until an answer to the greeting
+_FORGOTTEN = const(60000)  # ms without a connection and without a next try
 _LONGEST = const(8000)  # ms between two tries at the most
 
 _AWAY = const(0)
@@ -133,10 +134,14 @@ class Mqtt:
 
     def beat(self):
         # Called every few seconds.
-        if not self.sock:
-            return
         now = time.ticks_ms()
         silence = time.ticks_diff(now, self.heard)
+        if not self.sock:
+            # No memory for the next try's timer, or a name's answer that got lost, must not be the end of it.
+            if self.up and not self.timer and silence > _FORGOTTEN:
+                self.heard = now
+                self.call()
+            return
         if silence > (self.keep * 3 // 2 if self.state == _ONLINE else _PATIENCE):
             self.lost("silence")
         elif self.state == _ONLINE and max(silence, time.ticks_diff(now, self.sent)) * 2 > self.keep:

@@ -1,7 +1,7 @@
 # Stands in for the port's bluetooth module, as far as listening goes.
 import sys
 
-from world import ask, handlers, pipe
+from world import ask, fetch, handlers, pipe
 
 _FIRED = 1 << 16  # among the pins whose interrupt fired
 _SCAN_RESULT = 5
@@ -29,7 +29,7 @@ class BLE:
 
 
 def _tell(ble):
-    size = int(ask("ble_heard"))
+    size = int(fetch("ble_heard"))
     rows = memoryview(pipe.read(size)) if size else b""
     at = 0
     while at < size:

@@ -1,7 +1,7 @@
 # Stands in for the port's machine module, with the limits of the chip's pin table.
 from world import ADC as _ADC
 from world import DAC as _DAC, FULL, GET, PULSE, PWM as _PWM, SET, TOUCH, UART_DONE
-from world import ask, fire, handlers, now, number, pipe
+from world import ask, fetch, fire, handlers, now, number, pipe
 
 _REFUSED = ("", "invalid pin", "pin can only be input", "invalid pull", "pin has no interrupt", "hard IRQ not supported", "")
 
@@ -139,7 +139,7 @@ class SoftI2C:
         return len(data) + 1
 
     def readfrom_into(self, address, data, stop=True):
-        ask("i2c_read", "%d %d %d %d" % (self.sda, address, len(data), self.freq))
+        fetch("i2c_read", "%d %d %d %d" % (self.sda, address, len(data), self.freq))
         pipe.readinto(data)
 
     def readfrom(self, address, size, stop=True):
@@ -172,11 +172,11 @@ class SoftSPI:
         ask("spi", self.head + bytes(data))
 
     def write_readinto(self, data, into):
-        self.write(data)
+        fetch("spi", self.head + bytes(data))
         pipe.readinto(into)
 
     def readinto(self, data, write=0):
-        ask("spi", self.head + bytes([write]) * len(data))
+        fetch("spi", self.head + bytes([write]) * len(data))
         pipe.readinto(data)
 
     def read(self, size, write=0):
@@ -212,7 +212,7 @@ class I2S:
         ask("i2s_wait", "%d %d %d" % (self.sd, len(data) // 4, self.rate))
 
     def filled(self, me):
-        ask("i2s_words", "%d %d %d" % (self.sd, len(self.waits) // 4, self.rate))
+        fetch("i2s_words", "%d %d %d" % (self.sd, len(self.waits) // 4, self.rate))
         pipe.readinto(self.waits)
         self.handler(self)
 
@@ -235,7 +235,7 @@ class UART:
         ask("uart_flush", str(self.key))
 
     def read(self, size=256):
-        got = int(ask("uart_read", "%d %d" % (self.key, size)))
+        got = int(fetch("uart_read", "%d %d" % (self.key, size)))
         return pipe.read(got) if got else None
 
     def txdone(self):

@@ -1,7 +1,7 @@
 # Stands in for the port's network module: a station, an access point, a cable.
 import json
 
-from world import ask, pipe
+from world import ask, fetch, pipe
 
 STA_IF, AP_IF = 0, 1
 _PORT = ask("port")
@@ -43,7 +43,7 @@ class WLAN:
 
     def scan(self):
         found = []
-        ask("wifi_scan")
+        fetch("wifi_scan")
         for name, channel, strength, protection in json.loads(pipe.read(4000)):
             found.append((name.encode(), b"\2\0\0\0\0\1", channel, strength, protection, 0))
         return found

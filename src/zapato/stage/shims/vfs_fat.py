@@ -1,7 +1,7 @@
 # Stands in for the port's vfs module where a file system is on blocks: the program's own driver moves them, the stage knows FAT.
 import os
 
-from world import ask, pipe
+from world import ask, fetch, pipe
 
 mount = os.mount
 umount = os.umount
@@ -20,17 +20,17 @@ class VfsFat:
         self.do("fat_mount")
 
     def do(self, name, data=""):
-        answer = ask(name, self.head + (data if isinstance(data, bytes) else data.encode()))
+        answer = fetch(name, self.head + (data if isinstance(data, bytes) else data.encode()))
         while answer[:1] != "=":
             number = int(answer[1:])
             try:
                 if answer[0] == "r":
                     self.blocks.readblocks(number, self.row)
-                    answer = ask("fat_go", bytes(self.row))
+                    answer = fetch("fat_go", bytes(self.row))
                 else:
                     pipe.readinto(self.row)
                     self.blocks.writeblocks(number, self.row)
-                    answer = ask("fat_go")
+                    answer = fetch("fat_go")
             except OSError:
                 ask("fat_stop")
                 raise
