@@ -120,7 +120,12 @@ def summary(report: Report) -> str:
 
 
 def _share(part: int, whole: int) -> str:
-    return f"{part / 1024:.1f} of {whole / 1024:,.0f} KiB ({part / whole:.1%})"
+    return f"{part / 1024:.1f} of {kib(whole)} ({part / whole:.1%})"
+
+
+def kib(size: int) -> str:
+    """A size in KiB, its decimal only where it is not zero."""
+    return f"{size / 1024:,.1f}".removesuffix(".0") + " KiB"
 
 
 def built_lines(built: Build) -> list[str]:
@@ -171,6 +176,13 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
     lines.append(
         f"  heap     at most {_share(result.heap_peak, result.heap)} of the chip's; largest free piece {result.used.largest:,} bytes at its smallest"
     )
+    if result.starved:
+        lines.append(
+            styled(
+                "           too little: an update, or another order over the network, finds no room; fewer parts or links, or a chip with more memory",
+                fg="red",
+            )
+        )
     return [*lines, *_time_lines(result)]
 
 
@@ -240,6 +252,8 @@ def brief_line(result: Rehearsal) -> str:
         return f"{text}; crashed at {clock(result.crash.at)}"
     if result.restarts:
         return f"{text}; restarted at {clock(result.restarts[0])}"
+    if result.starved:
+        text += ", too little free for an update"
     return f"{text}; first not: {wrong.text} ({wrong.place.file}:{wrong.place.line})" if wrong else text
 
 

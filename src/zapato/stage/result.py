@@ -78,6 +78,8 @@ class Crash:
     at: float
 
 
+PIECE = 512
+"""Bytes in one piece that an order needs whose module is loaded only then, such as an update (the largest function of those modules)."""
 Rows = Sequence[Mapping[str, Any]]
 """A trace: t (ms), what, name, value; and, among several, the device."""
 
@@ -213,9 +215,14 @@ class Rehearsal:
         return tuple((t, text) for t, text in self.log if text.startswith(FAULT))
 
     @property
+    def starved(self) -> bool:
+        """Whether at some moment no free piece of the heap was large enough for an update or another order over the network."""
+        return not self.live and 0 < self.used.largest < PIECE
+
+    @property
     def passed(self) -> bool:
         """True where every expectation held, and the program ran to the end without a restart and with memory enough."""
-        if self.crash or self.restarts or any("fault in memory" in text for _, text in self.faults):
+        if self.crash or self.restarts or self.starved or any("fault in memory" in text for _, text in self.faults):
             return False
         return all(each.passed for each in self.expectations)
 

@@ -52,7 +52,8 @@ def COMMAND(out: Path, force: bool) -> int:
     names = ("device", "findings", "flash", "heap", "expectations", "took")
     click.echo(f"\n{table([{name: row.get(name, '-') for name in names} for row in rows])}")
     done = "checked and built" if missing else "checked, built and rehearsed"
-    click.echo(f"\n{good} of {len(rows)} devices {done} without a fault")
+    alone = "" if evening else "; all together something failed, see above"
+    click.echo(f"\n{good} of {len(rows)} devices {done} without a fault{alone}")
     if missing:
         click.echo(f"not rehearsed: {missing}")
     return 0 if good == len(rows) and evening else 1
@@ -93,7 +94,7 @@ def _together(out: Path) -> bool:
 
 def _build_and_rehearse(path: Path, out: Path, stage: bool) -> dict[str, object]:
     """Build and rehearse one device; gives its row of the table, `good` where nothing was wrong."""
-    from zapato.cli.report import built_lines, rehearsal_lines
+    from zapato.cli.report import built_lines, kib, rehearsal_lines
     from zapato.firmware import build
     from zapato.stage import rehearse
 
@@ -107,7 +108,7 @@ def _build_and_rehearse(path: Path, out: Path, stage: bool) -> dict[str, object]
     held = sum(each.passed is True for each in result.expectations)
     return row | {
         "good": result.passed,
-        "heap": f"{result.heap_peak / 1024:.1f} of {result.heap // 1024} KiB",
+        "heap": f"{result.heap_peak / 1024:.1f} of {kib(result.heap)}",
         "expectations": f"{held} of {len(result.expectations)} held",
         "took": f"{result.wall:.1f} s",
     }
