@@ -35,6 +35,13 @@ import binascii, hashlib, machine, os, sys
 dog = machine.WDT(timeout=5000)
 if 'start' in sys.modules:
     sys.modules['start'].safe()
+f = None
+def begin(name):
+    global f
+    dog.feed()
+    if f:
+        f.close()
+    f = open(name, 'wb')
 def put(text):
     dog.feed()
     f.write(binascii.a2b_base64(text))
@@ -44,6 +51,7 @@ def digest(name):
     try:
         with open(name, 'rb') as f:
             while True:
+                dog.feed()
                 piece = f.read(256)
                 if not piece:
                     break
@@ -60,7 +68,8 @@ def all(folder):
     return found
 """
 """What the board is told first, piece by piece; the watchdog of a program that ran before goes on wanting to be fed.
-Outputs of a program that was interrupted go to their safe levels."""
+Outputs of a program that was interrupted go to their safe levels. A file that a garbled try left open is closed first: LittleFS
+has no file that is open twice."""
 
 
 class Wrong(Exception):
@@ -163,13 +172,13 @@ def write_file(
     why = "it does not hold what was written"
     for _ in range(TRIES):
         try:
-            prompt.run(f"f = open({path + '.new'!r}, 'wb')")
+            prompt.run(f"begin({path + '.new'!r})")
             for at in range(0, len(data), CHUNK):
                 prompt.run(f"put({b64encode(data[at : at + CHUNK]).decode()!r})")
                 tell(min(at + CHUNK, len(data)))
-            prompt.run("f.close()")
+            prompt.run("dog.feed(); f.close()")
             if prompt.value(f"digest({path + '.new'!r})") == wanted:
-                prompt.run(f"os.rename({path + '.new'!r}, {path!r})")
+                prompt.run(f"dog.feed(); os.rename({path + '.new'!r}, {path!r})")
                 return
         except Wrong as wrong:
             why = str(wrong)

@@ -401,6 +401,7 @@ class Board(Radio, Attached, Peripherals):
     def on_code(self, data: bytes) -> None:
         """The prompt waits for the next text."""
         self.pipe = self.code()
+        self._allow()
 
     def on_ran(self, data: bytes) -> None:
         """It has run; what is printed from here on is its error."""
@@ -474,6 +475,7 @@ class Board(Radio, Attached, Peripherals):
         if self.machine and self._patience and any(self.machine.memory.read(self._shared + FED, 4)):
             self._fed, self._strain = self.clock.now, 0.0
             self.machine.memory.write(self._shared + FED, bytes(4))
+            self._allow()
 
     def do_sleep(self, ms: int, *_: int) -> int:
         """Let so many ms go by, or fewer where an interrupt comes; gives how many are left."""
@@ -496,11 +498,15 @@ class Board(Radio, Attached, Peripherals):
             self.effort.turns += 1
             self.effort.turning += spent - self._turn_at
 
-    def _resume(self) -> None:
+    def _allow(self) -> None:
+        """Instructions until the program is stopped as one that neither waits nor feeds its watchdog."""
         if self.machine:
-            self.machine.allow(
-                min(BUDGET, 4 * self._patience * self.facts.chip.speed) if self._patience else BUDGET
-            )
+            most = 4 * self._patience * self.facts.chip.speed
+            self.machine.allow(min(BUDGET, most) if self._patience else BUDGET)
+
+    def _resume(self) -> None:
+        self._allow()
+        if self.machine:
             self._turn_at = self.machine.spent
 
     def do_interrupt(self, *_: int) -> int:
