@@ -9,6 +9,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Container, Mapping
 from dataclasses import dataclass
+from typing import TypeGuard
 
 from zapato.errors import ZapatoError
 
@@ -16,6 +17,8 @@ NAME = "device"
 """The module on the device."""
 WAY = "air"
 """In the minimal program what speaks to others is a module of its own: with an access point it stays away."""
+ONCE = "ONCE"
+"""The bundle's classes that have an `__init__`: `joins` gives its memory back once everything is made."""
 
 
 @dataclass(frozen=True)
@@ -48,9 +51,19 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
         body, first = _body(trees[name], sources[name], trees.keys(), below or {}, outside)
         origins.append((len(lines) + 1, name, first))
         lines += body
+    made_once = [node.name for tree in trees.values() for node in tree.body if _begins(node)]
+    lines.append(f"{ONCE} = ({''.join(f'{name}, ' for name in made_once)})")
+    origins.append((len(lines), NAME, 1))
     head = list(outside)
     shifted = tuple((line + len(head), name, first) for line, name, first in origins)
     return Bundle("\n".join([*head, *lines]) + "\n", shifted)
+
+
+def _begins(node: ast.stmt) -> TypeGuard[ast.ClassDef]:
+    """Whether this is a class with an `__init__` of its own."""
+    return isinstance(node, ast.ClassDef) and any(
+        isinstance(each, ast.FunctionDef) and each.name == "__init__" for each in node.body
+    )
 
 
 def _imports(node: ast.stmt) -> list[str]:

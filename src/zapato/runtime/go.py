@@ -11,6 +11,8 @@ if "slots.json" in here or "ask.json" in here or "fault.json" in here or "a" not
     import way
 
     way.choose(here)
+    way.__dict__.clear()  # a pointer left on the stack would keep all of it
+    del way
 else:
     sys.path.insert(0, "/b" if "b.runs" in here else "/a")
 del sys.modules["go"]

@@ -14,7 +14,17 @@ def settings():
         return {}
 
 
+def spent(base):
+    # Once everything of a base class is made, and none is made again, what made it gives its memory back.
+    for name in ("device", "air"):
+        for made in getattr(sys.modules.get(name), "ONCE", ()):
+            if issubclass(made, base):
+                made.__init__ = None  # a name that is deleted leaves its value in the table
+
+
 def connect(plan):
+    spent(sys.modules["device"].Part)  # type: ignore
+    gc.collect()
     if plan.connect:
         try:
             found = settings()
@@ -26,6 +36,7 @@ def connect(plan):
                 plan.connect(found)
         except KeyError:  # some are still to be told by somebody near
             __import__("own_settings").do(plan.d)
+    spent(object)
     there = os.listdir()
     if "fault.json" in there:
         __import__("tale").tell(plan.d)

@@ -23,6 +23,7 @@ _AWAY = const(0)
 _CALLING = const(1)
 _GREETING = const(2)
 _ONLINE = const(3)
+_OUT = bytearray(_ROOM)  # made while the free memory is in one piece
 
 
 class Mqtt:
@@ -40,8 +41,8 @@ class Mqtt:
         self.timer = None
         self.pause = 1000
         self.trouble = None  # what was told last about not getting through
-        self.out = bytearray(_ROOM)
-        self.view = memoryview(self.out)
+        self.out = _OUT
+        self.view = memoryview(_OUT)
         self.size = 0  # bytes in out
         self.news = 0  # messages among them that are gone if the connection is
         self.into = bytearray(_LARGEST)
