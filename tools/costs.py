@@ -218,7 +218,7 @@ def _counts(random: Random) -> list[tuple[str, int]]:
     ]
     pinned = [kind.name for kind in kinds() if kind.name not in loose and _alone(kind)]
     found = [
-        (kind, random.choice((1, 1, 2)))
+        (kind, random.choice((1, 1, 2, 6)))  # many of one kind tell what a part takes beside its module
         for kind in random.sample(pinned, random.randrange(min(7, len(pinned))))
     ]
     found += [("flag", random.choice((0, 1, 2, 20))), ("number", random.choice((0, 1, 1, 3, 40)))]
@@ -260,7 +260,7 @@ def _sensors(random: Random, names: list[str]) -> list[str]:
         rows += [text] * (text != "")
     often = random.choice((0, 0, 0.03, 0.06, 0.15))
     for text in EXTRAS:
-        if random.random() < often:
+        for _ in range(random.choice((1, 1, 2, 4)) * (random.random() < often)):
             if "{bus}" in text:
                 _sensor("bh1750", names.pop(), buses, names)
             bus = re.search(r"\.(\w+)\]", buses.get("i2c", ""))

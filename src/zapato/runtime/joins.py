@@ -36,6 +36,7 @@ def connect(plan):
                 plan.connect(found)
         except KeyError:  # some are still to be told by somebody near
             __import__("own_settings").do(plan.d)
+    plan.connect = plan.opens = None
     spent(object)
     there = os.listdir()
     if "fault.json" in there:

@@ -85,7 +85,7 @@ def go():
 def end(error):
     # Nothing went on after this: tell it, keep it, and begin anew. The program makes room for what keeps it.
     for name in [each for each in sys.modules if each[:4] in ("plan", "devi")]:
-        del sys.modules[name]
+        sys.modules.pop(name).__dict__.clear()  # a pointer left on the stack would keep all of it
     gc.collect()
     safe()
     try:

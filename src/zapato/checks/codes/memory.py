@@ -7,7 +7,7 @@ from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
-FULL = 0.86
+FULL = 0.83
 """The share of the heap from which on there is too little left for what a day brings."""
 KEPT = 16 * 1024
 """Bytes of the data partition for settings and kept values, each written beside the old one first."""
@@ -86,7 +86,7 @@ RULES = (
 What a device needs of the chip's working memory is known before it is built: each piece of the
 firmware, each part and each link was measured in a 32-bit MicroPython VM, and the figures were held
 against devices made at random (within a tenth). Above what the chip leaves a program it cannot
-run: an error. Above 86 % it runs, and has too little left for a bad day, when messages wait for a
+run: an error. Above 83 % it runs, and has too little left for a bad day, when messages wait for a
 broker that is away and the free memory is in crumbs: a warning.
 
 `zapato rehearse` shows the same device in exactly the chip's heap.
