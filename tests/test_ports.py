@@ -280,7 +280,7 @@ def test_another_flash_than_the_boards_is_told_before_anything_is_written(chip, 
     if goes:
         assert by_cable(facts, IMAGE, made.name, wait=3).size
         return
-    with pytest.raises(NotDelivered, match="the flash on .* has .* MiB, and") as told:
+    with pytest.raises(NotDelivered, match=r"the flash on .* has .* MiB, and") as told:
         by_cable(facts, IMAGE, made.name, wait=3)
     assert f"flash = {there}" in told.value.fix and bytes(made.flash) == before
 
@@ -302,7 +302,7 @@ def test_the_watchdogs_of_the_loader_are_stilled(chip):  # noqa: F811
 
 def test_an_esp8266_finds_its_files_by_the_header(put, chip):  # noqa: F811
     """The image as the vendor ships it says 512 KiB or 4 MiB, whatever is there: only what we wrote in it makes the board start."""
-    made, path = built(put, "esp8266-30pin", base_of("esp8266-30pin"))
+    made, _ = built(put, "esp8266-30pin", base_of("esp8266-30pin"))
     board, seen = board_named("esp8266-30pin"), []
     there = chip("esp8266-30pin", boot=lambda flash: seen.append(len(flash)) or ["bench 1.0.0"])
     by_cable(board, made.first.read_bytes(), there.name, wait=3)

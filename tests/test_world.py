@@ -252,7 +252,7 @@ def test_calls_carry_bytes_out_and_text_back():
     source = "import host\nprint(host.call('a', b'\\x00\\xff'), host.call('fail', ''), len(host.call('long', 'y')))\n"
     made, said = machine(source, host)
     assert made.run("probe") == 0 and seen == [("a", b"\x00\xff"), ("fail", b""), ("long", b"y")]
-    assert b"".join(said).decode() == f"grüezi !11 256\n"
+    assert b"".join(said).decode() == "grüezi !11 256\n"
 
 
 def test_what_the_host_raises_ends_the_run_and_is_raised():
