@@ -29,7 +29,7 @@ def _heap(design: Design) -> Iterator[Finding]:
         why=_why(design, found),
         fixes=(
             *(
-                ("a rehearsal: the figure is true to a tenth, and loading wants room of its own",)
+                ("a rehearsal: the figure is an estimate, most within a tenth, and loading wants room of its own",)
                 if share <= 1
                 else ()
             ),
@@ -85,7 +85,7 @@ RULES = (
         story="""
 What a device needs of the chip's working memory is known before it is built: each piece of the
 firmware, each part and each link was measured in a 32-bit MicroPython VM, and the figures were held
-against devices made at random (within a tenth). Above what the chip leaves a program it cannot
+against devices made at random (most within a tenth, the worst within a fifth). Above what the chip leaves a program it cannot
 run: an error. Above 83 % it runs, and has too little left for a bad day, when messages wait for a
 broker that is away and the free memory is in crumbs: a warning.
 
