@@ -63,8 +63,6 @@ def sweep(depth):
     # What an import left on the stack would pass for pointers, and keep kilobytes: deeper calls write over it.
     if depth:
         sweep(depth - 1)
-    else:
-        gc.collect()
 
 
 def go():
@@ -73,6 +71,7 @@ def go():
         __import__("device")
         feed()
         sweep(9)
+        gc.collect()
         import plan
 
         plan.d.dog = dog  # type: ignore
@@ -84,6 +83,7 @@ def go():
         print(plan.d.name, plan.d.version)
         feed()
         sweep(9)
+        gc.collect()
         __import__("joins").connect(plan)
         gc.collect()
         feed()
