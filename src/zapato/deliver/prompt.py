@@ -216,6 +216,9 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
             sent += len(data)
         done += len(data)
         tell("writing", done / total)
+    for path in map(str, _listed(prompt)):  # a name that was harmed on the way made a file of its own
+        if path not in paths and not path.endswith("/"):
+            prompt.run(f"dog.feed(); os.remove({path!r})")
     return sent
 
 

@@ -53,7 +53,6 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
         lines += body
     made_once = [node.name for tree in trees.values() for node in tree.body if _begins(node)]
     lines.append(f"{ONCE} = ({''.join(f'{name}, ' for name in made_once)})")
-    origins.append((len(lines), NAME, 1))
     head = list(outside)
     shifted = tuple((line + len(head), name, first) for line, name, first in origins)
     return Bundle("\n".join([*head, *lines]) + "\n", shifted)
