@@ -188,7 +188,10 @@ def test_the_sdk_keeps_what_it_was_told_and_begins_open():
     changes = sdk.changes
     sdk.keep(station=("hall", "larch and stone"))
     assert sdk.changes == changes == 2
-    sdk.erase()
+    sdk.erase(0)
+    sdk.erase(1)
+    assert sdk.station[0] == "hall"  # nobody has published which sector holds it
+    sdk.erase(2)
     assert (sdk.mode, sdk.station, sdk.access) == (2, ("", ""), (FACTORY_NAME, ""))
 
 
@@ -361,3 +364,50 @@ def test_a_small_device_lives_through_a_restart_an_update_and_being_forgotten(pa
     assert place.board.sdk.station == ("", "")
     full = any(f.code == "memory-heap" for f in zapato.check(path))  # who was warned may need a second start
     assert not any("recursion" in text or ("MemoryError" in text and not full) for text in place.log)
+
+
+# --- what the simulated board gives back
+
+
+def test_what_a_call_costs_less_than_its_discount_is_no_credit(put, tmp_path):
+    """Twenty thousand reads of a pin, and then a loop: it takes as long as without them."""
+    source = "import machine\nimport time\n\n\ndef run():\n    pin = machine.Pin(12, machine.Pin.IN)\n    for count in (0, 20000):\n        for n in range(count):\n            pin.value()\n        a = time.ticks_ms()\n        for n in range(20000):\n            n * n\n        time.sleep_ms(0)\n        time.sleep_us(1)\n        print('took', time.ticks_diff(time.ticks_ms(), a))\n    while True:\n        time.sleep(1)\n"
+    said = printed(bare(put, tmp_path, "esp8266-30pin", source, "30s"))
+    alone, after = (int(text.split()[1]) for text in said if text.startswith("took"))
+    assert after == pytest.approx(alone, rel=0.02) and alone > 100
+
+
+def test_a_handler_never_takes_the_bytes_of_a_bus(put):
+    """Advertisements come all the time while an expander is read every 20 ms: no input of it moves."""
+    body = (
+        '[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n[radio.air]\npasses = true\n[i2c.main]\nsda = 21\nscl = 22\n[expander.io]\nchip = "mcp23017"\nbus = "main"\naddress = 0x20\n'
+        '[button.top]\npin = "io.15"\npull = "up"\n'
+    )
+    device = put(
+        {
+            "device.toml": HEADER.format(board="esp32-38pin") + body,
+            "script.toml": '[rehearsal]\nlasts = "10min"\n',
+        }
+    )
+    result = zapato.rehearse(device, device.parent / "script.toml")
+    assert sum(r["what"] == "mqtt" and "air/heard" in r["name"] for r in result.records) > 50
+    assert not [r for r in result.records if r["what"] == "mqtt" and r["name"].endswith("top/pressed")]
+
+
+def test_a_manifest_that_cannot_be_read_is_given_up(put, tmp_path):
+    """Damage that comes again each time ends in the program before it, not in a device that asks for ever."""
+    old, new = designs(put)
+    place, offer = Place(old, seconds=300), Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+
+    def hear(topic, payload):
+        if topic.endswith("/update/want"):
+            at = json.loads(payload)[2]
+            place.broker.message(f"{old.topic}/update/piece/set", b"manifest.json %d\n" % at + bytes(200 - at).replace(b"\0", b"\xff"))
+        if topic.endswith("/vitals"):
+            place.broker.message(*offer.made_to("1.0.0"))
+
+    place.broker.listeners.append(hear)
+    place.clock.at(180_000, lambda: place.broker.listeners.remove(hear))
+    assert place.run() is None
+    assert any("its manifest cannot be read" in note for note in place.notes), place.notes
+    assert place.versions[-1] == "1.0.0"

@@ -36,13 +36,15 @@ def forget_all(d):
 
 def begin_anew():
     # Where the port keeps network names and passwords of its own, they stand in the last three sectors of the flash.
-    if levels.SILENT:
-        import esp  # type: ignore
+    try:
+        if levels.SILENT:
+            import esp  # type: ignore
 
-        end = esp.flash_size() // 4096  # type: ignore
-        for sector in (end - 1, end - 2, end - 3):
-            esp.flash_erase(sector)  # type: ignore
-    machine.reset()
+            end = esp.flash_size() // 4096  # type: ignore
+            for sector in (end - 1, end - 2, end - 3):
+                esp.flash_erase(sector)  # type: ignore
+    finally:  # a flash that refuses is no reason to stay
+        machine.reset()
 
 
 def leave_network():

@@ -43,10 +43,6 @@ def watch():
 def run():
     if levels.WATCHED:
         watch()
-    for each in levels.SILENT:  # what the radio of this port begins with by itself
-        import network
-
-        network.WLAN(each).active(False)
     error = None
     try:
         error = go()  # whose own variables are gone by now, and with them what they held
@@ -67,6 +63,10 @@ def sweep(depth):
 
 def go():
     try:
+        for each in levels.SILENT:  # what the radio of this port begins with by itself
+            import network
+
+            network.WLAN(each).active(False)
         feed()
         __import__("device")
         feed()

@@ -153,7 +153,11 @@ class Update:
     # --- files
 
     def manifest(self):
-        # The seal, a line, and the manifest that it is of.
+        # The seal, a line, and the manifest that it is of. What cannot be read is asked for again, but not for ever.
+        self.wrong += 1
+        if self.wrong > _DAMAGED:
+            self.give_up("its manifest cannot be read")
+            return
         gc.collect()
         with open("settings.json") as file:
             key = unhexlify(json.load(file)["update_key"])
@@ -177,6 +181,7 @@ class Update:
             gone(self.other + "/manifest.json")
             self.part = self.other + "/part"
             self.all = about["files"]
+            self.wrong = 0
             self.files = sorted(self.all)
             self.next()
 

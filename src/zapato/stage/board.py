@@ -268,12 +268,12 @@ class Board(Radio, Attached, Peripherals):
         """
         if not self._computed or not self.machine:
             return
-        spent = self.machine.spent
-        us = (spent - self._computed) * 1000 // self.facts.chip.speed
-        if us <= 0:
-            self._computed += cost
+        spent, speed = self.machine.spent, self.facts.chip.speed
+        us = max(0, spent - self._computed) * 1000 // speed
+        # What a call took less than its discount is no credit for the next one.
+        self._computed = min(self._computed + us * speed // 1000, spent) + cost
+        if not us:
             return
-        self._computed = spent + cost
         self.effort.computed += us
         if self._collecting:
             self.clock.computed(us)

@@ -8,8 +8,6 @@ BLOCK = 16
 """Bytes of a block of a 32-bit heap (MICROPY_BYTES_PER_GC_BLOCK)."""
 _USED = bytes(sum((byte >> 2 * n) & 3 != 0 for n in range(4)) for byte in range(256))
 _MAP = ["".join("1" if (byte >> 2 * n) & 3 else "0" for n in range(4)) for byte in range(256)]
-OFTEN, SOMETIMES = 30, 9
-"""The first collections are all looked at, later ones one in so many."""
 
 
 @dataclass
@@ -37,7 +35,7 @@ class HeapMeter:
         self.use = use
         self._taken: int | None = None
         """Bytes that are not the program's: the stage's own modules, and what was taken to leave the chip's heap."""
-        self._count, self._loaded = 0, False
+        self._loaded = False
 
     def loaded(self) -> None:
         """The next collection tells what stays after loading."""
@@ -48,13 +46,8 @@ class HeapMeter:
         if self._taken is None:
             self._taken = used(table)
             return
-        self._count += 1
         self.use.collections += 1
-        if self._count < OFTEN or self._count % SOMETIMES == 0 or self._loaded:
-            self._look(table)
-
-    def _look(self, table: bytes) -> None:
-        own, largest = used(table) - (self._taken or 0), largest_free(table)
+        own, largest = used(table) - self._taken, largest_free(table)
         if self._loaded:
             self._loaded = False
             self.use.loaded = max(self.use.loaded, own)

@@ -122,10 +122,11 @@ class Radio:
 
     def on_flash_erase(self, data: bytes) -> None:
         """A sector of the whole flash: only the SDK's own may be erased here without harm to the program."""
-        if not self.sdk or not 0 <= self.facts.flash // 4096 - 1 - int(data) < SECTORS:
+        sector = self.facts.flash // 4096 - 1 - int(data)
+        if not self.sdk or not 0 <= sector < SECTORS:
             raise Fault(5)
         self.clock.busy(round(self.port.time.erase * 1000))
-        self.sdk.erase()
+        self.sdk.erase(sector)
 
     def on_port(self, data: bytes) -> str:
         return self.facts.chip.port

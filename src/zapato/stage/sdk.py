@@ -7,7 +7,7 @@ sectors), the factory settings (an open access point called ESP- and six digits)
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 STATION, ACCESS_POINT = 1, 2
 SECTORS = 3
@@ -23,12 +23,14 @@ class Remembered:
         mode: which interfaces are on.
         station: name and password of the network that was joined last; access: of the board's own access point.
         changes: how often the flash was written for them.
+        erased: which of the sectors are empty, counted from the end of the flash.
     """
 
     mode: int = ACCESS_POINT
     station: tuple[str, str] = ("", "")
     access: tuple[str, str] = (FACTORY_NAME, "")
     changes: int = 0
+    erased: set[int] = field(default_factory=set[int])
 
     def keep(
         self,
@@ -40,13 +42,18 @@ class Remembered:
         before = (self.mode, self.station, self.access)
         self.mode = self.mode if mode is None else mode
         self.station, self.access = station or self.station, access or self.access
-        self.changes += before != (self.mode, self.station, self.access)
+        if before != (self.mode, self.station, self.access):
+            self.changes += 1
+            self.erased.clear()
 
     def switch(self, interface: int, on: bool) -> None:
         """One interface on or off."""
         self.keep(self.mode | interface if on else self.mode & ~interface)
 
-    def erase(self) -> None:
-        """The sectors are erased: at the next start the SDK finds nothing and takes its factory settings."""
+    def erase(self, sector: int) -> None:
+        """One sector is erased. Which of them holds what nobody has published: only with all of them the SDK finds nothing, and takes its factory settings."""
+        self.erased.add(sector)
+        if len(self.erased) < SECTORS:
+            return
         self.mode, self.station, self.access = ACCESS_POINT, ("", ""), (FACTORY_NAME, "")
         self.changes += 1
