@@ -65,7 +65,9 @@ class Interrupts:
         """An edge came at a pin whose interrupt is armed."""
         if (hard and not self._off) or not self._inside:
             own, clock = divmod(self.clock.exact, 1000), self.clock
-            self.waiting.append(Fired(number, level, own if own[0] == clock.now else (clock.now, clock.micro)))
+            self.waiting.append(
+                Fired(number, level, own if own[0] == clock.now else (clock.now, clock.micro))
+            )
             return
         late = [each.number for each in self.waiting if each.moment is None]
         if (number in late) if hard else (len(late) >= self.depth):

@@ -224,7 +224,12 @@ class Rehearsal:
     @property
     def passed(self) -> bool:
         """True where every expectation held, and the program ran to the end without a restart and with memory enough."""
-        if self.crash or self.restarts or self.starved or any("fault in memory" in text for _, text in self.faults):
+        if (
+            self.crash
+            or self.restarts
+            or self.starved
+            or any("fault in memory" in text for _, text in self.faults)
+        ):
             return False
         return all(each.passed for each in self.expectations)
 
