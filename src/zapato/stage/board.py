@@ -158,6 +158,13 @@ class Board(Radio, Attached, Peripherals):
         self.told_time = False
         self.rtc = datetime(2000, 1, 1)
         """What the chip's own clock showed when the rehearsal began."""
+        self._begin_crossing()
+        self.flash.fill(self.data, FOLDERS)
+        files = {"shims": self.shims, "stage": {"seed": str(self.seed).encode()}}
+        self._disk = self.flash.disk(files, self._device)
+
+    def _begin_crossing(self) -> None:
+        """What goes to and fro between the program and its board."""
         self.wanted: tuple[tuple[str, str], ...] = ()
         self.seen: dict[tuple[str, str], Any] = {}
         self.looks = 0
@@ -191,9 +198,6 @@ class Board(Radio, Attached, Peripherals):
         self._strain = 0.0
         """ms by which the flash may have taken longer since the watchdog was fed than it took here."""
         self._measured: dict[int, tuple[int, tuple[int, int]]] = {}
-        self.flash.fill(self.data, FOLDERS)
-        files = {"shims": self.shims, "stage": {"seed": str(self.seed).encode()}}
-        self._disk = self.flash.disk(files, self._device)
 
     # --- power
 
@@ -352,16 +356,18 @@ class Board(Radio, Attached, Peripherals):
     def on_names(self, data: bytes) -> int:
         """Bytes of the tables of names that this program makes its chip's interpreter have.
 
-        They grow in pools of 10, 20, 40 … names of 6 bytes each (py/qstr.c; MICROPY_ALLOC_QSTR_ENTRIES_INIT). Those of
-        this VM are as large as the shims made them, so they are taken from it beforehand and counted here.
+        They grow in pools, each twice the last; the last in the ROM says 10 (py/qstr.c, MICROPY_ALLOC_QSTR_ENTRIES_INIT;
+        tools/mpy-tool.py for the frozen modules' names), so they have 20, 40, 80 … places of 7 bytes (pointer, hash of 2, length)
+        behind a head of 24 (py/qstr.h). Those of this VM are as large as the shims made them, so they are taken from it
+        beforehand and counted here.
         """
         self._began = self.machine.spent if self.machine else 0
         known = port_names().union(*(names_of(each) for each in self.shims.values()))
         loaded = (data for path, data in self.data.items() if _resident(path))
         left = len({name for each in loaded for name in names_of(each)} - known)
-        size, pool = 0, 10
+        size, pool = 0, 20
         while left > 0:
-            size, left, pool = size + 6 * pool + 16, left - pool, 2 * pool
+            size, left, pool = size + 7 * pool + 24, left - pool, 2 * pool
         return size
 
     def on_loaded(self, data: bytes) -> None:
