@@ -24,6 +24,9 @@ settings.register_profile("desk", deadline=None)
 settings.load_profile("ci" if os.environ.get("CI") else "desk")
 """In CI the examples are the same on every run; at the desk each run looks for new ones."""
 
+signal.signal(signal.SIGINT, signal.default_int_handler)
+"""A shell's job in the background ignores Ctrl-C, and so would every process that a test starts."""
+
 LONGEST = 150
 """Seconds that a test may take on a machine that is busy."""
 HEADER = 'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n'

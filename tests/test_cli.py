@@ -147,11 +147,20 @@ def test_ctrl_c_is_one_line_and_leaves_no_half_file(site: Path, tmp_path: Path):
         call,
         stderr=subprocess.PIPE,
         text=True,
-        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
     )
     maps = Path(f"/proc/{process.pid}/maps")
     while process.poll() is None and "wasmtime" not in maps.read_text():
         pass
     process.send_signal(signal.SIGINT)
-    _, err = process.communicate(timeout=30)
+    _, err = process.communicate(timeout=60)
     assert process.returncode == 130 and err.strip() == "interrupted" and not (tmp_path / "t.csv").exists()
+
+
+def test_ctrl_c_while_a_class_is_made_ends_with_the_same_code(tmp_path: Path):
+    """`exec` of a text, interrupted, makes `python -m` end as if killed, whatever code it is given."""
+    (tmp_path / "cut.py").write_text(
+        "import zapato.cli.app as app\nfrom zapato.cli import main\n"
+        "app.run = lambda given: exec('raise KeyboardInterrupt')\nmain()\n"
+    )
+    called = subprocess.run([sys.executable, "-m", "cut"], cwd=tmp_path, capture_output=True, text=True)
+    assert called.returncode == 130 and called.stderr.strip() == "interrupted"

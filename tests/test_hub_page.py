@@ -114,7 +114,7 @@ def _again(service) -> None:
 
 
 def ask(page, method="GET", path="/", body=None, **headers):
-    way = http.client.HTTPConnection("127.0.0.1", page.port, timeout=10)
+    way = http.client.HTTPConnection("127.0.0.1", page.port, timeout=60)
     way.request(
         method,
         path,

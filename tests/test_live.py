@@ -64,7 +64,7 @@ def test_a_script_in_real_time_on_a_real_broker(site, script, tmp_path):
     try:
         live = Live(_porch(site), script=script, broker=("127.0.0.1", broker.port))
         live.start()
-        assert live.wait(20)
+        assert live.wait(90)
         result = live.stop()
     finally:
         broker.stop()
@@ -95,7 +95,7 @@ def test_what_is_typed_is_done_and_what_is_wrong_is_told(site):
 
 def until(rows: queue.Queue, what: str, name: str, value: str | None = None) -> None:
     while True:
-        row = rows.get(timeout=15)
+        row = rows.get(timeout=60)
         if row["what"] == what and row["name"] == name and value in (None, row["value"]):
             return
 
@@ -111,7 +111,7 @@ def test_ctrl_c_ends_it_cleanly(site):
         if "broker reached" in line:
             break
     running.send_signal(signal.SIGINT)
-    out, err = running.communicate(timeout=20)
+    out, err = running.communicate(timeout=60)
     assert running.returncode == 0 and "of real time" in out and not err
 
 

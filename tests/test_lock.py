@@ -212,7 +212,7 @@ def test_ctrl_c_keeps_what_is_done_and_the_next_does_the_rest(home, cli):
             break
     process.send_signal(signal.SIGINT)
     _, said = process.communicate(timeout=60)
-    assert process.returncode in (1, 130, -signal.SIGINT) and "devices done; not: " in said
+    assert process.returncode in (1, 130) and "devices done; not: " in said
     done = set(lock(home))
     assert {"n00", "n01", "n02"} <= done and len(done) < 27
     rest = built(cli("build", "."))

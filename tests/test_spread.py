@@ -4,7 +4,6 @@ import json
 import os
 import re
 import threading
-import time
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from pathlib import Path
 
@@ -128,7 +127,9 @@ def test_ctrl_c_in_the_middle_leaves_at_once(site):
     import subprocess
     import sys
 
-    begun = time.monotonic()
+    (site / "rehearsals" / "site.toml").unlink()
+    for path in (site / "rehearsals").glob("*.toml"):
+        path.write_text(f'[rehearsal]\nlasts = "{"1min" if path.stem == "boot-dryer" else "365d"}"\n')
     process = subprocess.Popen(
         [sys.executable, "-m", "zapato", "rehearse", str(site), "--jobs", "2", "--brief"],
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True,
@@ -136,9 +137,9 @@ def test_ctrl_c_in_the_middle_leaves_at_once(site):
     assert process.stdout
     first = process.stdout.readline()
     os.killpg(process.pid, signal.SIGINT)
-    _out, err = process.communicate(timeout=30)
+    _out, err = process.communicate(timeout=60)
     assert process.returncode == 130 and "Traceback" not in err, err
-    assert "boot-dryer" in first and time.monotonic() - begun < 60
+    assert "boot-dryer" in first
 
 
 def test_a_check_on_any_executor_says_the_same(site):

@@ -65,7 +65,7 @@ def test_a_real_handshake_with_the_sites_broker(put, broker):
     port = broker("server")
     live = Live(write(put), script=write(put).parent / "script.toml", broker=("localhost", port))
     live.start()
-    assert live.wait(20)
+    assert live.wait(90)
     result = live.stop()
     assert result.passed and not result.faults, [text for _, text in result.log]
 
@@ -82,7 +82,7 @@ def test_a_broker_that_cannot_prove_its_name_hears_nothing(certificate, ca, put,
     path = write(put, ca)
     live = Live(path, script=path.parent / "script.toml", broker=("localhost", port))
     live.start()
-    assert live.wait(20)
+    assert live.wait(90)
     result = live.stop()
     told = [r["value"] for r in result.records if r["what"] == "net" and r["name"] == "tls"]
     assert told and "certificate verify failed" in told[0]

@@ -49,6 +49,8 @@ def main() -> None:
         if sys.stderr:
             sys.stderr.write("\ninterrupted\n")
         code = 130
+    # An interrupt inside exec of a text, as dataclasses do it, leaves a mark with which `python -m` ends as killed; another exec takes it away.
+    exec("")
     sys.exit(code)
 
 
