@@ -2,6 +2,7 @@
 
 import re
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -79,6 +80,15 @@ def test_a_day_on_the_smallest_chip(site, tmp_path, name, demo_day):
     assert result.used.peak <= 0.84 * result.heap and result.used.largest >= 1536
     _, first = demo_day(name)
     assert result.used.peak <= first.used.peak + 512
+
+
+def test_a_rehearsal_without_room_for_an_order_fails(demo_day):
+    """Where no piece of 512 B is left an update can no longer be asked for."""
+    _, day = demo_day("porch-light")
+    for largest, passes in ((511, False), (512, True)):
+        assert replace(day, used=replace(day.used, largest=largest)).passed is passes
+    tight = replace(day, used=replace(day.used, largest=400))
+    assert replace(tight, live=True).passed and replace(tight, records=()).starved is False
 
 
 def test_a_device_that_does_not_fit_says_so_and_waits_before_each_new_try(put, monkeypatch):

@@ -23,6 +23,7 @@ from zapato.firmware.first import data_place
 from zapato.stage.clock import Clock
 from zapato.stage.interrupts import Interrupts
 from zapato.stage.sdk import FACTORY_NAME, Remembered
+from zapato.stage.wasi import Fault
 
 BOARDS = {"esp8266": "esp8266-30pin", "esp32": "esp32-38pin", "rp2": "rp2040w-40pin"}
 PIN = {"esp8266": 14, "esp32": 14, "rp2": 14}
@@ -445,3 +446,18 @@ def test_a_manifest_that_cannot_be_read_is_given_up(put, tmp_path):
     assert place.run() is None
     assert any("its manifest cannot be read" in note for note in place.notes), place.notes
     assert place.versions[-1] == "1.0.0"
+
+
+def test_a_sector_that_cannot_be_erased_does_not_keep_the_device_from_beginning_anew(put, monkeypatch):
+    old, _ = designs(put)
+    place = Place(old, seconds=60)
+
+    def refuses(sector):
+        raise Fault(5)
+
+    monkeypatch.setattr(place.board.sdk, "erase", refuses)
+    for when in (30_000, 31_000):
+        place.clock.at(when, lambda: place.broker.message("refuge/bench/device/do/forget", ""))
+    assert place.run() is None
+    assert [r["t"] // 1000 for r in place.trace.rows if r["name"] == "reset"][0] == 31
+    assert "name" not in json.loads(place.board.flash.files["settings.json"]).get("wifi", {})

@@ -4,11 +4,12 @@ import json
 from itertools import pairwise
 
 import pytest
-from conftest import NETWORK, failed, steps
+from conftest import HEADER, NETWORK, failed, steps
 
 import zapato
 from zapato.errors import Refused
 from zapato.firmware.compile import cache_folder, compile_all
+from zapato.firmware.plan import make_plan
 
 RELAY, BUTTON = "[relay.r]\npin = 26\n", '[button.b]\npin = 33\npull = "up"\n'
 SENSOR = '[sensor.s]\nchip = "dht22"\npin = 27\nevery = "5s"\n'
@@ -174,6 +175,20 @@ def test_the_broker_comes_back_after_three_minutes(bench):
         )
         sessions = [r["t"] / 1000 for r in result.records if r["what"] == "net" and r["name"] == "session"]
         assert 200 < sessions[-1] <= 215, (gone, sessions)
+
+
+def test_a_client_whose_next_try_got_lost_tries_again_after_a_minute(put, tmp_path):
+    """The timer of the next try takes memory that may not be there; the watch over the network sees it."""
+    device = put({"device.toml": HEADER.format(board="esp32-38pin") + RELAY, "site.toml": NETWORK.format(qos=0)})
+    (device.parent / "script.toml").write_text('[rehearsal]\nlasts = "3min"\n')
+    app = zapato.build(device, tmp_path / "out").app
+    source = make_plan(zapato.load(device)).plans["plan"]
+    source += "\nfirst = connect\ndef connect(settings):\n    first(settings)\n    d.after(30000, forget)\n"
+    source += "def forget():\n    client = d.out\n    client.lost('test')\n    d.cancel(client.timer)\n    client.timer = None\n"
+    (app / "plan.mpy").write_bytes(compile_all({"plan": source}, cache_folder())["plan"])
+    result = zapato.rehearse(device, device.parent / "script.toml", app=app)
+    reached = [t for t, text in result.log if text == "broker reached"]
+    assert len(reached) == 2 and 45 < reached[1] - 30 < 75, result.log
 
 
 def test_what_the_broker_refuses_is_told_in_the_log_and_by_the_led(bench):

@@ -104,8 +104,10 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
             found.add("dates")
     if any(link.every and not link.alone for link in design.links):
         found.add("again")
-    if design.links or any(follows(part) for part in design.parts.values()):
+    if design.links:
         found.add("links")
+    if any(follows(part) for part in design.parts.values()):
+        found.add("follow")
     if any("show(" in command.code for link in design.links for command in link.commands):
         found.add("texts")
     if design.heard:

@@ -96,24 +96,3 @@ class Link:
         for part, was, now in reversed(taken):
             if part.mark() == now:
                 part.do("on" if was else "off")
-
-
-class Follow:
-    # An output that shows an expression all the time.
-    def __init__(self, d, part, when, reads):
-        self.d = d
-        self.part = part
-        self.when = when
-        for key in reads:
-            d.listen(key, self.show)
-        d.starts.append(self.show)
-
-    def show(self):
-        on = False
-        try:
-            on = self.when()
-        except MemoryError:
-            raise
-        except Exception as error:
-            self.d.fault("shows of " + self.part.name, error)
-        self.part.do("on" if on else "off")
