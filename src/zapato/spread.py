@@ -7,9 +7,18 @@ import multiprocessing
 import os
 import signal
 import sys
+import threading
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ProcessPoolExecutor, wait
+from concurrent.futures import (
+    BrokenExecutor,
+    CancelledError,
+    Executor,
+    Future,
+    InvalidStateError,
+    ProcessPoolExecutor,
+    wait,
+)
 from functools import partial
 from itertools import islice
 from pathlib import Path
@@ -105,6 +114,12 @@ def jobs_for(count: int, asked: int | None, pays: int = PAYS) -> int:
     return 1 if count < pays else min(os.cpu_count() or 1, count)
 
 
+def _whose_end_is_wanted(told: threading.ExceptHookArgs) -> None:
+    """The pool's own thread stumbles over cancelled work when its workers are ended (Python before 3.12, `terminate_broken`)."""
+    if told.exc_type is not InvalidStateError:
+        threading.__excepthook__(told)
+
+
 @contextlib.contextmanager
 def processes(jobs: int) -> Generator[Executor | None]:
     """An executor of so many processes; None for one, which is this one.
@@ -121,6 +136,7 @@ def processes(jobs: int) -> Generator[Executor | None]:
     try:
         yield pool
     except BaseException:
+        threading.excepthook = _whose_end_is_wanted
         for each in multiprocessing.active_children():
             each.terminate()
         raise

@@ -32,7 +32,7 @@ ALONE = 180_000
 """ms from a power-up until the device asks for other settings where nobody let it in."""
 REST = 4000
 """ms that the program's loop waits at the most."""
-AT_ONCE = 8
+AT_ONCE = 16
 """Statements of one module of the plan: loading a module takes its bytecode in one piece, and gives it back afterwards."""
 
 

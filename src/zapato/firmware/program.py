@@ -27,14 +27,12 @@ TOLD = ("own_tell", "own_restart", "own_forget", "own_settings", "own_update")
 ACCESS = "access"
 PAGE = "page.html"
 """What the access point shows; a file as it is, in the minimal program's folder."""
-UP = ("loading", "joins")
-"""The way up, given back when the program runs."""
-LATER = (*AFTER_FAULTS, *TOLD, *UP, "trial", ACCESS)
-"""Runtime modules that are loaded when they are needed, and given back: at the start, after a fault, when the device itself is told something, while a version is on trial."""
+LATER = (*AFTER_FAULTS, *TOLD, "joins", "trial", ACCESS)
+"""Runtime modules that are loaded when they are needed, and given back: after a fault, when the device itself is told something, while a version is on trial."""
 ALONE = ("start", *LATER)
 """Runtime modules that stay by themselves, the way up first."""
 MAIN = tuple(each for each in ALONE if each != ACCESS)
-MINIMAL = ("start", *UP, *AFTER_FAULTS, *TOLD, ACCESS)
+MINIMAL = ("start", "joins", *AFTER_FAULTS, *TOLD, ACCESS)
 
 SAFE = "safe"
 """The minimal program's folder in a slot."""
@@ -119,7 +117,7 @@ def compile_device(design: Design) -> Program:
     if design.wifi is None and design.ethernet is None:
         commands = (each for link in design.links for each in link.commands)
         own = sorted({f"own_{each.action}" for each in commands if each.part == DEVICE})
-        return Program(*_compiled(design, make_plan(design), ("start", *UP, *AFTER_FAULTS, *own)))
+        return Program(*_compiled(design, make_plan(design), ("start", "joins", *AFTER_FAULTS, *own)))
     modules, made = _compiled(design, make_plan(design), MAIN)
     safe, _ = _compiled(design, make_minimal_plan(design), MINIMAL)
     return Program(modules, made, safe, page())

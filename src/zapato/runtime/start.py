@@ -63,13 +63,28 @@ def sweep(depth):
 
 def go():
     try:
-        plan = __import__("loading").load(dog, feed, sweep)
-        sys.modules.pop("loading").__dict__.clear()  # a pointer left on the stack would keep all of it
+        for each in levels.SILENT:  # what the radio of this port begins with by itself
+            import network
+
+            network.WLAN(each).active(False)
+        feed()
+        __import__("device")
+        feed()
+        sweep(9)
+        gc.collect()
+        import plan
+
+        plan.d.dog = dog  # type: ignore
+        plan.d.rest = levels.REST
+        for name in plan.MORE:
+            gc.collect()
+            feed()
+            __import__(name)
+        print(plan.d.name, plan.d.version)
         feed()
         sweep(9)
         gc.collect()
         __import__("joins").connect(plan)
-        sweep(9)
         gc.collect()
         feed()
         plan.d.run()
