@@ -41,7 +41,7 @@ def test_a_boards_headers(name):
     for fitted in board.fitted:
         assert set(fitted.pins) <= set(board.chip.pins), fitted.name
         assert fitted.active in ("", "high", "low") and fitted.what
-    assert (board.usable or board.fitted) and board.boot_mode and board.supply
+    assert (board.usable or board.fitted) and board.boot_mode and board.inputs
 
 
 def test_the_same_facts_from_the_other_side():

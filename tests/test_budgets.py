@@ -105,7 +105,7 @@ FOUND = {
     "a bare relay coil": ('[relay.r]\npin = 26\nfed_from = "pin"', {"current-pin"}),
     "an LED without a resistor": ('[led.l]\npin = 25\nresistor = "0ohm"', {"current-pin"}),
     "an LED with a small one": ('[led.l]\npin = 25\nresistor = "47ohm"', {"current-pin"}),
-    "300 LEDs from the regulator": ('[strip.s]\npin = 13\ncount = 300\nchip = "ws2812b"\nfed_from = "3V3"\nlevel = "5V"\nlimit = 40', {"current-supply", "strip-drop"}),
+    "300 LEDs from the regulator": ('[strip.s]\npin = 13\ncount = 300\nchip = "ws2812b"\nfed_from = "3V3"\nlevel = "5V"\nlimit = 40', {"current-supply", "strip-drop", "volt-supply"}),
     "300 LEDs from USB": ('[strip.s]\npin = 13\ncount = 300\nchip = "ws2812b"\nlevel = "5V"\nlength = "1m"\nlimit = 15', {"current-supply"}),
     "3.3 V into 5 V": ('[strip.s]\npin = 13\ncount = 5\nchip = "ws2812b"', {"strip-level-shift"}),
     "3.3 V into 4.5 V": ('[strip.s]\npin = 13\ncount = 5\nchip = "ws2812b"\nsupply = "4.5V"', set()),

@@ -14,7 +14,7 @@ from zapato.draw import budget_chart, link_graph, pin_map, timeline, wiring_shee
 from zapato.wiring import pin_rows, wiring
 
 MANY = (
-    '[supply.box]\nvoltage = "12V"\ncurrent = "3A"\nboard = true\n'
+    '[supply.box]\nvoltage = "5V"\ncurrent = "3A"\nboard = true\n'
     + "".join(f'[relay.pump_in_the_cellar_{n}]\npin = {pin}\nfed_from = "box"\nswitches = "230V"\n' for n, pin in enumerate((1, 2, 4, 5, 6, 7, 8, 9)))
     + "".join(f'[button.key_{n}]\npin = {pin}\npull = "up"\n' for n, pin in enumerate((10, 11, 12, 13, 14, 15, 16, 17)))
     + "".join(f"[led.lamp_{n}]\npin = {pin}\n" for n, pin in enumerate((18, 21, 38, 39, 40, 41)))
@@ -119,7 +119,8 @@ def test_a_board_without_usb_wants_its_adapter_crossed(site):
     sheet = wiring(zapato.load(site / "devices" / "kettle-plug.toml"))
     rows = [(w.start, w.end) for w in sheet.wires if w.kind == "serial"]
     assert rows == [("adapter TX", "board RX"), ("adapter RX", "board TX")] and sheet.steps
-    assert not any(w.part == "relay" or w.end.startswith("kettle") for w in sheet.wires)  # it is on the board
+    assert {(w.start, w.end) for w in sheet.wires if w.kind == "fitted"} >= {("board GPIO12", "kettle")}
+    assert not any(w.end.startswith("kettle ") for w in sheet.wires)  # it is on the board: no wire to make
 
 
 def test_the_command_draws_and_tells(site, cli, tmp_path):

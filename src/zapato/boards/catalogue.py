@@ -20,6 +20,7 @@ from zapato.boards.model import (
     Resources,
     Rmii,
     SpiEthernet,
+    SupplyInput,
 )
 from zapato.errors import UnknownName
 from zapato.lang.units import quantity
@@ -150,7 +151,7 @@ def board_of(data: Mapping[str, Any]) -> Board:
         headers={side: tuple(_place(text) for text in row) for side, row in data["headers"].items()},
         fitted=tuple(_fitted(part) for part in data.get("fitted", [])),
         usb=data.get("usb", ""),
-        supply=tuple(supply.get("inputs", ())),
+        inputs=tuple(_input(row) for row in data.get("input", ())),
         rail_ma=supply.get("rail_ma", 0),
         rail_note=supply.get("note", ""),
         boot_mode=tuple(data.get("boot_mode", ())),
@@ -171,6 +172,13 @@ def board_of(data: Mapping[str, Any]) -> Board:
 def _fitted(data: Mapping[str, Any]) -> Fitted:
     plain: dict[str, Any] = {**data, "pins": tuple(data["pins"])}
     return Fitted(**plain)
+
+
+def _input(data: Mapping[str, Any]) -> SupplyInput:
+    plain = {key: value for key, value in data.items() if key != "volts"}
+    volts = data["volts"]
+    low, high = (quantity(each, "V") for each in volts.split("-")) if isinstance(volts, str) else volts
+    return SupplyInput(**plain, low=low, high=high)
 
 
 def _resistor(text: str) -> tuple[str, float]:

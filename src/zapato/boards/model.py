@@ -247,11 +247,40 @@ class SpiEthernet:
 
 
 @dataclass(eq=False, repr=False)
+class SupplyInput:
+    """Where a board can be fed.
+
+    Attributes:
+        name: as printed on the board, or "USB", "PoE", "mains".
+        low, high: V that it works with, and bears.
+        rail: "5V" or "3V3" where it is that rail itself, so that parts on the rail get what is fed in; else "".
+        source: where the range is from; note: what to mind.
+    """
+
+    name: str
+    low: float
+    high: float
+    rail: str = ""
+    source: str = ""
+    note: str = ""
+
+    def takes(self, low: float, high: float) -> bool:
+        """Whether a supply between these voltages suits it."""
+        return self.low <= low and high <= self.high
+
+    @property
+    def told(self) -> str:
+        """The input and its range, in words."""
+        return f"{self.name}, {self.low:g} V to {self.high:g} V" + (f"; {self.note}" if self.note else "")
+
+
+@dataclass(eq=False, repr=False)
 class Board:
     """What carries the chip: labels in physical order, fitted parts, supply, the way into boot mode.
 
     Attributes:
         headers: the rows of pins in physical order, seen from above, antenna or USB as `layout` says.
+        inputs: where it can be fed, the usual one first; empty where nobody has stated them.
         analog: range at the board's analog pins where the board divides it, else the chip's.
         rail_ma: what the 3.3 V rail gives to parts, mA; 0 where no source states it.
         flash_mode: how the flash is read: "dio" on two lines, "dout" also on chips with the flash inside.
@@ -266,7 +295,7 @@ class Board:
     headers: Mapping[str, tuple[HeaderPin, ...]]
     fitted: tuple[Fitted, ...]
     usb: str
-    supply: tuple[str, ...]
+    inputs: tuple[SupplyInput, ...]
     rail_ma: int
     rail_note: str
     boot_mode: tuple[str, ...]
@@ -288,6 +317,15 @@ class Board:
         chip = self.chip
         at = chip.image_1mib if self.flash <= 1 << 20 else chip.image
         return at, max(0, self.flash - at - chip.tail)
+
+    @cached_property
+    def brings_out(self) -> frozenset[str]:
+        """The labels of its headers in upper case, supply and ground among them."""
+        return frozenset(place.label.upper() for row in self.headers.values() for place in row)
+
+    def input(self, name: str) -> SupplyInput | None:
+        """An input by its name."""
+        return next((each for each in self.inputs if each.name.lower() == name.lower()), None)
 
     @property
     def bridge(self) -> bool:

@@ -23,6 +23,7 @@ from zapato.lang.fields import (
     named,
     names,
     number,
+    span,
     text,
     whole,
 )
@@ -99,7 +100,7 @@ BOARD = Shape(
         names("images", "forms of a whole-flash image: bin, uf2", ("bin",), role=""),
         names("wants", "what a bare module needs around it before it starts", (), role=""),
         names("boot_mode", "the steps into boot mode, in words", (), role=""),
-        _free_table("supply", "inputs, and what the 3.3 V rail gives: rail_ma, note"),
+        _free_table("supply", "what the 3.3 V rail gives: rail_ma, note"),
         _free_table(
             "rmii", "how the Ethernet PHY hangs on the chip: phy, address, mdc, mdio, power, clock, clock_out"
         ),
@@ -111,12 +112,12 @@ BOARD = Shape(
             "resistors", _read_resistors, {"type": "object"}, 'resistors on pins: { 15 = "down 12kohm" }', {}
         ),
         Field("headers", _read_headers, {"type": "object"}, "the rows of pins in physical order", REQUIRED),
+        Field("input", lambda value: value, {"type": "array"}, "where it can be fed", ()),
         Field("fitted", lambda value: value, {"type": "array"}, "parts soldered to it", ()),
     )
 )
 SUPPLY = Shape(
     (
-        names("inputs", "the supply inputs", (), role=""),
         whole("rail_ma", "what the 3.3 V rail gives, mA", 0),
         text("note", "where that comes from", ""),
     )
@@ -145,6 +146,15 @@ ANALOG = Shape(
     (
         number("high", "the highest voltage that is measured", REQUIRED),
         text("why", "how the board divides it", ""),
+    )
+)
+INPUT = Shape(
+    (
+        text("name", "as printed on the board, or USB, PoE, mains", REQUIRED),
+        span("volts", "what it works with and bears", "V", REQUIRED),
+        choice("rail", "the rail that it is itself", "5V", "3V3", default=""),
+        text("source", "where the range is from", ""),
+        text("note", "what to mind", ""),
     )
 )
 FITTED = Shape(
@@ -186,7 +196,8 @@ def read_board(document: Document) -> Board | None:
     for name, shape in shapes.items():
         if values.get(name) is not None:
             values[name] = document.read(shape, values[name], (name,))
-    values["fitted"] = _fitted(document)
+    for name, shape in (("fitted", FITTED), ("input", INPUT)):
+        values[name] = _rows(document, name, shape)
     if "chip" in values:
         _gpios(document, values)
     if any(f.severity == "error" for f in document.findings[before:]):
@@ -194,14 +205,14 @@ def read_board(document: Document) -> Board | None:
     return board_of({key: value for key, value in values.items() if value is not None})
 
 
-def _fitted(document: Document) -> list[dict[str, Any]]:
-    raw = document.data.get("fitted", [])
+def _rows(document: Document, name: str, shape: Shape) -> list[dict[str, Any]]:
+    raw = document.data.get(name, [])
     found: list[dict[str, Any]] = []
     for index, each in enumerate(cast(list[Any], raw) if isinstance(raw, list) else [raw]):
         if isinstance(each, dict):
-            found.append(document.read(FITTED, cast(dict[str, Any], each), ("fitted", index)))
+            found.append(document.read(shape, cast(dict[str, Any], each), (name, index)))
         else:
-            document.found("wrong-type", ("fitted",), "fitted parts stand in double brackets: [[fitted]]")
+            document.found("wrong-type", (name,), f"{name} stands in double brackets: [[{name}]]")
     return found
 
 

@@ -7,6 +7,8 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from zapato.boards.model import Board
+from zapato.design.feeds import board_input, supply_span
+from zapato.design.feeds import main_supply as feeder
 from zapato.design.model import Design, once
 from zapato.parts.electrical import INPUT, PIN, RAIL, Load
 from zapato.parts.model import Part
@@ -62,14 +64,9 @@ def loads(design: Design) -> list[tuple[Part, Load]]:
     return [(part, load) for part in design.parts.values() for load in part.kind.loads(part)]
 
 
-def feeder(design: Design) -> Part | None:
-    """The supply that feeds the board, where the device file has one."""
-    return next((part for part in design.of_kind("supply") if part.get("board", False)), None)
-
-
 @once
 def rails(design: Design) -> list[Rail]:
-    """The board's 3.3 V, what feeds the board, and every other supply."""
+    """The board's 3.3 V, what feeds the board, and every other supply; a converter's draw counts at what it converts from."""
     board = design.board
     if board is None:
         return []
@@ -78,45 +75,63 @@ def rails(design: Design) -> list[Rail]:
     gives = board.rail_ma / 1000 or None
     apart = excluded(design)
     found = [_rail(RAIL, board.chip.logic, inner, apart, gives, False, board.rail_note or "not stated")]
-    found.append(_input(design, board, inner))
     main = feeder(design)
-    for part in design.of_kind("supply"):
-        if part is main:
-            continue
-        hang = [(each.name, load) for each, load in loads(design) if load.feed == part.name]
-        given = part.values.get("current")
+    if main is None:
+        found.append(_usb(design, board, inner))
+    behind: dict[str, list[tuple[str, Load]]] = {}
+    for supply in _converters_first(design):
+        hang = [(each.name, load) for each, load in loads(design) if load.feed == supply.name]
+        hang += behind.get(supply.name, [])
+        if supply is main:
+            hang += _board_draw(design, board, supply, inner)
+        given = supply.values.get("current")
         source = "the device file" if given else "not stated"
-        battery = part.get("battery", 0.0)
-        found.append(
-            _rail(part.name, part.get("voltage", 5.0), hang, apart, given, bool(given), source, battery)
-        )
+        name, volts = (INPUT if supply is main else supply.name), supply.get("voltage", 5.0)
+        rail = _rail(name, volts, hang, apart, given, bool(given), source, supply.get("battery", 0.0))
+        found.append(rail)
+        origin = design.parts.get(supply.get("from", ""))
+        if origin is not None and origin is not supply:
+            behind.setdefault(origin.name, []).append((supply.name, _drawn(rail, supply, origin)))
     return found
 
 
-def _input(design: Design, board: Board, inner: Sequence[tuple[str, Load]]) -> Rail:
-    """What feeds the board: the chip, its 3.3 V and all that hangs on the board's input."""
-    main = feeder(design)
-    names = (INPUT, main.name) if main else (INPUT,)
-    hang = [(part.name, load) for part, load in loads(design) if load.feed in names]
+def _converters_first(design: Design) -> list[Part]:
+    """The supplies, each converter before what it converts from."""
+    left, found = list(design.of_kind("supply")), list[Part]()
+    while left:
+        sources = {part.get("from", "") for part in left}
+        ready = [part for part in left if part.name not in sources] or left
+        found += ready
+        left = [part for part in left if part not in ready]
+    return found
+
+
+def _drawn(rail: Rail, supply: Part, origin: Part) -> Load:
+    """What a converter draws before it: the same power and its loss, of a battery at its empty end."""
+    share = rail.voltage / (supply_span(origin)[0] * supply.get("efficiency", 85) / 100)
+    currents = (rail.idle * share, rail.typical * share, rail.peak * share)
+    return Load("the converter", origin.name, *currents, "the power behind it")
+
+
+def _usb(design: Design, board: Board, inner: Sequence[tuple[str, Load]]) -> Rail:
+    """The board on a USB port, where the file names no supply."""
+    hang = [(part.name, load) for part, load in loads(design) if load.feed == INPUT]
     hang += [*inner, ("the chip", chip_load(design, board))]
-    if main is None:
-        usb = any("USB" in each for each in board.supply)
-        return _rail(
-            INPUT,
-            5.0,
-            hang,
-            excluded(design),
-            USB if usb else None,
-            False,
-            USB_SOURCE if usb else "not stated",
-        )
-    voltage, given = main.get("voltage", 5.0), main.values.get("current")
-    share = 5.0 / (voltage * EFFICIENCY) if voltage > SWITCHED else 1.0
-    scaled = [(name, x if x.feed == main.name else _scaled(x, share)) for name, x in hang]
-    source = "the device file" if given else "not stated"
-    return _rail(
-        INPUT, voltage, scaled, excluded(design), given, bool(given), source, main.get("battery", 0.0)
-    )
+    usb = board.input("USB") is not None
+    source = USB_SOURCE if usb else "not stated"
+    return _rail(INPUT, 5.0, hang, excluded(design), USB if usb else None, False, source)
+
+
+def _board_draw(
+    design: Design, board: Board, main: Part, inner: Sequence[tuple[str, Load]]
+) -> list[tuple[str, Load]]:
+    """What the board and its rails take of their supply, behind a switching regulator where one takes more than 6 V."""
+    voltage, into = main.get("voltage", 5.0), board_input(design, main)
+    switching = voltage > SWITCHED and (into is None or not into.rail)
+    share = 5.0 / (voltage * EFFICIENCY) if switching else 1.0
+    hang = [(part.name, load) for part, load in loads(design) if load.feed == INPUT]
+    hang += [*inner, ("the chip", chip_load(design, board))]
+    return [(name, _scaled(load, share)) for name, load in hang]
 
 
 def _scaled(load: Load, share: float) -> Load:

@@ -10,7 +10,7 @@ from typing import cast
 from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
 from zapato.parts.model import Part
-from zapato.parts.strip import DARK, WHITE
+from zapato.parts.strip import DARK, WHITE, runs_on
 
 BIT, GAP = 1.25e-6, 300e-6
 """s for one bit at 800 kHz, and the pause that ends a frame (WS2812B datasheet, data transfer time; more than 280 us on current ones)."""
@@ -112,7 +112,7 @@ def strips(design: Design) -> list[StripBudget]:
 
 
 def _budget(part: Part) -> StripBudget:
-    count, supply, limit = part.get("count", 1), part.get("supply", 5.0), part.get("limit", 100) / 100
+    count, supply, limit = part.get("count", 1), runs_on(part), part.get("limit", 100) / 100
     each = part.get("current", WHITE)
     taken = max(each * limit, DARK)
     length = part.get("length", count / DENSE)

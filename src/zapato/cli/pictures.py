@@ -61,6 +61,38 @@ def shopping_list(design: Design) -> str:
     return held.getvalue()
 
 
+def cable_rows(design: Design) -> list[dict[str, object]]:
+    """Every wire to make: its ends, what it carries, colour, cross-section in mm2, and length in m where the file states it."""
+    sheet = wiring(design)
+    lengths = {
+        part.name: part.values.get("cable") or part.values.get("length") for part in design.parts.values()
+    }
+    return [
+        {
+            "from": each.start,
+            "to": each.end,
+            "through": each.through,
+            "voltage": "" if each.kind == "ground" else f"{each.volts:g}",
+            "carries": each.carries,
+            "colour": each.colour,
+            "mm2": f"{each.area:g}",
+            "m": lengths.get(each.part) or "",
+        }
+        for each in sheet.wires
+        if each.kind != "fitted"
+    ]
+
+
+def cable_list(design: Design) -> str:
+    """The wires to make as CSV (RFC 4180)."""
+    held = io.StringIO()
+    rows = cable_rows(design)
+    writer = csv.DictWriter(held, ["from", "to", "through", "voltage", "carries", "colour", "mm2", "m"])
+    writer.writeheader()
+    writer.writerows(rows)
+    return held.getvalue()
+
+
 def as_data(design: Design, chosen: Sequence[str]) -> dict[str, object]:
     """The same as plain data."""
     from zapato.budgets.whole import budget
@@ -70,7 +102,10 @@ def as_data(design: Design, chosen: Sequence[str]) -> dict[str, object]:
     every: dict[str, object] = {
         "pins": [asdict(row) for row in pin_rows(design)],
         "wires": {
-            "wires": [asdict(each) for each in sheet.wires],
+            "wires": [
+                {**asdict(each), "carries": each.carries, "colour": each.colour} for each in sheet.wires
+            ],
+            "left_out": list(sheet.left_out),
             "buy": [asdict(each) for each in sheet.items],
             "loader": list(sheet.steps),
         },
@@ -123,10 +158,19 @@ def wires_text(design: Design) -> str:
     """Every wire, what to buy, and the way into the loader."""
     sheet = wiring(design)
     rows = [
-        {"from": each.start, "to": each.end, "wire": each.kind, "through": each.through, "note": each.note}
+        {
+            "from": each.start,
+            "to": each.end,
+            "carries": each.carries,
+            "colour": each.colour,
+            "mm2": f"{each.area:g}" if each.kind != "fitted" else "",
+            "through": each.through,
+            "note": each.note,
+        }
         for each in sheet.wires
     ]
     blocks = [styled("wires", bold=True), table(rows, droppable="note")]
+    blocks += [styled(f"not drawn: {text}", fg="red") for text in sheet.left_out]
     if sheet.apart:
         blocks.append(styled(f"mains at: {', '.join(sheet.apart)}; kept apart from all the rest", fg="red"))
     if sheet.items:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from zapato.design import Design
+from zapato.draw.bench import columns_of
 from zapato.draw.figure import FEEL, GRID, INK, OUT, PAPER, new_figure
 from zapato.wiring import PinRow, State, pin_rows
 
@@ -35,7 +36,7 @@ SIDE, GAP, NAME = 4.6, 1.9, 24
 def pin_map(design: Design) -> Figure:
     """The board seen from above, parts named at their pins."""
     rows = pin_rows(design)
-    columns = _columns(rows)
+    columns = columns_of(rows)
     deepest = max((len(column) for column in columns), default=1)
     figure = new_figure(12.8, max(4.6, 2.0 + ROW * deepest))
     axis = figure.subplots()
@@ -52,16 +53,6 @@ def pin_map(design: Design) -> Figure:
             _pin(axis, row, -at - 0.5, left=number == 0)
     _legend(axis, -(deepest + 1.6))
     return figure
-
-
-def _columns(rows: list[PinRow]) -> tuple[list[PinRow], list[PinRow]]:
-    """Two columns: the board's own left and right, or its headers shared out evenly."""
-    sides = list(dict.fromkeys(row.side for row in rows))
-    if len(sides) == 1:
-        half = -(-len(rows) // 2)
-        return rows[:half], rows[half:]
-    first = [row for row in rows if row.side == sides[0]]
-    return first, [row for row in rows if row.side != sides[0]]
 
 
 def _body(axis: Axes, deepest: int, names: list[str]) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, drawing, fed, supplied
 from zapato.parts.model import Bench, Driver, Felt, Kind, Part, Property
 
 ADDRESSES: Chips = {"ds3231": (0x68,)}
@@ -40,6 +40,13 @@ KIND = Kind(
     bench=_bench,
     addresses=addresses(ADDRESSES),
     tells_time=True,
+    supplied=supplied(
+        "ds3231",
+        2.3,
+        5.5,
+        "DS3231 datasheet, Recommended Operating Conditions: VCC 2.3 V to 5.5 V, input high from 0.7 VCC",
+        0.7,
+    ),
     loads=drawing("the clock chip", RAIL, 0.0003),
     wiring=(
         "On the bus like any chip, with a coin cell of its own. Breakouts that charge a rechargeable cell must not get a primary one: "

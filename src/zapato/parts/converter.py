@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from zapato.boards.model import Pin
 from zapato.lang.fields import measured
 from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, drawing, fed, supplied
 from zapato.parts.model import Bench, Driver, Kind, Part
 from zapato.parts.offered import offered_pin
 
@@ -16,7 +16,7 @@ ADDRESSES: Chips = {
     "ads1015": (0x48, 0x49, 0x4A, 0x4B),
 }
 INPUTS = 4
-SOURCE = "ADS1115 and ADS1015 datasheets, Pin Configuration, I2C Address Selection; Absolute Maximum Ratings: VDD + 0.3 V"
+SOURCE = "ADS1115 and ADS1015 datasheets, Pin Configuration, I2C Address Selection; Absolute Maximum Ratings: VDD + 0.3 V; Recommended Operating Conditions: 2 V to 5.5 V; Electrical Characteristics: input high from 0.7 VDD"
 
 
 def _offers(part: Part) -> Mapping[str, Pin]:
@@ -48,6 +48,7 @@ KIND = Kind(
     ),
     offers=_offers,
     loads=drawing("the converter", RAIL, 0.001),
+    supplied=supplied("ads1x15", 2.0, 5.5, SOURCE, 0.7),
     driver=_driver,
     bench=_bench,
     addresses=addresses(ADDRESSES),

@@ -6,12 +6,12 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zapato.lang.fields import Field, measured, text
+from zapato.lang.fields import Field, boolean, measured, span, text
 
 if TYPE_CHECKING:
     from zapato.parts.model import Part
 
-RAIL, INPUT, PIN = "3V3", "5V", "pin"
+RAIL, INPUT, PIN, GROUND = "3V3", "5V", "pin", "GND"
 """Where a part may hang without a supply of its own: the board's 3.3 V, what feeds the board, the pin itself."""
 
 
@@ -35,15 +35,57 @@ class Load:
     field: str = ""
 
 
-def fed(feed: str, help: str = "what it draws at the most") -> tuple[Field, Field]:
-    """The fields of a part that draws something: how much, and where from."""
+@dataclass(eq=False, repr=False)
+class Supplied:
+    """What a part may be supplied with.
+
+    Attributes:
+        what: the chip or part, in words; low, high: V at its supply.
+        source: the datasheet's section.
+        reads_high: the share of its supply from which its inputs read high; 0 where not stated.
+        lifts: the high level on its data line is its own supply.
+    """
+
+    what: str
+    low: float
+    high: float
+    source: str
+    reads_high: float = 0.0
+    lifts: bool = False
+
+
+def fed(feed: str, help: str = "what it draws at the most") -> tuple[Field, ...]:
+    """The fields of a part that draws something: how much, where from, and what its module takes."""
     return (
         measured("current", help, "A", None, most=200),
         text(
             "fed_from",
             f'the rail or supply that it hangs on: "3V3", "5V", or the name of a supply; {feed} where absent',
         ),
+        span(
+            "module",
+            "what its module takes as supply, where it has a regulator and level shifters of its own",
+            "V",
+        ),
+        boolean("shifted", "a level shifter stands between its data lines and the board"),
     )
+
+
+def supplied(
+    what: str, low: float, high: float, source: str, reads_high: float = 0.0, lifts: bool = False
+) -> Callable[[Part], Supplied | None]:
+    """The supply of a part that takes so many volts; its module's, where the file states that."""
+    own = Supplied(what, low, high, source, reads_high, lifts)
+    return lambda part: by_module(part, own)
+
+
+def by_module(part: Part, own: Supplied | None) -> Supplied | None:
+    """What the module on which a chip sits takes, where the file states it."""
+    stated = part.values.get("module")
+    if not stated:
+        return own
+    low, high = stated
+    return Supplied(f"the module of {part.name}", low, high, OWN)
 
 
 OWN = "the device file"
@@ -79,8 +121,9 @@ class Passive:
 
     Attributes:
         what: "resistor", "capacitor", "gate", "diode"; value: as it is bought: "330 ohm", "74HCT125".
-        where: between what, in words; field: the key whose pin's wire it stands in, or "".
+        where: between what, in words; field: the key of the pin whose line it is at, or "" for the part's plus.
         why: what it is for.
+        across: where it leads to from that line: "3V3", "GND", "-" of the part; "" where it stands in the line.
     """
 
     what: str
@@ -88,6 +131,12 @@ class Passive:
     where: str
     why: str
     field: str = ""
+    across: str = ""
+
+    @property
+    def series(self) -> bool:
+        """Whether it stands in the line."""
+        return not self.across and bool(self.field)
 
 
 def ohms(value: float) -> str:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from zapato.boards.model import Pin
 from zapato.lang.fields import measured, pin
 from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, Supplied, by_module, drawing, fed
 from zapato.parts.model import Bench, Driver, Kind, Need, Part
 from zapato.parts.offered import offered_pin
 
@@ -21,9 +21,11 @@ class _Chip:
     beyond: float
     weak_high: bool
     source: str
+    takes: tuple[float, float]
+    reads_high: float
 
 
-_QUASI = "{} datasheet, Quasi-bidirectional I/Os (high from power-up, 100 uA); Device address; Limiting values: VDD + 0.5 V"
+_QUASI = "{} datasheet, Quasi-bidirectional I/Os (high from power-up, 100 uA); Device address; Limiting values: VDD + 0.5 V; Static characteristics: 2.5 V to 5.5 V, input high from 0.7 VDD"
 CHIPS: Mapping[str, _Chip] = {
     "mcp23017": _Chip(
         16,
@@ -31,11 +33,17 @@ CHIPS: Mapping[str, _Chip] = {
         True,
         0.6,
         False,
-        "MCP23017 datasheet, Device Overview; GPPU register; Absolute Maximum Ratings: VDD + 0.6 V",
+        "MCP23017 datasheet, Device Overview; GPPU register; Absolute Maximum Ratings: VDD + 0.6 V; DC Characteristics: 1.8 V to 5.5 V, input high from 0.8 VDD",
+        (1.8, 5.5),
+        0.8,
     ),
-    "pcf8574": _Chip(8, tuple(range(0x20, 0x28)), True, 0.5, True, _QUASI.format("PCF8574")),
-    "pcf8574a": _Chip(8, tuple(range(0x38, 0x40)), True, 0.5, True, _QUASI.format("PCF8574A")),
-    "pcf8575": _Chip(16, tuple(range(0x20, 0x28)), True, 0.5, True, _QUASI.format("PCF8575")),
+    "pcf8574": _Chip(8, tuple(range(0x20, 0x28)), True, 0.5, True, _QUASI.format("PCF8574"), (2.5, 5.5), 0.7),
+    "pcf8574a": _Chip(
+        8, tuple(range(0x38, 0x40)), True, 0.5, True, _QUASI.format("PCF8574A"), (2.5, 5.5), 0.7
+    ),
+    "pcf8575": _Chip(
+        16, tuple(range(0x20, 0x28)), True, 0.5, True, _QUASI.format("PCF8575"), (2.5, 5.5), 0.7
+    ),
 }
 
 
@@ -86,6 +94,12 @@ def _bench(part: Part) -> Bench:
     return Bench(chips=(chip,) if chip else ())
 
 
+def _supplied(part: Part) -> Supplied | None:
+    found = CHIPS.get(part.get("chip", ""))
+    own = Supplied(part.get("chip", ""), *found.takes, found.source, found.reads_high) if found else None
+    return by_module(part, own)
+
+
 KIND = Kind(
     name="expander",
     help="a pin expander on I2C; it offers pins to other parts",
@@ -103,6 +117,7 @@ KIND = Kind(
     addresses=addresses(ADDRESSES),
     needs=_needs,
     loads=drawing("the expander", RAIL, 0.001),
+    supplied=_supplied,
     driver=_driver,
     bench=_bench,
     wiring=(

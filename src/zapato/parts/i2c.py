@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import choice, measured, pin
-from zapato.parts.electrical import Passive, ohms
+from zapato.parts.electrical import RAIL, Passive, ohms
 from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
 from zapato.parts.sights import on_i2c
 
@@ -33,7 +33,7 @@ def _driver(part: Part) -> Driver | None:
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
     for line in ("sda", "scl"):
         where = f"from {line.upper()} to 3.3 V, where the breakouts carry none"
-        yield Passive("resistor", ohms(part.get("pull_ups", 4700)), where, "lets the line rise", line)
+        yield Passive("resistor", ohms(part.get("pull_ups", 4700)), where, "lets the line rise", line, RAIL)
 
 
 KIND = Kind(

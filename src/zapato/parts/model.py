@@ -10,7 +10,7 @@ from typing import Any, Literal, TypeVar
 
 from zapato.boards.model import Level, Pin
 from zapato.lang.fields import AUTO, Field, Shape, Wrong, names, text
-from zapato.parts.electrical import Load, Passive
+from zapato.parts.electrical import Load, Passive, Supplied
 
 ValueType = Literal["boolean", "number", "text"]
 Use = Literal["output", "input", "analog", "line", "touch", "dac"]
@@ -324,6 +324,10 @@ def _no_loads(part: Part) -> Iterable[Load]:
     return ()
 
 
+def _no_supply(part: Part) -> Supplied | None:
+    return None
+
+
 def _no_passives(part: Part, logic: float) -> Iterable[Passive]:
     return ()
 
@@ -392,6 +396,7 @@ class Kind:
         often: ms between two values that it says, by property; for events, too.
         says: what it says with an event, as JSON; {} where nothing.
         loads: the currents that it draws, and where from.
+        supplied: what it may be supplied with; None where nobody has stated it.
         passive: nothing of it runs on the device.
         terminals: what its own terminals are called, by the key of the pin.
         beside: small parts that are wired beside it, at this logic level (V).
@@ -422,6 +427,7 @@ class Kind:
     often: Callable[[Part], Mapping[str, float]] = _every
     says: Mapping[str, str] = field(default_factory=dict[str, str])
     loads: Callable[[Part], Iterable[Load]] = _no_loads
+    supplied: Callable[[Part], Supplied | None] = _no_supply
     passive: bool = False
     terminals: Mapping[str, str] = field(default_factory=dict[str, str])
     beside: Callable[[Part, float], Iterable[Passive]] = _no_passives

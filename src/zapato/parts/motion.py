@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
-from zapato.parts.electrical import INPUT, drawing, fed
+from zapato.parts.electrical import INPUT, drawing, fed, supplied
 from zapato.parts.model import Kind
 
 KIND = Kind(
@@ -11,6 +11,12 @@ KIND = Kind(
     name="motion",
     help="a motion sensor with a digital output",
     fields=(*input_fields("motion", pull="none", active="high", settle="100ms"), *fed('"5V"')),
+    supplied=supplied(
+        "the motion sensor",
+        2.7,
+        20,
+        "the widest that such modules take: 2.7 V to 12 V the small ones, 5 V to 20 V the large; from memory",
+    ),
     loads=drawing("the motion sensor", INPUT, 0.001),
     properties=lambda part: state_property("present", "motion is seen"),
     events={"started": "motion began", "ended": "motion ended"},

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import measured, pin
-from zapato.parts.electrical import Passive
+from zapato.parts.electrical import RAIL, Passive
 from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
 from zapato.parts.sights import on_onewire
 
@@ -24,7 +24,7 @@ def crc8(data: bytes) -> int:
 
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
     yield Passive(
-        "resistor", "4.7 kohm", "from the data line to 3.3 V", "holds the line high, once a bus", "pin"
+        "resistor", "4.7 kohm", "from the data line to 3.3 V", "holds the line high, once a bus", "pin", RAIL
     )
 
 

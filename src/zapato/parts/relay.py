@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import measured, names, text, whole
-from zapato.parts.electrical import COIL, DRIVER, INPUT, OWN, PIN, Load, coil_source, usual
+from zapato.parts.electrical import COIL, DRIVER, INPUT, OWN, PIN, Load, Supplied, coil_source, usual
 from zapato.parts.model import Driver, Kind, Need, Part
 from zapato.parts.switched import (
     PULSE,
@@ -55,6 +55,19 @@ def _loads(part: Part) -> Iterable[Load]:
         yield Load("the input of its driver", PIN, 0, taken / 2, taken, own, "pin")
 
 
+def _supplied(part: Part) -> Supplied | None:
+    """A coil pulls in from 75 % of its voltage on, and bears some 120 %."""
+    volts = part.values.get("coil_voltage")
+    if volts is None or part.get("fed_from", "") == PIN:
+        return None
+    return Supplied(
+        f"a coil of {volts:g} V",
+        0.75 * volts,
+        1.2 * volts,
+        "IEC 61810-1, 5.2 and 5.3: the usual class operates from 80 % to 110 %; a little more is left to both ends",
+    )
+
+
 def _limits(part: Part) -> tuple[tuple[str, tuple[object, ...]], ...]:
     given = (part.get("shortest_on", 0), part.get("shortest_off", 0), part.get("most_per_hour", 0))
     return (("Limited", given),) if any(given) else ()
@@ -73,6 +86,7 @@ KIND = Kind(
         measured("shortest_off", "once open it stays so for this long, at power-up, too", "time", None),
         longest_on(),
         whole("most_per_hour", "closes no more often than this within any hour", None, least=1, most=60),
+        measured("coil_voltage", "what its coil is made for", "V", None, least=1, most=400),
         measured("coil", "the current of its coil", "A", None, least=0.001, most=5),
         measured("current", "what the input of its driver takes from the pin", "A", None, most=1),
         measured("switches", "the voltage at its contact, for the wiring sheet", "V", None, most=1000),
@@ -83,6 +97,7 @@ KIND = Kind(
         ),
     ),
     loads=_loads,
+    supplied=_supplied,
     terminals={"pin": "IN"},
     apart=lambda part: part.get("switches", 0.0),
     properties=on_property,

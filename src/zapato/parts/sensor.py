@@ -24,7 +24,7 @@ from zapato.lang.fields import (
     whole,
 )
 from zapato.parts import treatment
-from zapato.parts.electrical import OWN, RAIL, Load, Passive, fed, ohms, usual
+from zapato.parts.electrical import GROUND, OWN, RAIL, Load, Passive, Supplied, by_module, fed, ohms, usual
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.sensors import SensorChip, chip, chip_names
 
@@ -72,7 +72,8 @@ def _needs(part: Part) -> Iterable[Need]:
     if not found or not found.need or part.values.get("pin") is None:
         return []
     pull = part.get("pull", "up") if found.name == "pulse" else "none"
-    needs = [replace(found.need, pull="" if pull == "none" else pull)]
+    level = part.get("level", 0.0)
+    needs = [replace(found.need, pull="" if pull == "none" else pull, volts=level or found.need.volts)]
     if found.name == "echo" and part.values.get("trigger") is not None:
         needs.append(Need("trigger", "output", timed=True, circuit="the trigger input of the sensor"))
     return needs
@@ -124,6 +125,15 @@ def _loads(part: Part) -> Iterable[Load]:
     yield Load(found.name, part.get("fed_from", RAIL), 0, taken / 2, taken, source)
 
 
+def _supplied(part: Part) -> Supplied | None:
+    found = _chip(part)
+    if found is None or found.only or found.name in INSIDE:
+        return None
+    if not found.takes:
+        return by_module(part, Supplied(found.name, 0, 60, "", lifts=found.lifts) if found.lifts else None)
+    return by_module(part, Supplied(found.name, *found.takes, found.source, found.reads_high, found.lifts))
+
+
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
     """What stands beside a sensor: the divider or fixed resistor that its table names, a pull-up."""
     found = _chip(part)
@@ -133,7 +143,9 @@ def _beside(part: Part, logic: float) -> Iterable[Passive]:
         yield Passive(
             "resistor", ohms(upper), "between sensor and pin", "the upper one of the divider", "pin"
         )
-        yield Passive("resistor", ohms(lower), "from the pin to ground", "the lower one of the divider")
+        yield Passive(
+            "resistor", ohms(lower), "from the pin to ground", "the lower one of the divider", "pin", GROUND
+        )
     elif name == "ntc":
         other = "3.3 V" if part.get("side", "ground") == "ground" else "ground"
         yield Passive(
@@ -141,10 +153,17 @@ def _beside(part: Part, logic: float) -> Iterable[Passive]:
             ohms(part.get("series", 10_000)),
             f"from the pin to {other}",
             "divides with the thermistor",
+            "pin",
+            RAIL if part.get("side", "ground") == "ground" else GROUND,
         )
     elif name in ("dht11", "dht22"):
         yield Passive(
-            "resistor", "10 kohm", "from DATA to 3.3 V, where the breakout has none", "holds the line high"
+            "resistor",
+            "10 kohm",
+            "from DATA to 3.3 V, where the breakout has none",
+            "holds the line high",
+            "pin",
+            RAIL,
         )
     elif name == "echo":
         yield Passive(
@@ -155,7 +174,12 @@ def _beside(part: Part, logic: float) -> Iterable[Passive]:
             "pin",
         )
         yield Passive(
-            "resistor", "1.8 kohm", "from the pin to ground, for a module of 5 V", "lower one of a divider"
+            "resistor",
+            "1.8 kohm",
+            "from the pin to ground, for a module of 5 V",
+            "lower one of a divider",
+            "pin",
+            GROUND,
         )
 
 
@@ -210,6 +234,14 @@ KIND = Kind(
         number("beta", "a thermistor's beta, K", 3950),
         measured("series", "the fixed resistor beside a thermistor", "ohm", 10_000, least=1),
         choice("side", "what the thermistor leads to from the pin", "ground", "supply", default="ground"),
+        measured(
+            "level",
+            "the high level on its data line, where that is not its supply's",
+            "V",
+            None,
+            least=1,
+            most=30,
+        ),
         span("range", "what an analog sensor puts out", "V", None),
         *treatment.FIELDS,
         *fed('"3V3"'),
@@ -231,6 +263,7 @@ KIND = Kind(
     bus=_bus,
     addresses=_addresses,
     loads=_loads,
+    supplied=_supplied,
     terminals={"pin": "DATA", "select": "CS", "trigger": "TRIG"},
     beside=_beside,
     wiring=("What each chip wants is said with the chips below."),

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import choice, measured, pin, text, whole
-from zapato.parts.electrical import INPUT, OWN, Load, Passive, fed, usual
+from zapato.parts.electrical import INPUT, OWN, Load, Passive, Supplied, fed, usual
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
 
-ORDERS = {"ws2812b": (1, 0, 2), "sk6812": (1, 0, 2), "ws2811": (0, 1, 2)}
-"""Which of red, green, blue comes first on the wire (WS2812B, SK6812 and WS2811 datasheets, Composition of 24 bit data)."""
+ORDERS = {"ws2812b": (1, 0, 2), "sk6812": (1, 0, 2), "ws2811": (0, 1, 2), "ws2815": (1, 0, 2)}
+"""Which of red, green, blue comes first on the wire (WS2812B, SK6812, WS2811 and WS2815 datasheets, Composition of 24 bit data)."""
 
 
 WHITE, DARK = 0.060, 0.001
@@ -32,6 +32,25 @@ def _loads(part: Part) -> Iterable[Load]:
     )
 
 
+TAKES = {"ws2812b": (3.7, 5.5), "sk6812": (3.7, 5.5), "ws2815": (9.0, 13.5)}
+"""V at the LEDs (WS2812B-V5, SK6812 and WS2815 datasheets, Electrical parameters); a ws2811 drives strips of 5 V, 12 V and 24 V."""
+
+
+def runs_on(part: Part) -> float:
+    """What a strip runs on: what its table says, else what its chip is usually made for."""
+    return part.values.get("supply") or (12.0 if part.get("chip", "") == "ws2815" else 5.0)
+
+
+def _supplied(part: Part) -> Supplied | None:
+    chip, made_for = part.get("chip", "ws2812b"), runs_on(part)
+    if chip in TAKES:
+        return Supplied(
+            f"a strip of {chip}", *TAKES[chip], f"{chip.upper()} datasheet, Electrical parameters"
+        )
+    low, high = (3.7, 5.5) if made_for == 5 else (made_for * 0.9, made_for * 1.1)
+    return Supplied(f"a strip for {made_for:g} V", low, high, OWN)
+
+
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
     if part.get("level", 0.0) > logic:
         yield Passive(
@@ -43,6 +62,8 @@ def _beside(part: Part, logic: float) -> Iterable[Passive]:
         "1000 uF",
         "across the strip's supply, where it is fed",
         "bears the switching of all LEDs at once",
+        "",
+        "-",
     )
 
 
@@ -70,7 +91,7 @@ KIND = Kind(
     fields=(
         pin("pin", "the data pin"),
         whole("count", "LEDs on this pin", least=1, most=4096),
-        choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812"),
+        choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812", "ws2815"),
         longest_on(),
         text(
             "follows",
@@ -80,7 +101,9 @@ KIND = Kind(
             role="condition",
         ),
         whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
-        measured("supply", "what its LEDs run on", "V", 5, least=3, most=30),
+        measured(
+            "supply", "what its LEDs run on; 5 V, for ws2815 12 V, where absent", "V", None, least=3, most=30
+        ),
         *fed('"5V"', "what one LED takes at full white"),
         measured(
             "length",
@@ -101,6 +124,7 @@ KIND = Kind(
         ),
     ),
     loads=_loads,
+    supplied=_supplied,
     terminals={"pin": "DIN"},
     beside=_beside,
     properties=lambda part: {

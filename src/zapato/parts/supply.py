@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zapato.lang.fields import REQUIRED, boolean, measured
+from zapato.lang.fields import REQUIRED, boolean, measured, span, text, whole
 from zapato.parts.model import Kind
 
 KIND = Kind(
@@ -12,6 +12,10 @@ KIND = Kind(
         measured("voltage", "what it gives", "V", REQUIRED, least=0.5, most=60),
         measured("current", "what it can give for long", "A", None, least=0.001, most=200),
         boolean("board", "it feeds the board, in place of a USB port"),
+        text("input", 'the board\'s input that it feeds, where it has several: "VIN", "3V3"'),
+        text("from", "the supply that it converts from, for a step-down or step-up converter"),
+        whole("efficiency", "of a converter, %", 85, least=30, most=99),
+        span("range", "its voltage from empty to full, where it is a battery", "V"),
         measured("battery", "the capacity, where it is a battery", "Ah", None, least=0.001, most=1000),
     ),
     passive=True,

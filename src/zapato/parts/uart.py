@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import REQUIRED, measured, pin, whole
+from zapato.lang.fields import REQUIRED, boolean, measured, pin, whole
 from zapato.parts.model import Driver, Kind, Need, Part
 
 
@@ -36,6 +36,7 @@ KIND = Kind(
         pin("rx", "the pin that receives; it goes to the other side's TX", None),
         whole("baud", "bits a second", REQUIRED, least=50, most=4_000_000),
         pin("enable", "the pin that lets an RS-485 driver send", None),
+        boolean("rs485", "an RS-485 driver that turns by itself stands between"),
         measured("level", "the high level of the other side", "V", None, most=60),
         measured("length", "of the cable", "m", None, most=5000),
     ),

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Severity
+from zapato.parts.strip import runs_on
 
 HIGH = 0.7
 """The share of its supply from which on a strip reads a high level (WS2812B datasheet, V_IH)."""
@@ -65,7 +66,7 @@ def _level(design: Design) -> Iterator[Finding]:
     board = design.board
     for part in design.of_kind("strip"):
         logic = part.get("level", board.chip.logic if board else 3.3)
-        supply = min(part.get("supply", 5.0), 5.0)
+        supply = min(runs_on(part), 5.0)
         if logic < HIGH * supply:
             yield design.finding(
                 "strip-level-shift",

@@ -1,13 +1,25 @@
 """volt-logic: a part puts a higher level on the pin than the chip bears."""
 
+from collections.abc import Iterator
+
 from zapato.checks.model import Objection, Rule, device
+from zapato.design.feeds import part_span
 from zapato.design.model import Design, PinUse
+from zapato.findings import Finding
+from zapato.parts.model import Part
 
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
-    if design.board is None or not use.need.volts:
+    if design.board is None:
         return None
     chip = design.board.chip
+    if not use.need.volts:
+        lifted = (
+            _lifted(use.part, design)
+            if use.need.use in ("input", "line") and use.need.field == "pin"
+            else 0.0
+        )
+        return _lifted_objection(use, design, lifted) if lifted > (use.pin.bears or chip.input_most) else None
     most = use.pin.bears or chip.input_most
     if use.pin.gpio >= 0 and use.need.volts < chip.input_high:
         message = f"{use.part.id} puts {use.need.volts:g} V on {design.called(use.pin)}, which reads high from {chip.input_high:g} V on"
@@ -27,6 +39,59 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, source, fixes)
 
 
+def _lifted(part: Part, design: Design) -> float:
+    """The high level on a line that goes up to its part's own supply, V; 0 where it does not."""
+    takes = part.kind.supplied(part)
+    if takes is None or not takes.lifts or part.get("shifted", False):
+        return 0.0
+    span = part_span(design, part)
+    return span[1] if span else 0.0
+
+
+def _lifted_objection(use: PinUse, design: Design, volts: float) -> Objection:
+    board = design.board
+    assert board
+    most = use.pin.bears or board.chip.input_most
+    divided = any(each.field == use.need.field for each in use.part.kind.beside(use.part, board.chip.logic))
+    fixes = [
+        'fed_from = "3V3", where the part works with that',
+        'level = "3.2V", behind the divider that the wiring sheet draws'
+        if divided
+        else 'level = "3.3V", where the line\'s pull-up goes to 3.3 V',
+        "shifted = true, with a level shifter between them",
+    ]
+    return Objection(
+        "error",
+        f"{use.part.id} runs on {volts:g} V and puts them on {design.called(use.pin)}, which bears {most:g} V",
+        "the high level of this part's data line is its own supply",
+        use.pin.source if use.pin.bears else board.chip.sources.get("levels", ""),
+        tuple(fixes),
+    )
+
+
+def _find(design: Design) -> Iterator[Finding]:
+    """Chips whose supply is so high that the board's high level is none for them."""
+    board = design.board
+    if board is None:
+        return
+    for part in design.parts.values():
+        takes, span = part.kind.supplied(part), part_span(design, part)
+        if takes is None or span is None or not takes.reads_high or part.get("shifted", False):
+            continue
+        needed = takes.reads_high * span[1]
+        if needed <= board.chip.logic + 0.01 or span[1] > takes.high:  # the latter: volt-supply
+            continue
+        yield design.finding(
+            "volt-logic",
+            "error",
+            (*part.path, "fed_from") if part.values.get("fed_from") else part.path,
+            f"{part.id} runs on {span[1]:g} V and reads high from {needed:.3g} V on; the board's lines are {board.chip.logic:g} V",
+            why=f"its inputs read high from {takes.reads_high:g} of its supply ({takes.source}); pull-ups that go to its supply would lift the board's pins beyond {board.chip.input_most:g} V.",
+            fixes=('fed_from = "3V3"', "shifted = true, with a level shifter for the bus between them"),
+            of="value" if part.values.get("fed_from") else "key",
+        )
+
+
 def _lower(volts: float, most: float) -> str:
     """The lower resistor, in kΩ, that brings `volts` to 3.3 V behind 10 kΩ, rounded down to E12 steps."""
     wanted = 10 * 3.3 / (volts - 3.3)
@@ -43,8 +108,13 @@ RULE = Rule(
 The chips of the catalogue run at 3.3 V and bear about 3.6 V at their pins. A motion sensor with a
 5 V output, the TX of a 5 V meter or a 12 V contact line needs a level shifter, a divider or an
 optocoupler in between; a 1.8 V part needs a shifter, too, since its high is no high to the chip. State the part's high level with `level`, and it is checked.
+
+A chip that runs on 5 V wants more than 3.3 V for a high level: an MCP23017 4.0 V (0.8 of its supply), a PCF8574 or an ADS1115 3.5 V. It
+may work on the bench and fail in the cold. And a line whose high level is the part's own supply (the echo of a distance sensor, a
+DHT's data line) brings that supply to the pin. `fed_from` tells what each part runs on; `shifted = true` says that a level shifter is there.
 """,
     failing=device('[motion.path]\npin = 27\nlevel = "5V"'),
     mended=device('[motion.path]\npin = 27\nlevel = "3.3V"'),
     objection=_objection,
+    find=_find,
 )

@@ -19,18 +19,23 @@ WHAT = ("pins", "wires", "links", "budget")
     type=click.Path(path_type=Path),
     help="A .png, .svg or .pdf file; with --what all a file for each, called after it. Without it the same as text.",
 )
+@click.option("--shopping", type=click.Path(path_type=Path), help="Write the list of what to buy, as CSV.")
 @click.option(
-    "--shopping", type=click.Path(path_type=Path), help="Write the list of small parts to buy, as CSV."
+    "--cables",
+    type=click.Path(path_type=Path),
+    help="Write the wires to make, with voltage, colour and cross-section, as CSV.",
 )
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it as text."
 )
-def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form: str) -> int:
+def COMMAND(
+    path: Path, what: str, out: Path | None, shopping: Path | None, cables: Path | None, form: str
+) -> int:
     """Draw a device: the board's pins by use and hazard, every wire, what follows what, and the budgets.
 
     Without --out the same stands in the terminal: the pins and the wires as tables, what to buy, and the way into the loader.
     """
-    from zapato.cli.pictures import as_data, as_text, on_a_board, shopping_list, write_pictures
+    from zapato.cli.pictures import as_data, as_text, cable_list, on_a_board, shopping_list, write_pictures
     from zapato.design import resolve
     from zapato.errors import ZapatoError
     from zapato.lang.files import write
@@ -41,9 +46,13 @@ def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form
         )
     design = on_a_board(resolve(path))
     chosen = WHAT if what == "all" else (what,)
-    if shopping:
-        write(shopping, shopping_list(design).encode())
-        click.echo(f"{shopping}: what to buy")
+    for at, made, what_it_is in (
+        (shopping, shopping_list, "what to buy"),
+        (cables, cable_list, "the wires to make"),
+    ):
+        if at:
+            write(at, made(design).encode())
+            click.echo(f"{at}: {what_it_is}")
     if out:
         for each in write_pictures(design, chosen, out, one=what != "all"):
             click.echo(f"{each}")
@@ -51,6 +60,6 @@ def COMMAND(path: Path, what: str, out: Path | None, shopping: Path | None, form
         import json
 
         click.echo(json.dumps(as_data(design, chosen), indent=2, ensure_ascii=False))
-    elif not shopping:
+    elif not shopping and not cables:
         click.echo(as_text(design, chosen))
     return 0

@@ -24,6 +24,9 @@ class SensorChip:
         fastest: the shortest time between readings, ms, with its source in `source`.
         source: the document behind the figures.
         bus_most: the fastest clock of its bus, Hz; 0 where not stated.
+        takes: V at its supply, least and most, by its datasheet; None where a part of that name comes in several kinds.
+        reads_high: the share of its supply from which its inputs read high; 0 where not stated.
+        lifts: its data line goes up to its own supply.
         family: the first byte of its serial number on a one-wire bus; 0 where it has none.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
         spi: it can hang on an SPI bus as well, where a select pin is given.
@@ -51,6 +54,9 @@ class SensorChip:
     only: tuple[str, ...] = ()
     draws: float = 0.0
     family: int = 0
+    takes: tuple[float, float] | None = None
+    reads_high: float = 0.0
+    lifts: bool = False
 
     def __post_init__(self) -> None:
         if self.addresses and not self.bus:

@@ -14,7 +14,9 @@ CHIP = SensorChip(
     addresses=(0x23, 0x5C),
     fastest=180,
     wiring="3.3 V; ADDR to ground is 0x23, to 3.3 V 0x5c. Behind a clear window, not in the sun.",
-    source="BH1750FVI datasheet, Measurement mode (H-resolution 120 ms typical, 180 ms at most) and Slave address (ADDR pin)",
+    takes=(2.4, 3.6),
+    reads_high=0.7,
+    source="BH1750FVI datasheet, Measurement mode (H-resolution 120 ms typical, 180 ms at most) and Slave address (ADDR pin); Operating conditions: VCC 2.4 V to 3.6 V; Electrical characteristics: input high from 0.7 DVI",
     driver=_DRIVER,
     bench=_BENCH,
 )

@@ -21,7 +21,8 @@ CHIP = SensorChip(
     wiring=(
         "3.3 V; SDO to ground is address 0x76, to 3.3 V 0x77; CSB to 3.3 V. On SPI: SCL is SCK, SDA MOSI, SDO MISO, CSB the select line. Away from the board's warmth."
     ),
-    source="BME280 datasheet, General electrical specification and I2C interface (SDO sets 0x76 or 0x77)",
+    takes=(1.71, 3.6),
+    source="BME280 datasheet, General electrical specification and I2C interface (SDO sets 0x76 or 0x77); General electrical specification: VDD 1.71 V to 3.6 V",
     driver=_DRIVER,
     bench=_BENCH,
 )

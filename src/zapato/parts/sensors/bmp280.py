@@ -18,7 +18,8 @@ CHIP = SensorChip(
     spi=True,
     fastest=100,
     wiring="3.3 V; SDO to ground is address 0x76, to 3.3 V 0x77; CSB to 3.3 V. On SPI: SCL is SCK, SDA MOSI, SDO MISO, CSB the select line.",
-    source="BMP280 datasheet, Electrical parameter specification and I2C interface (SDO sets 0x76 or 0x77)",
+    takes=(1.71, 3.6),
+    source="BMP280 datasheet, Electrical parameter specification and I2C interface (SDO sets 0x76 or 0x77); Electrical parameter specification: VDD 1.71 V to 3.6 V",
     driver=_DRIVER,
     bench=_BENCH,
 )

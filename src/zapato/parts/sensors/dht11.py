@@ -17,7 +17,9 @@ CHIP = SensorChip(
     wiring=(
         "Supply 3.3 V, ground, data to the pin; 4.7 to 10 kohm from data to 3.3 V unless its breakout has it."
     ),
-    source="DHT11 product manual, Technical specifications: sampling period at least 1 s, 0 to 50 °C, 20 to 90 %RH",
+    takes=(3.0, 5.5),
+    lifts=True,
+    source="DHT11 product manual, Technical specifications: sampling period at least 1 s, 0 to 50 °C, 20 to 90 %RH; Electrical characteristics: 3 V to 5.5 V",
     driver=driver,
     bench=bench,
 )

@@ -36,7 +36,9 @@ CHIP = SensorChip(
         "Supply 3.3 V, ground, data to the pin; 4.7 to 10 kohm from data to 3.3 V unless its "
         "breakout has it. A few metres of cable."
     ),
-    source="AM2302 (DHT22) product manual, Technical specification: sensing period 2 s, −40 to 80 °C, 0 to 100 %RH",
+    takes=(3.3, 6.0),
+    lifts=True,
+    source="AM2302 (DHT22) product manual, Technical specification: sensing period 2 s, −40 to 80 °C, 0 to 100 %RH; Technical specification: 3.3 V to 6 V",
     driver=driver,
     bench=bench,
 )

@@ -30,5 +30,6 @@ CHIP = SensorChip(
     wiring=(
         "Red supply 3.3 V, black ground, yellow data on most probes; 4.7 kohm from data to 3.3 V once a bus."
     ),
-    source="DS18B20 datasheet, Features (−55 to 125 °C) and AC Electrical Characteristics (conversion 750 ms at 12 bits), 64-Bit Lasered ROM Code (family code 28h)",
+    takes=(3.0, 5.5),
+    source="DS18B20 datasheet, Features (−55 to 125 °C) and AC Electrical Characteristics (conversion 750 ms at 12 bits), 64-Bit Lasered ROM Code (family code 28h); DC Electrical Characteristics: VDD 3.0 V to 5.5 V",
 )

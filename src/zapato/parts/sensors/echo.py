@@ -27,6 +27,7 @@ CHIP = SensorChip(
         "Trigger straight to its pin; the echo of a 5 V sensor through a divider (1 kohm and 2 "
         "kohm), as a pin takes 3.3 V."
     ),
+    lifts=True,
     source="speed of sound 343.2 m/s in dry air at 20 °C (ISO 9613-1, annex A); an echo from 5 m takes 30 ms",
     driver=_driver,
     bench=_bench,

@@ -21,7 +21,9 @@ CHIP = SensorChip(
         "The load's positive line goes through its shunt (0.1 ohm on most breakouts), at most 26 "
         "V and 3.2 A; grounds joined."
     ),
-    source="INA219 datasheet, Bus timing diagram definitions; Serial bus address; Register details (LSB of 4 mV and 10 uV)",
+    takes=(3.0, 5.5),
+    reads_high=0.7,
+    source="INA219 datasheet, Bus timing diagram definitions; Serial bus address; Register details (LSB of 4 mV and 10 uV); Electrical characteristics: VS 3 V to 5.5 V, input high from 0.7 VS",
     derived=("power",),
     driver=_DRIVER,
     bench=_BENCH,

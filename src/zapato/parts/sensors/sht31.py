@@ -17,7 +17,9 @@ CHIP = SensorChip(
     addresses=(0x44, 0x45),
     fastest=100,
     wiring="3.3 V; ADDR to ground is 0x44, to 3.3 V 0x45.",
-    source="SHT3x-DIS datasheet, Sensor specifications and I2C address (ADDR sets 0x44 or 0x45)",
+    takes=(2.15, 5.5),
+    reads_high=0.7,
+    source="SHT3x-DIS datasheet, Sensor specifications and I2C address (ADDR sets 0x44 or 0x45); Electrical specifications: VDD 2.15 V to 5.5 V, input high from 0.7 VDD",
     driver=_DRIVER,
     bench=_BENCH,
 )

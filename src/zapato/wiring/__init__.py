@@ -1,0 +1,7 @@
+"""What is wired to what: every wire with its two ends, its voltage and what stands in it, what to buy, and the board pin by pin."""
+
+from zapato.wiring.build import wiring
+from zapato.wiring.model import GROUND, MAINS, Item, Sheet, Wire
+from zapato.wiring.pins import PinRow, State, pin_rows
+
+__all__ = ["GROUND", "MAINS", "Item", "PinRow", "Sheet", "State", "Wire", "pin_rows", "wiring"]

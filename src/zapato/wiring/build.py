@@ -1,0 +1,213 @@
+"""The wires of a design, part by part."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+
+from zapato.boards.model import Board
+from zapato.budgets.strips import strips
+from zapato.design.feeds import feed_volts, part_feed, part_suits
+from zapato.design.model import Design, PinUse
+from zapato.parts.electrical import INPUT, RAIL, Passive
+from zapato.parts.model import Part
+from zapato.wiring.board import board_wires, fed_by
+from zapato.wiring.items import items
+from zapato.wiring.lines import rs485, shared_lines
+from zapato.wiring.model import GROUND, MAINS, Sheet, Wire
+
+
+def wiring(design: Design) -> Sheet:
+    """The wiring of a design; a part whose pin is not there has no wire for it, and one that would burn has no supply wire."""
+    board = design.board
+    if board is None:
+        return Sheet(design, (), (), (), ())
+    left_out: list[str] = []
+    wires = [*board_wires(design, board, left_out.append)]
+    for part in design.parts.values():
+        wires += _part(design, board, part, left_out.append)
+    wires += _gates(design, board, left_out.append)
+    apart = tuple(part.name for part in design.parts.values() if part.kind.apart(part) >= MAINS)
+    return Sheet(design, tuple(wires), tuple(items(design, board)), board.boot_mode, apart, tuple(left_out))
+
+
+def place(board: Board, gpio: int) -> str:
+    """A pin of the board as its label says."""
+    return f"board {board.label_of.get(gpio) or f'GPIO{gpio}'}"
+
+
+def on_board(board: Board, part: Part) -> bool:
+    """True for a part that is soldered to the board: it needs no wire."""
+    on = [board.fitted_on.get(pin.gpio) for pin in part.pins.values()]
+    return bool(on) and all(each is not None and each.is_for(part.kind.name) for each in on)
+
+
+def _part(design: Design, board: Board, part: Part, leave_out: Callable[[str], None]) -> Iterator[Wire]:
+    """The wires of one part: what feeds it, its signals, its other side, what its contact carries."""
+    if part.kind.passive:
+        return
+    if on_board(board, part):
+        yield from _fitted(board, part)
+        yield from _contact(part)
+        return
+    yield from _feeds(design, part, leave_out)
+    if part.kind.name == "uart":
+        yield from _serial(design, board, part)
+    else:
+        yield from _signals(design, board, part)
+    yield from shared_lines(board, part)
+    yield from _contact(part)
+
+
+def _fitted(board: Board, part: Part) -> Iterator[Wire]:
+    for pin in part.pins.values():
+        what = board.fitted_on[pin.gpio].what
+        yield Wire(place(board, pin.gpio), part.name, "fitted", part.name, board.chip.logic, note=what)
+
+
+def _feeds(design: Design, part: Part, leave_out: Callable[[str], None]) -> Iterator[Wire]:
+    """Plus and ground of a part, from where its current comes."""
+    feed = part_feed(part)
+    if not feed:
+        yield from _led(design, part)
+        return
+    start, volts = fed_by(design, feed), feed_volts(design, feed)
+    if part_suits(design, part) is False:
+        leave_out(f"{part.name} +: {feed} does not suit it (volt-supply)")
+    elif start and volts is not None:
+        strip = next((each for each in strips(design) if each.part is part), None)
+        note = f"fed at {strip.feeds} place{'s' * (strip.feeds > 1)}" if strip and strip.wire else ""
+        area = strip.wire if strip and strip.wire else _area(part, feed)
+        yield Wire(start, f"{part.name} +", "supply", part.name, volts, note=note, area=area)
+    else:
+        leave_out(f"{part.name} +: nothing in the file says what gives it {feed}")
+    minus = f"{feed} -" if feed in design.parts else f"board {GROUND}"
+    yield Wire(minus, f"{part.name} -", "ground", part.name, 0.0)
+
+
+def _gates(design: Design, board: Board, leave_out: Callable[[str], None]) -> Iterator[Wire]:
+    """What the gates of the level shifters want: 5 V, ground, and their enable inputs to ground."""
+    passives = (each for part in design.parts.values() for each in part.kind.beside(part, board.chip.logic))
+    gate = next((each.value for each in passives if each.what == "gate"), "")
+    if not gate:
+        return
+    start, volts = fed_by(design, INPUT), feed_volts(design, INPUT)
+    if start and volts is not None and volts <= GATE_MOST:
+        yield Wire(start, f"{gate} VCC", "supply", "board", volts, note="100 nF beside it")
+    else:
+        leave_out(f"{gate} VCC: it wants 5 V, and nothing gives them here")
+    yield Wire(f"board {GROUND}", f"{gate} GND, enable inputs, unused inputs", "ground", "board", 0.0)
+
+
+GATE_MOST = 5.5
+"""V at the most (74HCT125 datasheet, Recommended operating conditions)."""
+AREAS = ((1.0, 0.25), (3.0, 0.5), (6.0, 0.75), (10.0, 1.5), (16.0, 2.5), (25.0, 4.0))
+"""Up to so many A: mm2 of a wire in an enclosure (IEC 60228 sizes; IEC 60364-5-52, with half of what they bear)."""
+
+
+def _area(part: Part, feed: str) -> float:
+    amps = sum(load.peak for load in part.kind.loads(part) if load.feed == feed)
+    return next((area for most, area in AREAS if amps <= most), 6.0)
+
+
+def _led(design: Design, part: Part) -> Iterator[Wire]:
+    """The leg of an LED that no pin drives."""
+    if part.kind.name != "led" or design.board is None:
+        return
+    if part.get("active", "high") == "high":
+        yield Wire(f"board {GROUND}", f"{part.name} short leg", "ground", part.name, 0.0)
+    else:
+        yield Wire(f"board {RAIL}", f"{part.name} long leg", "supply", part.name, design.board.chip.logic)
+
+
+def _signals(design: Design, board: Board, part: Part) -> Iterator[Wire]:
+    """From pin to terminal, with what stands in each line and from it to a rail."""
+    beside = list(part.kind.beside(part, board.chip.logic))
+    for use in (use for use in design.uses if use.part is part):
+        yield from _signal(design, board, use, [each for each in beside if each.field == use.need.field])
+    for each in beside:
+        if not each.field and each.across:
+            yield _across(design, board, part, f"{part.name} +", each)
+
+
+def _signal(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]) -> Iterator[Wire]:
+    part, need, pin = use.part, use.need, use.pin
+    named = part.kind.terminals
+    terminal = named.get(f"{need.field} {need.active}") or named.get(need.field, need.field.upper())
+    start = place(board, pin.gpio) if pin.gpio >= 0 else pin.name.replace(".", " ")
+    end, volts = f"{part.name} {terminal}", need.volts or board.chip.logic
+    most = pin.bears or board.chip.input_most
+    series = [each for each in beside if each.series]
+    through = ", ".join(_called(each) for each in series)
+    note = ""
+    if volts > most and not series:
+        through, note = "level shifter", f"{volts:g} V at {part.name}; the pin bears {most:g} V"
+    elif part.get("shifted", False):
+        through = "level shifter"
+    yield Wire(start, end, "signal", part.name, volts if not note else board.chip.logic, through, note)
+    for each in beside:
+        if each.across:
+            yield _across(design, board, part, start, each)
+    if need.operated and terminal == "one side":
+        ground = need.operated == "low"
+        yield Wire(
+            f"board {GROUND if ground else RAIL}", f"{part.name} other side",
+            "ground" if ground else "supply", part.name, 0.0 if ground else board.chip.logic,
+        )  # fmt: skip
+
+
+def _across(design: Design, board: Board, part: Part, line: str, each: Passive) -> Wire:
+    """A small part that leads from a line to a rail."""
+    to = each.across
+    ground = to == GROUND
+    end = f"board {to}" if to in (GROUND, RAIL) else f"{part.name} {to}"
+    volts = (
+        board.chip.logic
+        if to == RAIL or (ground and line.startswith("board"))
+        else feed_volts(design, part_feed(part)) or board.chip.logic
+    )
+    return Wire(
+        line,
+        end,
+        "signal" if each.what == "resistor" else "supply",
+        part.name,
+        volts,
+        _called(each),
+        each.why,
+    )
+
+
+def _called(each: Passive) -> str:
+    return each.value if each.what == "gate" else f"{each.value} {each.what}"
+
+
+def _serial(design: Design, board: Board, part: Part) -> Iterator[Wire]:
+    """A serial link: crossed lines and a ground, or an RS-485 driver with all that it wants."""
+    lines = {use.need.field: use.pin for use in design.uses if use.part is part}
+    places = {field: place(board, pin.gpio) for field, pin in lines.items()}
+    if "enable" in lines or part.get("rs485", False):
+        yield from rs485(board, part, places)
+        return
+    level, logic = part.get("level", 0.0), board.chip.logic
+    shift = "level shifter" if level > board.chip.input_most else ""
+    for field, terminal in (("tx", "RX"), ("rx", "TX")):
+        if field in places:
+            note = f"{level:g} V at the other side" if shift else ""
+            yield Wire(
+                places[field],
+                f"{part.name} {terminal} of the other side",
+                "serial",
+                part.name,
+                logic,
+                shift,
+                note,
+            )
+    yield Wire(f"board {GROUND}", f"{part.name} GND of the other side", "ground", part.name, 0.0)
+
+
+def _contact(part: Part) -> Iterator[Wire]:
+    volts = part.kind.apart(part)
+    if volts:
+        mains = volts >= MAINS
+        note = "apart from all low voltage, enclosed" if mains else ""
+        kind = "mains" if mains else "supply"
+        yield Wire(f"{volts:g} V", f"{part.name} contact", kind, part.name, volts, note=note, area=1.5)

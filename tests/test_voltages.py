@@ -1,0 +1,137 @@
+"""Voltages judged whole: supplies against inputs and parts, levels against pins, converters that are said."""
+
+import pytest
+from conftest import HEADER
+from hypothesis import given
+from hypothesis import strategies as st
+
+import zapato
+from zapato.boards import board, board_ids
+from zapato.budgets.rails import rails
+from zapato.design.feeds import board_input, main_supply, supply_span
+
+I2C = "[i2c.main]\nsda = {}\nscl = {}\n"
+BUS = I2C.format(21, 22)
+
+
+def supply(name: str, volts: str, *rest: str) -> str:
+    return f'[supply.{name}]\nvoltage = "{volts}"\n' + "".join(f"{line}\n" for line in rest)
+
+
+def sensor(chip: str, *rest: str) -> str:
+    return f'[sensor.s]\nchip = "{chip}"\n' + "".join(f"{line}\n" for line in rest)
+
+
+ON_BOARD = "board = true"
+FED = 'fed_from = "brick"'
+CASES = [
+    # board, tables, codes and severities that must be there
+    ("esp32-38pin", supply("brick", "24V", ON_BOARD), {"volt-supply": "error"}),
+    ("esp32-38pin", supply("brick", "5V", ON_BOARD), {}),
+    ("esp32-38pin", supply("brick", "3.3V", ON_BOARD), {}),
+    ("esp32-38pin", supply("brick", "3.3V", ON_BOARD, 'input = "5V"'), {"volt-supply": "error"}),
+    ("esp32-38pin", supply("brick", "5V", ON_BOARD, 'input = "VIN"'), {"volt-supply": "error"}),
+    ("esp32-38pin", supply("a", "5V", ON_BOARD) + supply("b", "5V", ON_BOARD), {"volt-supply": "error"}),
+    ("esp8266-8pin", supply("brick", "5V", ON_BOARD), {"volt-supply": "error"}),
+    ("esp8266-8pin", supply("brick", "3.3V", ON_BOARD), {}),
+    ("rp2040w-40pin", supply("pack", "3.7V", 'battery = "2Ah"', ON_BOARD), {}),
+    ("esp32-30pin", supply("pack", "3.7V", 'battery = "2Ah"', ON_BOARD), {"volt-supply": "warning"}),
+    ("esp32-30pin", supply("pack", "5V", 'range = "4.2V-5.4V"', ON_BOARD), {"volt-supply": "warning"}),
+    ("esp32s3-16in16out", supply("brick", "24V", ON_BOARD), {}),
+    ("esp32s3-16in16out", supply("brick", "5V", ON_BOARD), {"volt-supply": "error"}),
+    ("esp8266-8relay", supply("brick", "24V", ON_BOARD), {"volt-supply": "error"}),
+    ("esp32-38pin", supply("brick", "12V") + BUS + sensor("bme280", 'bus = "main"', FED), {"volt-supply": "error"}),
+    ("esp32-38pin", BUS + sensor("bme280", 'bus = "main"', 'fed_from = "5V"'), {"volt-supply": "error"}),
+    ("esp32-38pin", BUS + sensor("bme280", 'bus = "main"', 'fed_from = "5V"', 'module = "3.3V-5V"'), {}),
+    ("esp32-38pin", BUS + sensor("bme280", 'bus = "main"'), {}),
+    ("esp32-38pin", BUS + sensor("sht31", 'bus = "main"', 'fed_from = "5V"'), {"volt-logic": "error"}),
+    ("esp32-38pin", BUS + sensor("sht31", 'bus = "main"', 'fed_from = "5V"', "shifted = true"), {}),
+    ("esp32-38pin", sensor("echo", "pin = 25", "trigger = 26", 'fed_from = "5V"'), {"volt-logic": "error"}),
+    ("esp32-38pin", sensor("echo", "pin = 25", "trigger = 26", 'fed_from = "5V"', 'level = "3.2V"'), {}),
+    ("esp32-38pin", sensor("dht22", "pin = 25", 'fed_from = "5V"'), {"volt-logic": "error"}),
+    ("esp32-38pin", sensor("dht22", "pin = 25", 'fed_from = "5V"', 'level = "3.3V"'), {}),
+    (
+        "esp32-38pin",
+        BUS + '[expander.io]\nchip = "mcp23017"\nbus = "main"\nsupply = "5V"\nfed_from = "5V"\n',
+        {"volt-logic": "error"},
+    ),
+    ("esp32-38pin", BUS + '[expander.io]\nchip = "mcp23017"\nbus = "main"\nsupply = "5V"\n', {"volt-supply": "error"}),
+    (
+        "esp32-38pin",
+        supply("pack", "12V", 'battery = "7Ah"') + '[relay.r]\npin = 26\ncoil_voltage = "12V"\nfed_from = "pack"\n',
+        {},
+    ),
+    ("esp32-38pin", '[relay.r]\npin = 26\ncoil_voltage = "12V"\n', {"volt-supply": "error"}),
+    ("esp32-38pin", '[relay.r]\npin = 26\ncoil_voltage = "5V"\n', {}),
+    (
+        "esp32-38pin",
+        supply("brick", "12V") + '[strip.s]\npin = 13\ncount = 9\nlevel = "5V"\nchip = "ws2812b"\n' + FED,
+        {"volt-supply": "error"},
+    ),
+    ("esp32-38pin", supply("brick", "12V") + '[strip.s]\npin = 13\ncount = 9\nlevel = "5V"\nchip = "ws2815"\n' + FED, {}),
+    ("esp32-38pin", supply("a", "5V", 'from = "b"'), {"volt-supply": "error"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("on", "tables", "codes"), CASES)
+def test_what_would_burn_or_not_start_is_told(put, on, tables, codes):
+    report = zapato.check(put(HEADER.format(board=on) + tables))
+    found = {f.code: f.severity for f in report if f.code.startswith("volt-")}
+    assert found == codes, [f.message for f in report]
+    assert all(f.fixes for f in report if f.code in codes)
+    assert codes or not [f for f in report if f.severity == "error"]
+
+
+@pytest.mark.parametrize(("on", "tables", "codes"), [case for case in CASES if case[2]])
+def test_a_converter_of_the_way_out_mends_it(put, on, tables, codes):
+    """Each way out that is a table can be written as it stands."""
+    text = HEADER.format(board=on) + tables
+    told = [f for f in zapato.check(put(text)) if f.code == "volt-supply"]
+    ways = [way.split("converter] ", 1)[1] for f in told for way in f.fixes if "[supply.converter] " in way]
+    if not ways or "boar" not in ways[0]:
+        return
+    keys, _, rest = ways[0].partition("; ")
+    assert rest.startswith("none at ")
+    mended = text.replace("board = true\n", "", 1) + "\n[supply.converter]\n" + keys.replace(", ", "\n") + "\n"
+    assert not [f for f in zapato.check(put(mended)) if f.code == "volt-supply"]
+
+
+@given(st.sampled_from(board_ids()), st.floats(0.6, 59))
+def test_a_supply_suits_an_input_or_is_told(tmp_path_factory, name, volts):
+    """Whatever feeds a board is within one of its inputs, or there is a finding."""
+    path = tmp_path_factory.mktemp("any") / "d.toml"
+    path.write_text(HEADER.format(board=name) + supply("brick", f"{volts:.3f}V", ON_BOARD))
+    design = zapato.load(path)
+    into = board_input(design, main_supply(design))
+    told = any(f.code == "volt-supply" for f in zapato.check(path))
+    assert told == (into is None) == (not any(each.takes(float(f"{volts:.3f}"), float(f"{volts:.3f}")) for each in board(name).inputs))
+
+
+@pytest.mark.parametrize(
+    ("volts", "rest", "span"),
+    [
+        ("3.7V", 'battery = "1Ah"', (3.0, 4.2)),
+        ("7.4V", 'battery = "1Ah"', (6.0, 8.4)),
+        ("12V", 'battery = "7Ah"', (10.5, 14.4)),
+        ("4.5V", 'battery = "2Ah"', (2.7, 4.8)),
+        ("12V", "", (12, 12)),
+        ("12V", 'range = "11V-13V"', (11, 13)),
+    ],
+)
+def test_a_battery_has_two_ends(put, volts, rest, span):
+    design = zapato.load(put(HEADER.format(board="esp32-38pin") + supply("pack", volts, rest)))
+    assert supply_span(design.parts["pack"]) == pytest.approx(span)
+
+
+def test_a_converter_draws_its_power_and_its_loss(put):
+    body = supply("pack", "12V", 'range = "10V-14V"') + supply("step", "5V", 'from = "pack"', "efficiency = 80")
+    body += '[strip.s]\npin = 13\ncount = 50\nlevel = "5V"\nchip = "ws2812b"\nfed_from = "step"\n'
+    found = {rail.name: rail for rail in rails(zapato.load(put(HEADER.format(board="esp32-38pin") + body)))}
+    assert found["step"].peak == pytest.approx(3.0) and found["pack"].peak == pytest.approx(3.0 * 5 / (10 * 0.8))
+
+
+def test_every_board_states_its_inputs_with_their_source():
+    for name in board_ids():
+        found = board(name).inputs
+        assert found and all(each.low < each.high and each.source for each in found), name
+        assert {each.rail for each in found} <= {"", "5V", "3V3"}
