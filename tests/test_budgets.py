@@ -102,7 +102,7 @@ def test_a_battery_lasts_as_long_as_its_charge(put):
 
 
 FOUND = {
-    "a bare relay coil": ('[relay.r]\npin = 26\nfed_from = "pin"', {"current-pin"}),
+    "a bare relay coil": ('[relay.r]\npin = 26\nfed_from = "pin"', {"current-pin", "coil-diode"}),
     "an LED without a resistor": ('[led.l]\npin = 25\nresistor = "0ohm"', {"current-pin"}),
     "an LED with a small one": ('[led.l]\npin = 25\nresistor = "47ohm"', {"current-pin"}),
     "300 LEDs from the regulator": ('[strip.s]\npin = 13\ncount = 300\nchip = "ws2812b"\nfed_from = "3V3"\nlevel = "5V"\nlimit = 40', {"current-supply", "strip-drop", "volt-supply"}),

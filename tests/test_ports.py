@@ -459,5 +459,5 @@ def test_a_sector_that_cannot_be_erased_does_not_keep_the_device_from_beginning_
     for when in (30_000, 31_000):
         place.clock.at(when, lambda: place.broker.message("refuge/bench/device/do/forget", ""))
     assert place.run() is None
-    assert [r["t"] // 1000 for r in place.trace.rows if r["name"] == "reset"][0] == 31
+    assert next(r["t"] // 1000 for r in place.trace.rows if r["name"] == "reset") == 31
     assert "name" not in json.loads(place.board.flash.files["settings.json"]).get("wifi", {})

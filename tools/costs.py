@@ -60,6 +60,10 @@ EXTRAS = (
     '[contact.{n}]\npin = "auto"\npull = "none"\nquiet = "5s"',
     '[button.{n}]\npin = "auto"\npull = "none"\n[[link]]\nwhen = "{n}.released"\nif = "{n}.lasted > 3"\ndo = "notify(\'x\')"',
 )
+EXTRAS += (
+    '[flag.{n}]\n[led.{n}l]\npin = "auto"\nshows = "{n}.on"',
+    '[flag.{n}]\n[led.{n}l]\npin = "auto"\nshows = "not {n}.on"',
+)
 TALKING = (
     "uart",
     "frames",

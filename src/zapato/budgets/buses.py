@@ -68,7 +68,7 @@ def serial_reach(part: Part) -> float | None:
     """m that a serial link may be long; None where no length is given."""
     if part.values.get("length") is None:
         return None
-    if part.values.get("enable") is None:
+    if part.values.get("enable") is None and not part.get("rs485", False):
         return PLAIN
     return min(RS485, RATE_LENGTH / part.get("baud", 9600))
 
@@ -118,7 +118,7 @@ def rows(design: Design) -> Iterator[Row]:
         if reach is not None:
             source = (
                 "TIA-485; TIA TSB-89: 10^8 bit m/s"
-                if part.values.get("enable") is not None
+                if part.values.get("enable") is not None or part.get("rs485", False)
                 else "a rule of thumb for links without drivers"
             )
             yield row(

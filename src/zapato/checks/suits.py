@@ -82,9 +82,10 @@ def label_meant(design: Design, given: object) -> str:
     if type(given) is not int or design.board is None:
         return ""
     gpio = design.board.labels.get(f"d{given}")
+    unfit = gpio is not None and gpio in design.board.chip.pins and bool(design.board.chip.pins[gpio].flash)
     return (
         ""
-        if gpio in (None, given)
+        if gpio in (None, given) or unfit
         else f'if the label D{given} is meant: pin = "D{given}", which is GPIO{gpio}'
     )
 

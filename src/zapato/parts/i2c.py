@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import choice, measured, pin
 from zapato.parts.electrical import RAIL, Passive, ohms
-from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
+from zapato.parts.model import Action, Driver, Kind, Need, Part, Property, line_bench
 from zapato.parts.sights import on_i2c
 
 
@@ -69,6 +69,7 @@ KIND = Kind(
     actions={"scan": Action(help="ask every address and say which answer")},
     needs=_needs,
     driver=_driver,
+    bench=line_bench("sda"),
     sights=on_i2c,
     wiring=(
         "SDA to SDA and SCL to SCL, 3.3 V, ground; breakouts differ in the order of their pins. "

@@ -209,6 +209,23 @@ class Bench:
     cards: tuple[tuple[int, int], ...] = ()
 
 
+LINE_FAULTS = {"short": "short", "cut": "cut", "mend": ""}
+"""What a rehearsal can do to a bus: its data line to ground, apart, and right again."""
+
+
+def line_bench(field: str) -> Callable[[Part], Bench]:
+    """The stand-in for a bus whose data line is this field's pin."""
+
+    def bench(part: Part) -> Bench:
+        if field not in part.pins:
+            return Bench()
+        return Bench(
+            acts={word: ["fault", part.pins[field].gpio, None, fault] for word, fault in LINE_FAULTS.items()}
+        )
+
+    return bench
+
+
 @dataclass(eq=False, repr=False)
 class Sight:
     """One thing that a scan met.

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import measured, pin
 from zapato.parts.electrical import RAIL, Passive
-from zapato.parts.model import Action, Driver, Kind, Need, Part, Property
+from zapato.parts.model import Action, Driver, Kind, Need, Part, Property, line_bench
 from zapato.parts.sights import on_onewire
 
 
@@ -51,6 +51,7 @@ KIND = Kind(
             circuit="the one-wire line, which its pull-up resistor holds high",
         )
     ],
+    bench=line_bench("pin"),
     driver=lambda part: Driver("bus_onewire", "OneWireBus", (part.pins["pin"].gpio,)),
     sights=on_onewire,
     wiring=(

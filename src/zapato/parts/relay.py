@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import measured, names, text, whole
+from zapato.lang.fields import boolean, measured, names, text, whole
 from zapato.parts.electrical import COIL, DRIVER, INPUT, OWN, PIN, Load, Supplied, coil_source, usual
 from zapato.parts.model import Driver, Kind, Need, Part
 from zapato.parts.switched import (
@@ -90,6 +90,7 @@ KIND = Kind(
         measured("coil", "the current of its coil", "A", None, least=0.001, most=5),
         measured("current", "what the input of its driver takes from the pin", "A", None, most=1),
         measured("switches", "the voltage at its contact, for the wiring sheet", "V", None, most=1000),
+        boolean("diode", "a diode across its coil, where that hangs on the pin"),
         text(
             "fed_from",
             'what its coil hangs on: "5V", "3V3", a supply, or "pin" for a bare coil on the pin',

@@ -187,9 +187,19 @@ INSIDE = ("board", "die")
 """Sensors that are in the chip."""
 
 
+AILS = {"fall_silent": "silent", "garbage": "garbage", "answer": ""}
+"""What a rehearsal can do to a chip on a bus or a line."""
+
+
 def _bench(part: Part) -> Bench:
+    """The chip's own stand-in; whatever it hangs on, it can fall silent, answer nonsense, and answer again."""
     found = _chip(part)
-    return found.bench(part) if found else Bench()
+    made = found.bench(part) if found else Bench()
+    kind, *at = next(iter(made.sets.values()), ["", 0])
+    whom: object = {"i2c": at[1:2], "dht": [-1], "onewire": [at[1:3]]}.get(str(kind), [None])[0]
+    if whom is None or _on_spi(part, found) if found else True:
+        return made
+    return replace(made, acts={word: ["fault", at[0], whom, fault] for word, fault in AILS.items()})
 
 
 def _requires(part: Part) -> Iterable[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import REQUIRED, boolean, measured, pin, whole
-from zapato.parts.model import Driver, Kind, Need, Part
+from zapato.parts.model import Bench, Driver, Kind, Need, Part
 
 
 def _needs(part: Part) -> Iterable[Need]:
@@ -25,7 +25,15 @@ def _driver(part: Part) -> Driver | None:
     return Driver("bus_uart", "Uart", given, ("uart",))
 
 
+def _bench(part: Part) -> Bench:
+    """The line can be shorted, cut, have its two wires swapped, and be right again; nothing arrives meanwhile."""
+    at = part.pins.get("rx") or part.pins.get("tx")
+    words = {"short": "short", "cut": "cut", "swap": "swap", "mend": ""}
+    return Bench(acts={word: ["serial", at.gpio, fault] for word, fault in words.items()}) if at else Bench()
+
+
 KIND = Kind(
+    bench=_bench,
     driver=_driver,
     terminals={"tx": "RX of the other side", "rx": "TX of the other side", "enable": "DE and RE"},
     name="uart",

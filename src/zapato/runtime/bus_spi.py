@@ -12,6 +12,9 @@ class SpiBus(Part):
         self.at = 0
         self.i2c = self
 
+    def rests(self):
+        pass
+
     def open(self, sck, mosi, miso, speed):
         return SoftSPI(baudrate=speed, sck=Pin(sck), mosi=Pin(mosi), miso=Pin(miso))
 

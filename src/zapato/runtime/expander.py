@@ -27,7 +27,8 @@ class ExpanderPin:
 class Expander(Part):
     def __init__(self, d, name, bus, address, size, interrupt):
         super().__init__(d, name)
-        self.i2c = d.parts[bus].i2c
+        self.bus = d.parts[bus]
+        self.i2c = self.bus.i2c
         self.address = address
         self.size = size  # bytes
         self.out, self.outputs = levels.OFFERED[name]
@@ -44,6 +45,7 @@ class Expander(Part):
     def talk(self, call, *given):
         # A chip that does not answer is told once; when it answers again it is set up anew.
         try:
+            self.bus.rests()
             found = call(self.address, *given)
         except OSError as error:
             if not self.lost:

@@ -4,7 +4,8 @@ from sensor import Sensor
 
 class I2cSensor(Sensor):
     def __init__(self, d, name, every, change, bus, address):
-        self.i2c = d.parts[bus].i2c
+        self.bus = d.parts[bus]
+        self.i2c = self.bus.i2c
         self.address = address
         self.begun = False
         super().__init__(d, name, every, change)
@@ -29,6 +30,7 @@ class I2cSensor(Sensor):
 
     def measure(self):
         try:
+            self.bus.rests()
             if not self.begun:
                 self.begin()
                 self.begun = True

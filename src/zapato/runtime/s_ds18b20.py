@@ -41,6 +41,8 @@ class Ds18b20(Sensor):
         data = bytes([wire.readbyte() for _ in range(9)])
         if data == b"\xff" * 9 or wire.crc8(data):
             raise ValueError("the check sum is wrong")
+        if data[4] & 0x9F != 0x1F:  # nine zeros of a shorted line have a right check sum, too
+            raise ValueError("no sensor's bytes: the line is shorted, perhaps")
         raw = data[0] | data[1] << 8
         if raw == 0x0550 and not self.hot:  # 85 degrees are what it says after its power was away, too
             self.hot = True

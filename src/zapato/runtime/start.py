@@ -61,6 +61,11 @@ def sweep(depth):
         sweep(depth - 1)
 
 
+def bring(name):
+    # In a call of its own, so that what the import leaves lies where deeper calls come.
+    __import__(name)
+
+
 def go():
     try:
         for each in levels.SILENT:  # what the radio of this port begins with by itself
@@ -68,23 +73,26 @@ def go():
 
             network.WLAN(each).active(False)
         feed()
-        __import__("device")
+        bring("device")
         feed()
         sweep(9)
         gc.collect()
-        import plan
-
+        bring("plan")
+        plan = sys.modules["plan"]
         plan.d.dog = dog  # type: ignore
         plan.d.rest = levels.REST
         for name in plan.MORE:
             gc.collect()
             feed()
-            __import__(name)
+            bring(name)
         print(plan.d.name, plan.d.version)
         feed()
         sweep(9)
         gc.collect()
-        __import__("joins").connect(plan)
+        bring("joins")
+        sweep(9)
+        sys.modules["joins"].connect(plan)
+        sweep(9)
         gc.collect()
         feed()
         plan.d.run()

@@ -22,7 +22,8 @@ from zapato.firmware.layout import FOLDERS, SLOTS
 from zapato.firmware.program import LATER
 from zapato.firmware.shorten import port_names
 from zapato.stage.attached import Attached
-from zapato.stage.chips import BusChip, SpiExchange, stand_in
+from zapato.stage.buses import Buses
+from zapato.stage.chips import SpiExchange
 from zapato.stage.clock import Clock
 from zapato.stage.files import Flash, Held, NoDevice
 from zapato.stage.heap import HeapMeter, HeapUse
@@ -31,7 +32,7 @@ from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.peripherals import Peripherals
 from zapato.stage.pins import REFUSED, Pins
-from zapato.stage.radio import NO_BUS_ANSWER, Radio
+from zapato.stage.radio import Radio
 from zapato.stage.sdcard import SdCard
 from zapato.stage.sdk import Remembered
 from zapato.stage.trace import Trace
@@ -51,7 +52,6 @@ FED = 20
 """Bytes into the shared words at which the program says that it fed the watchdog."""
 REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
-TIMED_OUT = 110
 
 
 NUMBER_COST, TEXT_COST = 2_500, 12_000
@@ -107,7 +107,7 @@ _SHARED = struct.Struct("<IIIII").pack
 
 
 @dataclass
-class Board(Radio, Attached, Peripherals):
+class Board(Radio, Attached, Peripherals, Buses):
     """The board of one device.
 
     Attributes:
@@ -151,6 +151,7 @@ class Board(Radio, Attached, Peripherals):
         self.lights: dict[int, bytes] = {}
         """The last frame of each strip: it outlives the program, as the strip has its own supply."""
         self.buses: dict[int, dict[int, Any]] = {}
+        self.faults: dict[tuple[int, object], str] = {}
         """By data line and address; of an SPI bus by clock line and select pin."""
         self.exchanges: dict[tuple[int, int], SpiExchange | SdCard] = {}
         self.attach()
@@ -564,69 +565,6 @@ class Board(Radio, Attached, Peripherals):
             self.pins.line(gpio).change(level)
             self.clock.after(max(1, round(500 / rate)), lambda: self._pulse(gpio, turn, 1 - level))
 
-    def wire(self, gpio: int) -> Line:
-        """The one-wire line on this pin."""
-        return self.wires.setdefault(gpio, Line())
-
-    def do_wire_reset(self, gpio: int, *_: int) -> int:
-        self.clock.busy(960)
-        return int(self.wire(gpio).reset())
-
-    def do_wire_write(self, gpio: int, value: int, *_: int) -> None:
-        self.clock.busy(8 * 65)
-        self.wire(gpio).write(value)
-
-    def do_wire_read(self, gpio: int, *_: int) -> int:
-        self.clock.busy(8 * 65)
-        return self.wire(gpio).read()
-
-    def on_wire_search(self, data: bytes) -> str:
-        gpio, number = map(int, data.split())
-        roms = sorted(self.wire(gpio).chips)
-        self.clock.busy(960 + 64 * 3 * 65)
-        return roms[number].hex() if number < len(roms) else ""
-
-    def chip_on(self, sda: int, address: int, name: str) -> None:
-        """Put a chip on the bus with this data line."""
-        bus = self.buses.setdefault(sda, {})
-        if address not in bus:
-            bus[address] = stand_in(name, lambda what: self.quantities["i2c", sda, address, what].get())
-
-    def stand(
-        self, part: str, sda: int, address: int, name: str, pins: Mapping[int, int], interrupt: int | None
-    ) -> None:
-        """Put a chip that offers pins on its bus; the lines of its pins are called after the part."""
-        self.chip_on(sda, address, name)
-        for number, gpio in pins.items():
-            self.pins.offered(gpio, f"{part}.{number}")
-        chip: Any = self.buses[sda][address]
-        chip.part = part
-        chip.join(self, pins, interrupt)
-
-    def on_i2c_controller(self, data: bytes) -> None:
-        """A controller takes these pins, where the chip has it and its routing allows it."""
-        number, sda, scl = map(int, data.split())
-        chip = self.facts.chip
-        routes = [(chip.routes.get(f"i2c.{line}"), gpio) for line, gpio in (("sda", sda), ("scl", scl))]
-        if number >= chip.resources.i2c or any(
-            r is not None and gpio not in r.get(number, ()) for r, gpio in routes
-        ):
-            raise Fault(1)
-
-    def on_i2c_scan(self, data: bytes) -> str:
-        return " ".join(map(str, sorted(self.buses.get(int(data), ()))))
-
-    def on_i2c_write(self, data: bytes) -> None:
-        head, _, sent = data.partition(b"\n")
-        sda, address, rate = map(int, head.split())
-        self.clock.busy((len(sent) + 1) * 9_000_000 // rate)
-        self._chip(sda, address).write(sent)
-
-    def on_i2c_read(self, data: bytes) -> None:
-        sda, address, size, rate = map(int, data.split())
-        self.clock.busy((size + 1) * 9_000_000 // rate)
-        self.pipe = self._chip(sda, address).read(size)
-
     def on_spi_controller(self, data: bytes) -> None:
         """A controller takes these pins, where the chip has it and its routing allows it."""
         number, *gpios = map(int, data.split())
@@ -655,25 +593,6 @@ class Board(Radio, Attached, Peripherals):
             self.exchanges[sck, select] = exchange
             self.pins.line(select).on_change = exchange.end
         self.pipe = self.exchanges[sck, select].move(sent)
-
-    def _chip(self, sda: int, address: int) -> BusChip:
-        found = self.buses.get(sda, {}).get(address)
-        if found is None:
-            raise Fault(NO_BUS_ANSWER)
-        return found
-
-    def on_dht(self, data: bytes) -> str:
-        """A DHT's answer in tenths; while its bits come, the driver keeps interrupts off."""
-        gpio = int(data)
-        self.clock.busy(5_000)
-        last, values = self._measured.get(gpio, (None, (0, 0)))
-        if last is None or self.clock.now - last >= 2000:
-            found = [self.quantities["dht", gpio, name].get() for name in ("temperature", "humidity")]
-            if None in found:
-                raise Fault(TIMED_OUT)
-            values = round(found[0] * 10), round(found[1] * 10)
-            self._measured[gpio] = self.clock.now, values
-        return f"{values[0]} {values[1]}"
 
 
 def _resident(path: str) -> bool:

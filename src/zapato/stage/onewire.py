@@ -31,13 +31,16 @@ class Thermometer:
     feel: Callable[[], Any]
     raw: int = POWER_ON
     scratch: bytes = b""
+    ails: str = ""
+    """"silent" or "garbage"."""
 
     def convert(self) -> None:
         self.raw = round((self.feel() or 0) * 16) & 0xFFFF
 
     def load(self) -> None:
         body = self.raw.to_bytes(2, "little") + b"\x4b\x46\x7f\xff\x0c\x10"
-        self.scratch = body + bytes((crc8(body),))
+        wrong = 0x5A if self.ails == "garbage" else 0
+        self.scratch = body + bytes((crc8(body) ^ wrong,))
 
 
 @dataclass
@@ -59,15 +62,15 @@ class Line:
         """True where anybody is there."""
         self.talk.clear()
         self.chosen = []
-        return bool(self.chips)
+        return any(each.ails != "silent" for each in self.chips.values())
 
     def write(self, byte: int) -> None:
         self.talk.append(byte)
         if bytes(self.talk) == bytes((SKIP,)):
-            self.chosen = list(self.chips.values())
+            self.chosen = [each for each in self.chips.values() if each.ails != "silent"]
         elif len(self.talk) == 9 and self.talk[0] == MATCH:
             found = self.chips.get(bytes(self.talk[1:]))
-            self.chosen = [found] if found else []
+            self.chosen = [found] if found and found.ails != "silent" else []
         elif self.chosen and byte == CONVERT:
             for each in self.chosen:
                 each.convert()

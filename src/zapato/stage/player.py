@@ -129,6 +129,13 @@ class Player:
         if kind == "remote":
             self.board.remote(rest[0]).press(*rest[1:])
             return
+        if kind == "fault":
+            gpio, whom, fault = rest
+            self.board.befall(gpio, rom_of(*cast(list[str], whom)) if isinstance(whom, list) else whom, fault)
+            return
+        if kind == "serial":
+            self.board.serial(rest[0]).fault = rest[1]
+            return
         if kind == "wire":
             self.board.pins.line(rest[1]).loosen(rest[0])
             return

@@ -46,6 +46,8 @@ class Serial:
         self.loud: Callable[[], bool] | None = None
         self.into = bytearray()
         self.lost = 0
+        self.fault = ""
+        """What befell the line: "short", "cut", "swap"."""
         self._free = 0
         """When the line towards the board is free again, ms."""
         self._until = 0
@@ -77,7 +79,7 @@ class Serial:
     def write(self, data: bytes) -> None:
         """From the board; without the driver's leave nothing reaches the line."""
         self._until = max(self._until, self.clock.now) + self.takes(len(data))
-        if self.loud and not self.loud():
+        if self.fault or (self.loud and not self.loud()):
             self.lost += len(data)
             return
 
@@ -97,7 +99,7 @@ class Serial:
         self.clock.at(self._free, lambda: self._land(data[half:]))
 
     def _land(self, data: bytes) -> None:
-        if self.loud and self.loud():
+        if self.fault or (self.loud and self.loud()):
             self.lost += len(data)
         else:
             self.came(data)

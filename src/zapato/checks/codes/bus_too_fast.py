@@ -13,10 +13,18 @@ MOST = {
     "pcf8574": (100_000, "PCF8574 datasheet, I2C-bus timing characteristics"),
     "pcf8574a": (100_000, "PCF8574A datasheet, I2C-bus timing characteristics"),
     "pcf8575": (400_000, "PCF8575 datasheet, I2C-bus timing characteristics"),
-    "ads1115": (3_400_000, "ADS1115 datasheet, Timing Requirements: I2C"),
-    "ads1015": (3_400_000, "ADS1015 datasheet, Timing Requirements: I2C"),
+    "ads1115": (400_000, "ADS1115 datasheet, Timing Requirements: I2C, fast mode"),
+    "ads1015": (400_000, "ADS1015 datasheet, Timing Requirements: I2C, fast mode"),
+    "ssd1306": (400_000, "SSD1306 datasheet, 13: I2C interface timing, a cycle of 2.5 us"),
+    "ds3231": (400_000, "DS3231 datasheet, AC Electrical Characteristics"),
 }
-"""Chips that offer pins: the fastest clock in Hz, and where it stands."""
+"""Chips that are no sensors: the fastest clock in Hz without the code for high speed, which nobody sends, and where it stands."""
+SPI_MOST = {
+    "bme280": (10e6, "BME280 datasheet, SPI timings"),
+    "bmp280": (10e6, "BMP280 datasheet, SPI timings"),
+    "card": (25e6, "SD Physical Layer Simplified Specification, 6.6.6: 25 MHz at default speed"),
+}
+"""Chips on SPI: the fastest clock, Hz."""
 
 
 def _most(part: Part) -> tuple[float, str]:
@@ -27,11 +35,16 @@ def _most(part: Part) -> tuple[float, str]:
     return (found.bus_most, found.source) if found else (0, "")
 
 
+def _spi_most(part: Part) -> tuple[float, str]:
+    return SPI_MOST.get(part.get("chip", "") or part.kind.name, (0, ""))
+
+
 def _find(design: Design) -> Iterator[Finding]:
-    for bus in design.of_kind("i2c"):
-        speed = bus.get("speed", 100e3)
+    for bus in (*design.of_kind("i2c"), *design.of_kind("spi")):
+        most_of = _most if bus.kind.name == "i2c" else _spi_most
+        speed = bus.get("speed", 100e3 if bus.kind.name == "i2c" else 1e6)
         on_it = [part for part in design.parts.values() if part.linked.get("bus") is bus]
-        rates = [(*_most(part), part) for part in on_it if _most(part)[0]]
+        rates = [(*most_of(part), part) for part in on_it if most_of(part)[0]]
         slowest = min(rates, key=lambda row: row[0], default=None)
         if slowest and speed > slowest[0]:
             most, source, part = slowest
@@ -39,7 +52,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 "bus-too-fast",
                 "error",
                 (*bus.path, "speed"),
-                f"{bus.name} runs at {speed / 1000:g} kHz, and the {part.get('chip', '')} of {part.name} takes {most / 1000:g} kHz",
+                f"{bus.name} runs at {speed / 1000:g} kHz, and the {part.get('chip', '') or part.kind.name} of {part.name} takes {most / 1000:g} kHz",
                 why=f"every chip on the bus hears every message, so the slowest one sets the clock ({source}).",
                 fixes=(f'speed = "{most / 1000:g}kHz"', "a second bus for the slow chip"),
             )

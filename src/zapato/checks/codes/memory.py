@@ -29,7 +29,9 @@ def _heap(design: Design) -> Iterator[Finding]:
         why=_why(design, found),
         fixes=(
             *(
-                ("a rehearsal: the figure is an estimate, most within a tenth, and loading wants room of its own",)
+                (
+                    "a rehearsal: the figure is an estimate, most within a tenth, and loading wants room of its own",
+                )
                 if share <= 1
                 else ()
             ),

@@ -13,8 +13,10 @@ _DOES = {
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
     need, pin = use.need, use.pin
-    if need.use != "output" or need.active is None or pin.console or _own_fitted(use, design):
+    if need.use != "output" or need.active is None or pin.console or need.field == "select":
         return None
+    if _own_fitted(use, design):
+        return _at_the_boards_own(use, design)
     severity = "warning" if need.clicks else "note"
     name = design.called(pin)
     if pin.reset == "signal":
@@ -35,6 +37,22 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     other = "low" if need.active == "high" else "high"
     return Objection(
         severity, message, why, pin.source, (f'a part that is active {other}, with active = "{other}"',)
+    )
+
+
+def _at_the_boards_own(use: PinUse, design: Design) -> Objection | None:
+    """A relay that the maker put on a pin which is driven at power-up: it clicks, whatever the file says."""
+    need, pin = use.need, use.pin
+    pulses = pin.reset == "signal"
+    if not need.clicks or not (pulses or (pin.reset == "high" and need.active == "high")):
+        return None
+    does = "sends pulses while the board starts" if pulses else "is high from power-up on"
+    return Objection(
+        "warning",
+        f"{design.called(pin)} {does}, and {use.part.id} is on until the program runs; the board's maker put it there",
+        "from reset until the program sets the pin the chip drives it",
+        pin.source,
+        ("leave what must not start by itself off this relay, and use it for something harmless",),
     )
 
 

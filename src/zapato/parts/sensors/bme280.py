@@ -14,7 +14,7 @@ CHIP = SensorChip(
         "humidity": quantity("%RH", "relative humidity", 0, 100),
         "pressure": quantity("Pa", "air pressure", 30000, 110000),
     },
-    bus_most=3400000,
+    bus_most=400000,
     addresses=(0x76, 0x77),
     spi=True,
     fastest=100,

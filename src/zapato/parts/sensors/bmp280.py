@@ -13,7 +13,7 @@ CHIP = SensorChip(
         "temperature": quantity("Cel", "air temperature", -40, 85),
         "pressure": quantity("Pa", "air pressure", 30000, 110000),
     },
-    bus_most=3400000,
+    bus_most=400000,
     addresses=(0x76, 0x77),
     spi=True,
     fastest=100,

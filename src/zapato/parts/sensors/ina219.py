@@ -14,7 +14,7 @@ CHIP = SensorChip(
         "current": quantity("A", "amperes through the shunt", -3.2, 3.2),
         "power": quantity("W", "watts drawn"),
     },
-    bus_most=2560000,
+    bus_most=400000,
     addresses=tuple(range(0x40, 0x50)),
     fastest=100,
     wiring=(

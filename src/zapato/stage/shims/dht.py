@@ -11,7 +11,10 @@ class DHT11:
 
     def measure(self):
         time.sleep_ms(268)  # the driver's own pause: 250 ms of high, 18 ms of low
-        temperature, humidity = ask("dht", str(self.gpio)).split()
+        found = ask("dht", str(self.gpio)).split()
+        if not found:
+            raise Exception("checksum error")  # as drivers/dht/dht.py has it
+        temperature, humidity = found
         self.values = self.scaled(int(temperature), int(humidity))
 
     def scaled(self, temperature, humidity):

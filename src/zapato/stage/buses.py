@@ -1,0 +1,177 @@
+"""Chips on the buses of a board: I2C, one-wire, and sensors with a line of their own; and what can befall lines and chips."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from random import Random
+from typing import TYPE_CHECKING, Any
+
+from zapato.stage.chips import BusChip, stand_in
+from zapato.stage.clock import Clock
+from zapato.stage.onewire import Line
+from zapato.stage.pins import Pins
+from zapato.stage.wasi import Fault
+from zapato.stage.world import Quantities
+
+if TYPE_CHECKING:
+    from zapato.boards.model import Board as BoardFacts
+
+NO_BUS_ANSWER, TIMED_OUT = 19, 110
+EVERY = range(0x08, 0x78)
+"""Addresses that a scan asks (extmod/machine_i2c.c, machine_i2c_scan)."""
+
+
+class Held:
+    """A bus whose data line is held low: each bit reads 0, and a 0 in the ninth place is an acknowledgement."""
+
+    def write(self, data: bytes) -> None:
+        pass
+
+    def read(self, size: int) -> bytes:
+        return bytes(size)
+
+
+class Noisy:
+    """A chip that answers nonsense."""
+
+    def __init__(self, chip: BusChip, random: Random) -> None:
+        self.chip, self.random = chip, random
+
+    def write(self, data: bytes) -> None:
+        self.chip.write(data)
+
+    def read(self, size: int) -> bytes:
+        return self.random.randbytes(len(self.chip.read(size)))
+
+
+class Buses:
+    """The buses of a board; `faults` has what befell a line (its pin, None) or a chip (pin, address): "short", "cut", "silent", "garbage"."""
+
+    clock: Clock
+    pins: Pins
+    random: Random
+    facts: BoardFacts
+    quantities: Quantities
+    wires: dict[int, Line]
+    buses: dict[int, dict[int, BusChip]]
+    faults: dict[tuple[int, object], str]
+    pipe: bytes
+    _measured: dict[int, tuple[int, tuple[int, int]]]
+
+    def befall(self, gpio: int, whom: object, word: str) -> None:
+        """Something happens to a line (`whom` None) or to a chip on it (an address, a serial number); "" mends it."""
+        self.faults[gpio, whom] = word
+        if isinstance(whom, bytes):
+            self.wire(gpio).chips[whom].ails = word
+        elif whom is None:
+            self.pins.line(gpio).change(0 if word == "short" else 1)
+
+    def fault(self, gpio: int, whom: object = None) -> str:
+        """What befell a line or a chip; "" where nothing did."""
+        return self.faults.get((gpio, whom), "")
+
+    # --- one-wire
+
+    def wire(self, gpio: int) -> Line:
+        """The one-wire line on this pin."""
+        return self.wires.setdefault(gpio, Line())
+
+    def do_wire_reset(self, gpio: int, *_: int) -> int:
+        self.clock.busy(960)
+        there = self.wire(gpio).reset()
+        held = (
+            self.fault(gpio) == "short"
+        )  # a low line is taken for a presence pulse (extmod/modonewire.c, onewire_bus_reset)
+        return int(held or (there and self.fault(gpio) != "cut"))
+
+    def do_wire_write(self, gpio: int, value: int, *_: int) -> None:
+        self.clock.busy(8 * 65)
+        self.wire(gpio).write(value)
+
+    def do_wire_read(self, gpio: int, *_: int) -> int:
+        self.clock.busy(8 * 65)
+        found = self.wire(gpio).read()
+        return {"short": 0, "cut": 0xFF}.get(self.fault(gpio), found)
+
+    def on_wire_search(self, data: bytes) -> str:
+        gpio, number = map(int, data.split())
+        roms = sorted(rom for rom, each in self.wire(gpio).chips.items() if each.ails != "silent")
+        if self.fault(
+            gpio
+        ):  # all bits 0 make a number of zeros, which nobody checks (drivers/onewire.py, _search_rom)
+            roms = [bytes(8)] if self.fault(gpio) == "short" else []
+        self.clock.busy(960 + 64 * 3 * 65)
+        return roms[number].hex() if number < len(roms) else ""
+
+    # --- I2C
+
+    def chip_on(self, sda: int, address: int, name: str) -> None:
+        """Put a chip on the bus with this data line."""
+        bus = self.buses.setdefault(sda, {})
+        if address not in bus:
+            bus[address] = stand_in(name, lambda what: self.quantities["i2c", sda, address, what].get())
+
+    def stand(
+        self, part: str, sda: int, address: int, name: str, pins: Mapping[int, int], interrupt: int | None
+    ) -> None:
+        """Put a chip that offers pins on its bus; the lines of its pins are called after the part."""
+        self.chip_on(sda, address, name)
+        for number, gpio in pins.items():
+            self.pins.offered(gpio, f"{part}.{number}")
+        chip: Any = self.buses[sda][address]
+        chip.part = part
+        chip.join(self, pins, interrupt)
+
+    def on_i2c_controller(self, data: bytes) -> None:
+        """A controller takes these pins, where the chip has it and its routing allows it."""
+        number, sda, scl = map(int, data.split())
+        chip = self.facts.chip
+        routes = [(chip.routes.get(f"i2c.{line}"), gpio) for line, gpio in (("sda", sda), ("scl", scl))]
+        if number >= chip.resources.i2c or any(
+            r is not None and gpio not in r.get(number, ()) for r, gpio in routes
+        ):
+            raise Fault(1)
+
+    def on_i2c_scan(self, data: bytes) -> str:
+        sda = int(data)
+        there = {"short": list(EVERY), "cut": []}.get(self.fault(sda), sorted(self.buses.get(sda, ())))
+        return " ".join(str(each) for each in there if self.fault(sda, each) != "silent")
+
+    def on_i2c_write(self, data: bytes) -> None:
+        head, _, sent = data.partition(b"\n")
+        sda, address, rate = map(int, head.split())
+        self.clock.busy((len(sent) + 1) * 9_000_000 // rate)
+        self._chip(sda, address).write(sent)
+
+    def on_i2c_read(self, data: bytes) -> None:
+        sda, address, size, rate = map(int, data.split())
+        self.clock.busy((size + 1) * 9_000_000 // rate)
+        self.pipe = self._chip(sda, address).read(size)
+
+    def _chip(self, sda: int, address: int) -> BusChip:
+        if self.fault(sda) == "short":
+            return Held()
+        found = self.buses.get(sda, {}).get(address)
+        word = self.fault(sda, address)
+        if found is None or self.fault(sda) == "cut" or word == "silent":
+            raise Fault(NO_BUS_ANSWER)
+        return Noisy(found, self.random) if word == "garbage" else found
+
+    # --- sensors with a line of their own
+
+    def on_dht(self, data: bytes) -> str:
+        """A DHT's answer in tenths; while its bits come, the driver keeps interrupts off."""
+        gpio = int(data)
+        self.clock.busy(5_000)
+        if self.fault(gpio, -1) == "silent":
+            raise Fault(TIMED_OUT)
+        if self.fault(gpio, -1) == "garbage":
+            return ""
+        last, values = self._measured.get(gpio, (None, (0, 0)))
+        if last is None or self.clock.now - last >= 2000:
+            found = [self.quantities["dht", gpio, name].get() for name in ("temperature", "humidity")]
+            if None in found:
+                raise Fault(TIMED_OUT)
+            values = round(found[0] * 10), round(found[1] * 10)
+            self._measured[gpio] = self.clock.now, values
+        return f"{values[0]} {values[1]}"

@@ -1,0 +1,73 @@
+"""Lines that are shorted, cut and swapped, chips that fall silent or answer nonsense: never taken for a value, and back by themselves."""
+
+import pytest
+from conftest import failed, steps
+
+BUS = "[i2c.main]\nsda = 21\nscl = 22\n"
+ON_BUS = {
+    "bme280": ("temperature", 21, "humidity = 40\ns.pressure = 90000"),
+    "bmp280": ("temperature", 21, "pressure = 90000"),
+    "sht31": ("temperature", 21, "humidity = 40"),
+    "aht20": ("temperature", 21, "humidity = 40"),
+    "bh1750": ("illuminance", 300, ""),
+    "ina219": ("voltage", 12, "current = 0.5"),
+    "scd41": ("co2", 800, "temperature = 21\ns.humidity = 40"),
+}
+OWN_LINE = {"dht22": ("temperature", 21, "humidity = 40"), "ds18b20": ("temperature", 21, "")}
+
+
+def world(name: str, value: float, rest: str) -> str:
+    return f"[world]\ns.{name} = {value}\n" + (f"s.{rest}\n" if rest else "")
+
+
+def cases():
+    for chip, felt in (ON_BUS | OWN_LINE).items():
+        for act, back in (("s.fall_silent", "s.answer"), ("s.garbage", "s.answer")):
+            yield chip, felt, act, back
+        if chip != "dht22":
+            line = "main" if chip in ON_BUS else "w"
+            yield chip, felt, f"{line}.short", f"{line}.mend"
+            yield chip, felt, f"{line}.cut", f"{line}.mend"
+
+
+CHECKED = {"sht31", "aht20", "scd41", "dht22", "ds18b20"}
+"""Chips whose bytes carry a check sum, so that nonsense is known as such."""
+
+
+@pytest.mark.parametrize(("chip", "felt", "act", "back"), cases(), ids=lambda x: x if isinstance(x, str) else "")
+def test_what_befalls_a_sensor_is_no_value(bench, chip, felt, act, back):
+    name, value, rest = felt
+    if chip in ON_BUS:
+        body = BUS + f'[sensor.s]\nchip = "{chip}"\nbus = "main"\nevery = "5s"\n'
+    elif chip == "ds18b20":
+        body = '[onewire.w]\npin = 25\npull_up = "4.7kohm"\n[sensor.s]\nchip = "ds18b20"\nbus = "w"\nevery = "5s"\n'
+    else:
+        body = f'[sensor.s]\nchip = "{chip}"\npin = 25\nevery = "5s"\n'
+    known = f"known(s.{name}) and abs(s.{name} - {value}) <= {value / 50}"
+    lost = [f"100s? not known(s.{name})"] if "garbage" not in act or chip in CHECKED else []
+    script = world(name, value, rest) + steps("30s? " + known, f"40s: {act}", *lost, f"120s: {back}", "180s? " + known)
+    result = bench(body, script, lasts="4min")
+    assert not failed(result), (failed(result), result.log)
+    assert result.passed and not result.restarts
+    told = [text for _, text in result.log if text.startswith("fault")]
+    assert len(told) <= 3, "told once for each kind of fault"
+
+
+def test_an_expander_on_a_shorted_bus_presses_no_button(bench):
+    """A line that is held low reads as zeros, and a zero is a pressed button."""
+    body = BUS + '[expander.io]\nchip = "mcp23017"\nbus = "main"\n[button.bell]\npin = "io.3"\npull = "up"\n[relay.r]\npin = 26\n'
+    body += '[[link]]\nwhen = "bell.pressed"\ndo = "r.on"\n'
+    script = steps("5s: main.short", "20s? not r.on", "30s: main.mend", "40s: bell.press", "<2s? r.on")
+    result = bench(body, script, lasts="1min")
+    assert not failed(result), result.log
+    assert any("io does not answer" in text for _, text in result.log)
+    assert any("io answers again" in text for _, text in result.log)
+
+
+@pytest.mark.parametrize("act", ["short", "cut", "swap"])
+def test_a_serial_line_that_is_wired_wrongly_is_silent(bench, act):
+    body = "[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n"
+    body += '[meter.m]\nserial = "line"\nevery = "2s"\n[meter.m.registers]\npower = { at = 0 }\n'
+    script = "[world]\nm.power = 100\n" + steps("10s? m.power == 100", f"12s: line.{act}", "40s? not known(m.power)", "50s: line.mend", "70s? m.power == 100")
+    result = bench(body, script, lasts="80s")
+    assert not failed(result), result.log
