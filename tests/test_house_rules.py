@@ -108,11 +108,13 @@ def test_a_device_comes_through_a_pipe_and_goes_into_one(put, words):
 
 def test_every_supply_that_is_named_is_drawn_and_grounded(put):
     body = (
-        '[supply.box]\nvoltage = "24V"\ncurrent = "2A"\nboard = true\n[supply.strip]\nvoltage = "5V"\ncurrent = "4A"\n'
+        '[supply.box]\nvoltage = "24V"\ncurrent = "2A"\n[supply.step]\nvoltage = "5V"\nfrom = "box"\nboard = true\n'
+        '[supply.strip]\nvoltage = "5V"\ncurrent = "4A"\n'
         '[strip.s]\npin = 13\ncount = 30\nchip = "ws2812b"\nlevel = "5V"\nfed_from = "strip"\nlength = "1m"\n[relay.r]\npin = 26\nfed_from = "box"\n'
     )
     made = zapato.load(put(HEADER.format(board="esp32-38pin") + body))
-    wires = [(wire.start, wire.end, wire.kind) for wire in wiring(made).wires]
-    assert ("box +", "board supply input", "12V") in wires and ("box -", "board GND", "ground") in wires
-    assert ("strip -", "board GND", "ground") in wires and ("strip +", "s +", "5V") in wires
-    assert ("box +", "r +", "12V") in wires and not any("USB" in start for start, *_ in wires)
+    wires = [(wire.start, wire.end, wire.carries) for wire in wiring(made).wires]
+    assert ("step +", "board 5V", "5 V") in wires and ("step -", "board GND", "ground") in wires
+    assert ("box +", "step input +", "24 V") in wires and ("box -", "board GND", "ground") in wires
+    assert ("strip -", "board GND", "ground") in wires and ("strip +", "s +", "5 V") in wires
+    assert ("box +", "r +", "24 V") in wires and not any("USB" in start for start, *_ in wires)

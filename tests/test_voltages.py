@@ -135,3 +135,38 @@ def test_every_board_states_its_inputs_with_their_source():
         found = board(name).inputs
         assert found and all(each.low < each.high and each.source for each in found), name
         assert {each.rail for each in found} <= {"", "5V", "3V3"}
+
+
+TOLD_BY = {
+    "supply": {"current-supply"},
+    "pins": {"current-pin"},
+    "buses": {"line-length", "i2c-pull-up"},
+    "strips": {"strip-drop", "strip-slow", "strip-level-shift"},
+    "analog": {"volt-analog"},
+    "traffic": {"mqtt-rate"},
+    "memory": {"memory-heap"},
+}
+"""The codes that tell of a topic's figures."""
+OVER = {
+    "a serial cable": '[uart.m]\ntx = 17\nrx = 16\nbaud = 9600\nlength = "300m"\n',
+    "a long RS-485 line": '[uart.m]\ntx = 17\nrx = 16\nenable = 4\nbaud = 1000000\nlength = "1km"\n',
+    "an I2C cable": '[i2c.main]\nsda = 21\nscl = 22\nlength = "15m"\npull_ups = "1.2kohm"\n',
+    "weak pull-ups": '[i2c.main]\nsda = 21\nscl = 22\nlength = "3m"\npull_ups = "22kohm"\n',
+    "strong pull-ups": '[i2c.main]\nsda = 21\nscl = 22\npull_ups = "500ohm"\n',
+    "a strip on USB": '[strip.s]\npin = 13\ncount = 300\nchip = "ws2812b"\nlevel = "5V"\nlength = "20m"\n',
+    "an LED without much": '[led.l]\npin = 25\nresistor = "20ohm"\n',
+    "a range beyond the pin": '[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-10V"\n',
+    "a fast meter": '[wifi]\nname = "h"\n[mqtt]\nhost = "192.168.4.2"\n' + "".join(
+        f'[sensor.t{n}]\nchip = "analog"\npin = {pin}\nevery = "100ms"\n' for n, pin in enumerate((32, 33, 34, 35))
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", OVER)
+def test_what_is_over_its_limit_in_the_budget_is_a_finding(put, name):
+    design = zapato.load(put(HEADER.format(board="esp32-38pin") + OVER[name]))
+    over = [row for row in zapato.budget(design).rows if row.verdict == "over"]
+    assert over, "the case is over a limit"
+    codes = {f.code for f in zapato.check(design)}
+    for row in over:
+        assert codes & TOLD_BY[row.topic], (row, codes)
