@@ -34,7 +34,7 @@ def hazard(use: PinUse, design: Design) -> int:
 
 
 def candidates(use: PinUse, design: Design) -> list[Pin]:
-    """The free pins that suit the use, the least hazardous first."""
+    """The free pins that suit the use, the least hazardous first; those with a warning only where there are no others."""
     if design.board is None:
         return []
     taken = _shared_outputs(use, design)
@@ -44,7 +44,8 @@ def candidates(use: PinUse, design: Design) -> list[Pin]:
         if pin.gpio not in design.users and _output(pin, design) not in taken
     ]
     ranked = sorted((hazard(use.on(pin), design), _scarce(use, pin), pin.gpio) for pin in free)
-    return [design.board.pin(gpio) for cost, _, gpio in ranked if cost < COST["error"]]
+    harmless = [gpio for cost, _, gpio in ranked if cost < COST["warning"]]
+    return [design.board.pin(gpio) for gpio in harmless or [g for c, _, g in ranked if c < COST["error"]]]
 
 
 def _output(pin: Pin, design: Design) -> int:

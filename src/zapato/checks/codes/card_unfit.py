@@ -7,7 +7,7 @@ from zapato.design.model import Design
 from zapato.findings import Finding
 
 _BODY = (
-    "[spi.slot]\nsck = 14\nmosi = 13\nmiso = 12\n\n[number.depth]\n\n"
+    "[spi.slot]\nsck = 18\nmosi = 23\nmiso = 19\n\n[number.depth]\n\n"
     '[card.log]\nbus = "slot"\nselect = {}\nkeeps = ["depth.value"]'
 )
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
+from zapato.design.scope import HOURS
 from zapato.findings import Finding
 from zapato.lang.expressions import Expression
 
@@ -24,6 +25,8 @@ def _find(design: Design) -> Iterator[Finding]:
 
 
 def _reasons(design: Design, expression: Expression) -> Iterator[tuple[str, str]]:
+    if not expression.reads and any(name in HOURS for name, _ in expression.calls):
+        return  # the time of day changes by itself
     if not expression.reads:
         yield (
             "the condition reads nothing, so it never changes",
