@@ -78,7 +78,7 @@ def design(put, body: str, board: str = "esp32-38pin", site: str = ""):
 def test_rails_add_up(put):
     body = '[relay.a]\npin = 26\n[relay.b]\npin = 25\ncoil = "100mA"\nfed_from = "bench"\n[supply.bench]\nvoltage = "12V"\ncurrent = "150mA"\n[led.l]\npin = 17\nresistor = "130ohm"\n'
     found = {rail.name: rail for rail in rails(design(put, body))}
-    pins = 0.005 + 0.005 + 1.3 / 130
+    pins = 0.004 + 0.004 + 1.3 / 130
     assert found["3V3"].peak == pytest.approx(pins) and found["3V3"].gives == 0.5
     assert (
         found["5V"].peak == pytest.approx(0.1 + 0.072 + pins)
@@ -210,7 +210,7 @@ def test_a_heater_and_a_fan_that_exclude_each_other_and_a_coil_before_the_regula
         + '[supply.box]\nvoltage = "12V"\ncurrent = "1A"\nboard = true\n'
     )
     rail = next(r for r in rails(design(put, fed)) if r.name == "5V")
-    inside = 0.1 + 0.005 * 2
+    inside = 0.1 + 0.004 * 2
     assert rail.peak == pytest.approx(
         0.09 + inside * 5 / (12 * 0.85)
     )  # the coils hang on 12 V, the rest behind the regulator

@@ -90,12 +90,22 @@ class Pin:
 
 @dataclass(eq=False, repr=False)
 class Analog:
-    """The range of an analog input at the pin, in volts, its resolution in bits, and the source."""
+    """The range of an analog input at the pin, in volts, its resolution in bits, and the source.
+
+    `exact` is V up to which its maker states the error, 0 where that is the whole range; `off` that error, V, 0 where not stated.
+    """
 
     low: float
     high: float
     bits: int
     source: str
+    exact: float = 0.0
+    off: float = 0.0
+
+    @property
+    def aim(self) -> float:
+        """V that a divider brings the highest reading to."""
+        return self.exact or self.high
 
 
 @dataclass(eq=False, repr=False)

@@ -23,7 +23,7 @@ class AnalogBudget:
 
     Attributes:
         part: which; most: V at the sensor that the pin can measure; wanted: V that the sensor puts out, or None.
-        step: V at the sensor for one count; error: V at full scale, by the divider's tolerance and one count.
+        step: V at the sensor for one count; error: V at full scale, by the divider's tolerance, one count and the converter's own error.
         divider: (upper, lower) in ohm that brings the sensor's range into the pin's, where it does not fit.
     """
 
@@ -48,11 +48,11 @@ def analog(design: Design) -> list[AnalogBudget]:
         by = ratio(part)
         most, step = board.analog.high * by, board.analog.high * by / 2**board.analog.bits
         wanted = part.values["range"][1] if part.values.get("range") else None
-        error = 2 * TOLERANCE * (1 - 1 / by) * most + step
+        error = 2 * TOLERANCE * (1 - 1 / by) * most + step + board.analog.off * by
         fits = wanted is None or wanted <= most
         found.append(
             AnalogBudget(
-                part, most, wanted, step, error, None if fits else divider(wanted or 0, board.analog.high)
+                part, most, wanted, step, error, None if fits else divider(wanted or 0, board.analog.aim)
             )
         )
     return found
@@ -87,6 +87,6 @@ def rows(design: Design) -> Iterator[Row]:
             "off by at full scale",
             each.error,
             "V",
-            formula="2 x 1 % x (1 - 1 / divider) x range + one count",
+            formula="2 x 1 % x (1 - 1 / divider) x range + one count + the converter's own x divider",
             source="resistors of 1 %",
         )

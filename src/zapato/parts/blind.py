@@ -55,7 +55,7 @@ def _loads(part: Part) -> Iterable[Load]:
     for line in ("open", "close"):
         if line in part.pins:
             yield Load(
-                f"the driver to {line}", PIN, 0, 0, DRIVER, usual("5 mA for the input of a relay board"), line
+                f"the driver to {line}", PIN, 0, 0, DRIVER, usual("4 mA for the input of a relay board"), line
             )
 
 

@@ -89,8 +89,8 @@ def by_module(part: Part, own: Supplied | None) -> Supplied | None:
 
 
 OWN = "the device file"
-COIL, DRIVER = 0.072, 0.005
-"""A: the coil of a 5 V relay of 0.36 W; the input of a relay board (an optocoupler's LED behind 1 kohm, or a transistor's base)."""
+COIL, DRIVER = 0.072, 0.004
+"""A: the coil of a 5 V relay of 0.36 W; the input of a relay board (an optocoupler's LED on 5 V behind 1 kohm, or a transistor's base)."""
 
 
 def usual(figure: str) -> str:

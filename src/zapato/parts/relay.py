@@ -50,7 +50,7 @@ def _loads(part: Part) -> Iterable[Load]:
     on_pin = feed == PIN
     yield Load("the coil", feed, 0, coil / 2, coil, coil_source(part), "pin" if on_pin else "")
     if not on_pin:
-        own = OWN if part.values.get("current") else usual("5 mA for the input of a relay board")
+        own = OWN if part.values.get("current") else usual("4 mA for the input of a relay board")
         taken = part.get("current", DRIVER)
         yield Load("the input of its driver", PIN, 0, taken / 2, taken, own, "pin")
 

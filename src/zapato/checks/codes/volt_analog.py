@@ -43,7 +43,7 @@ def _judge(design: Design, board: Board, use: PinUse) -> Iterator[Finding]:
         (*use.part.path, "range"),
         message,
         why=why,
-        fixes=(_divider(high, top),),
+        fixes=(_divider(high, board.analog.aim),),
         pin=use.pin,
     )
 

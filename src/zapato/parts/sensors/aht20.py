@@ -15,11 +15,11 @@ CHIP = SensorChip(
     },
     bus_most=400000,
     addresses=(0x38,),
-    fastest=1000,
+    fastest=2000,
     wiring="3.3 V; its address cannot be changed.",
     takes=(2.2, 5.5),
     reads_high=0.7,
-    source="AHT20 datasheet, Sensor performance; Sensor reading process (80 ms a measurement, at most one a second against self-heating); I2C address 0x38; Electrical characteristics: 2.2 V to 5.5 V, input high from 0.7 VDD",
+    source="AHT20 datasheet, Sensor performance; Sensor reading process (80 ms a measurement, at most one in 2 s against self-heating); I2C address 0x38; Electrical characteristics: 2.2 V to 5.5 V, input high from 0.7 VDD",
     driver=_DRIVER,
     bench=_BENCH,
 )

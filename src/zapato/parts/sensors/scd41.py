@@ -17,6 +17,7 @@ CHIP = SensorChip(
     bus_most=400000,
     addresses=(0x62,),
     fastest=5000,
+    draws=0.205,
     wiring=("3.3 V, 200 mA for a moment; air must reach it, and it wants to see fresh air once a week."),
     takes=(2.4, 5.5),
     reads_high=0.65,
