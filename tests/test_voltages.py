@@ -8,7 +8,9 @@ from hypothesis import strategies as st
 import zapato
 from zapato.boards import board, board_ids
 from zapato.budgets.rails import rails
+from zapato.budgets.strips import strips
 from zapato.design.feeds import board_input, main_supply, supply_span
+from zapato.wiring import wiring
 
 I2C = "[i2c.main]\nsda = {}\nscl = {}\n"
 BUS = I2C.format(21, 22)
@@ -170,3 +172,16 @@ def test_what_is_over_its_limit_in_the_budget_is_a_finding(put, name):
     codes = {f.code for f in zapato.check(design)}
     for row in over:
         assert codes & TOLD_BY[row.topic], (row, codes)
+
+
+def test_a_strip_that_is_fed_at_more_places_loses_less(put):
+    """Each stretch between two feeds loses a quarter of what one of its length fed at one end does."""
+    body = '[supply.brick]\nvoltage = "5V"\ncurrent = "20A"\n[strip.s]\npin = 13\ncount = 301\nchip = "ws2812b"\nlevel = "5V"\nfed_from = "brick"\nlength = "5m"\nlimit = 20\ncable = "0m"\nfeeds = {}\n'
+    lost = {
+        n: strips(zapato.load(put(HEADER.format(board="esp32-38pin") + body.format(n))))[0].lost for n in (1, 2, 3)
+    }
+    assert lost[2] == pytest.approx(lost[1] / 4, rel=0.02) and lost[3] == pytest.approx(lost[2] / 4, rel=0.05)
+    sheet = wiring(zapato.load(put(HEADER.format(board="esp32-38pin") + body.format(3))))
+    fed = [wire for wire in sheet.wires if wire.end.startswith("s +")]
+    back = [wire for wire in sheet.wires if wire.end.startswith("s -") and wire.kind == "ground"]
+    assert len(fed) == len(back) == 3 and {w.area for w in fed} == {w.area for w in back}

@@ -62,8 +62,8 @@ class StripBudget:
 
     @property
     def lost(self) -> float:
-        """The share of the voltage that is lost at its end."""
-        return 1 - self.volts[-1] / self.supply
+        """The share of the voltage that is lost where least of it is left."""
+        return 1 - min(self.volts) / self.supply
 
 
 def frame_time(count: int) -> float:
@@ -78,12 +78,18 @@ def split(count: int, frames: float = SMOOTH) -> int:
 
 
 def ladder(
-    volts: float, currents: Sequence[float], ohm: float, lead: float = 0.0, *, ends: int = 1
+    volts: float,
+    currents: Sequence[float],
+    ohm: float,
+    lead: float = 0.0,
+    *,
+    ends: int = 1,
+    fed: Sequence[int] = (),
 ) -> list[float]:
     """Voltages along a chain of current sinks, V, from the first to the last.
 
     `ohm` is the resistance between two of them, both rails together; `lead` that before the first, and behind the last
-    where `ends` is 2 and it is fed there, too. Solves G v = i for the nodes (Kirchhoff's current law).
+    where `ends` is 2 and it is fed there, too; `fed` are the places where it is fed, in place of its ends. Solves G v = i for the nodes (Kirchhoff's current law).
     """
     import numpy as np
     from scipy.linalg import solve_banded  # pyright: ignore[reportUnknownVariableType]
@@ -96,7 +102,7 @@ def ladder(
     if count == 1:
         diagonal[0] = 0.0
     given = -np.asarray(currents, dtype=float)
-    for at in (0, count - 1)[:ends]:
+    for at in fed or (0, count - 1)[:ends]:
         diagonal[at] += outer
         given[at] += outer * volts
     bands = np.zeros((3, count))
@@ -120,7 +126,7 @@ def _budget(part: Part) -> StripBudget:
     wire = next((a for a in CABLES if _lead(part, a) * amps <= LEAD_DROP * supply), 0.0)
     lead = _lead(part, wire or CABLES[-1])
     ohm = max(2 * RAIL_OHM * length / count, 1e-6)
-    volts = ladder(supply, [taken] * count, ohm, lead)
+    volts = ladder(supply, [taken] * count, ohm, lead, fed=fed_at(count, part.get("feeds", 1)))
     frame = frame_time(count)
     return StripBudget(
         part,
@@ -135,6 +141,11 @@ def _budget(part: Part) -> StripBudget:
         _feeds(length, taken * count / length, supply),
         wire,
     )
+
+
+def fed_at(count: int, feeds: int) -> list[int]:
+    """The LEDs at which a strip is fed, evenly: its beginning, or both ends and what lies between."""
+    return [0] if feeds < 2 else sorted({round(at * (count - 1) / (feeds - 1)) for at in range(feeds)})
 
 
 def _lead(part: Part, wire: float) -> float:
@@ -183,7 +194,7 @@ def rows(design: Design) -> Iterator[Row]:
             "strips", name, "at its limit", each.limited, "W", formula="full white x limit", source=current
         )
         yield row(
-            "strips", name, "lost at its end", each.lost, "/", DROP,
+            "strips", name, "lost at its worst place", each.lost, "/", DROP,
             formula="a ladder of one current sink an LED, solved by Kirchhoff's law",
             source=f"{RAIL_OHM} ohm a metre and rail; wires of {each.wire or CABLES[-1]:g} mm2",
         )  # fmt: skip

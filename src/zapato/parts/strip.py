@@ -113,6 +113,7 @@ KIND = Kind(
             least=0.01,
             most=200,
         ),
+        whole("feeds", "places where its supply is fed in, evenly; 2 are both ends", 1, least=1, most=50),
         measured("cable", "length of the wires from the supply to the strip", "m", 0.5, most=100),
         measured(
             "level",

@@ -71,17 +71,19 @@ def _feeds(design: Design, part: Part, leave_out: Callable[[str], None]) -> Iter
         yield from _led(design, part)
         return
     start, volts = fed_by(design, feed), feed_volts(design, feed)
+    places = [f" at place {number}" if number > 1 else "" for number in range(1, part.get("feeds", 1) + 1)]
+    strip = next((each for each in strips(design) if each.part is part), None)
+    area = strip.wire if strip and strip.wire else _area(part, feed)
     if part_suits(design, part) is False:
         leave_out(f"{part.name} +: {feed} does not suit it (volt-supply)")
     elif start and volts is not None:
-        strip = next((each for each in strips(design) if each.part is part), None)
-        note = f"fed at {strip.feeds} place{'s' * (strip.feeds > 1)}" if strip and strip.wire else ""
-        area = strip.wire if strip and strip.wire else _area(part, feed)
-        yield Wire(start, f"{part.name} +", "supply", part.name, volts, note=note, area=area)
+        for also in places:
+            yield Wire(start, f"{part.name} +{also}", "supply", part.name, volts, area=area)
     else:
         leave_out(f"{part.name} +: nothing in the file says what gives it {feed}")
     minus = f"{feed} -" if feed in design.parts else f"board {GROUND}"
-    yield Wire(minus, f"{part.name} -", "ground", part.name, 0.0)
+    for also in places:
+        yield Wire(minus, f"{part.name} -{also}", "ground", part.name, 0.0, area=area)
 
 
 def _gates(design: Design, board: Board, leave_out: Callable[[str], None]) -> Iterator[Wire]:

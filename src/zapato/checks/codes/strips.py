@@ -38,7 +38,8 @@ def _drop(design: Design) -> Iterator[Finding]:
     for each in strips(design):
         if each.lost <= DROP:
             continue
-        end = each.volts[-1]
+        end, fed = min(each.volts), each.part.get("feeds", 1)
+        where = "fed at one end" if fed == 1 else f"fed at {fed} places"
         severity: Severity = (
             "error" if each.supply <= 6 and end < NEEDS and each.part.values.get("length") else "warning"
         )
@@ -47,10 +48,14 @@ def _drop(design: Design) -> Iterator[Finding]:
             "strip-drop",
             severity,
             each.part.path,
-            f"fed at one end, {each.part.id} has {max(0.0, end):.1f} of {each.supply:g} V left at the other end at its limit{dark}",
+            f"{where}, {each.part.id} has {max(0.0, end):.1f} of {each.supply:g} V left at its worst place at its limit{dark}",
             why=f"{each.amps:.1f} A flow through two copper rails of 0.06 ohm a metre; the far end turns red, then dark.",
             fixes=(
-                f"fed in at {each.feeds} places, evenly, both ends among them",
+                *(
+                    (f"feeds = {each.feeds}: fed in at {each.feeds} places, evenly, both ends among them",)
+                    if each.feeds > fed
+                    else ()
+                ),
                 *(
                     (f"wires of {each.wire:g} mm2 from the supply",)
                     if each.wire
