@@ -71,3 +71,20 @@ def test_a_serial_line_that_is_wired_wrongly_is_silent(bench, act):
     script = "[world]\nm.power = 100\n" + steps("10s? m.power == 100", f"12s: line.{act}", "40s? not known(m.power)", "50s: line.mend", "70s? m.power == 100")
     result = bench(body, script, lasts="80s")
     assert not failed(result), result.log
+
+
+@pytest.mark.parametrize("board", ["esp32-38pin", "esp8266-30pin", "rp2040w-40pin"])
+def test_parity_and_stop_bits_lengthen_each_byte(bench, board):
+    """Eleven or twelve bits a byte: the driver of an RS-485 line stays on until the last is out."""
+    pins = {"esp32-38pin": (17, 16, 4), "esp8266-30pin": (15, 13, 4), "rp2040w-40pin": (4, 5, 6)}[board]
+    lengths = {}
+    for form in ("", 'parity = "even"\n', 'parity = "odd"\nstop = 2\n'):
+        body = "[uart.line]\ntx = {}\nrx = {}\nenable = {}\nbaud = 600\n".format(*pins) + form
+        body += '[meter.m]\nserial = "line"\nevery = "2s"\n[meter.m.registers]\npower = { at = 0 }\n'
+        result = bench(body, "[world]\nm.power = 100\n" + steps("20s? m.power == 100"), board=board, lasts="30s")
+        assert not failed(result), result.log
+        rows = [r for r in result.records if r["what"] == "pin" and r["name"] == f"GPIO{pins[2]}"]
+        on = next(i for i, r in enumerate(rows) if r["value"] == 1)
+        lengths[form] = rows[on + 1]["t"] - rows[on]["t"]
+    eight, even, odd = lengths.values()
+    assert even - eight in range(11, 17) and odd - even in range(11, 17), lengths  # 8 bytes of 1.67 ms a bit

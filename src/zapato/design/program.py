@@ -21,12 +21,17 @@ def drivers(design: Design) -> dict[str, Driver]:
     found = {part.name: part.kind.driver(part) for part in design.parts.values() if part.placed}
     controllers = serial_controllers(design)
     return {
-        name: replace(driver, arguments=(*driver.arguments, controllers[name].number))
+        name: replace(driver, arguments=_with_number(driver.arguments, controllers[name].number))
         if name in controllers
         else driver
         for name, driver in found.items()
         if driver
     }
+
+
+def _with_number(arguments: tuple[object, ...], number: int) -> tuple[object, ...]:
+    """A serial link's controller stands behind its pins and rate, before the form of its bytes."""
+    return (*arguments[:4], number, *arguments[4:])
 
 
 def follows(part: Part) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zapato.lang.fields import REQUIRED, boolean, measured, pin, whole
+from zapato.lang.fields import REQUIRED, boolean, choice, measured, pin, whole
 from zapato.parts.model import Bench, Driver, Kind, Need, Part
 
 
@@ -19,10 +19,16 @@ def _needs(part: Part) -> Iterable[Need]:
         yield Need("enable", "output", rest="low", active="high", circuit="the driver's enable input")
 
 
+PARITY = {"none": None, "even": 0, "odd": 1}
+"""As the ports' UART takes it."""
+
+
 def _driver(part: Part) -> Driver | None:
     pins = {line: at.gpio for line, at in part.pins.items()}
-    given = (pins.get("tx"), pins.get("rx"), part.get("baud", 9600), pins.get("enable"))
-    return Driver("bus_uart", "Uart", given, ("uart",))
+    given: tuple[object, ...] = (pins.get("tx"), pins.get("rx"), part.get("baud", 9600), pins.get("enable"))
+    parity, stop = PARITY[part.get("parity", "none")], part.get("stop", 1)
+    frame = (parity, stop) if (parity, stop) != (None, 1) else ()
+    return Driver("bus_uart", "Uart", (*given, *frame), ("uart",))
 
 
 def _bench(part: Part) -> Bench:
@@ -43,6 +49,8 @@ KIND = Kind(
         pin("tx", "the pin that sends; it goes to the other side's RX", None),
         pin("rx", "the pin that receives; it goes to the other side's TX", None),
         whole("baud", "bits a second", REQUIRED, least=50, most=4_000_000),
+        choice("parity", "the check bit behind each byte; Modbus lines usually have even", *PARITY, default="none"),
+        whole("stop", "stop bits", 1, least=1, most=2),
         pin("enable", "the pin that lets an RS-485 driver send", None),
         boolean("rs485", "an RS-485 driver that turns by itself stands between"),
         measured("level", "the high level of the other side", "V", None, most=60),

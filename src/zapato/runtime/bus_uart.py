@@ -23,10 +23,10 @@ class Links:
 
 
 class Uart(Part):
-    def __init__(self, d, name, tx, rx, baud, enable, number):
+    def __init__(self, d, name, tx, rx, baud, enable, number, parity=None, stop=1):
         super().__init__(d, name)
-        self.uart = opened_line(number, tx, rx, baud)
-        self.byte = 10000 / baud  # ms that a byte takes
+        self.uart = opened_line(number, tx, rx, baud, parity, stop)
+        self.byte = (9 + stop + (parity is not None)) * 1000 / baud  # ms that a byte takes
         self.enable = None if enable is None else Pin(enable, Pin.OUT, value=0)
         self.hear = None  # who takes what comes
         self.master = None  # who asks, where several are on the line

@@ -2,10 +2,10 @@
 from machine import Pin, UART
 
 
-def opened_line(number, tx, rx, baud):
+def opened_line(number, tx, rx, baud, parity, stop):
     lines = {}
     if tx is not None:
         lines["tx"] = Pin(tx)
     if rx is not None:
         lines["rx"] = Pin(rx)
-    return UART(number, baudrate=baud, rxbuf=256, **lines)
+    return UART(number, baudrate=baud, parity=parity, stop=stop, rxbuf=256, **lines)

@@ -181,7 +181,7 @@ class Attached(Cards):
 
     def on_uart(self, data: bytes) -> None:
         """A controller takes its pins, the ones that the program does not name among them, where the chip has it and they lead to it."""
-        number, tx, rx, baud, room = map(int, data.split())
+        number, tx, rx, baud, room, bits = map(int, data.split())
         chip, known = self.facts.chip, self.port.serial
         if number not in range(chip.resources.uart) or (room and number in known.buffer_fixed):
             raise Fault(1)
@@ -204,7 +204,7 @@ class Attached(Cards):
                 self._connect(line, gpio)
         key = lines["rx"] if rx >= 0 or (chip.port == "esp8266" and number == 0) else lines["tx"]
         self.uart_keys[number] = key
-        self.serial(key).open(baud, hears=key == lines["rx"])
+        self.serial(key).open(baud, hears=key == lines["rx"], bits=bits)
 
     def _swapped(self, number: int, given: dict[str, int]) -> None:
         """Both controllers of the ESP8266 take these two pairs only, and making either one says which pair controller 0 is on.

@@ -41,7 +41,7 @@ class Serial:
 
     def __init__(self, clock: Clock) -> None:
         self.clock = clock
-        self.baud, self.hears = 9600, False
+        self.baud, self.hears, self.bits = 9600, False, 10
         self.peers: list[Peer] = []
         self.loud: Callable[[], bool] | None = None
         self.into = bytearray()
@@ -52,9 +52,9 @@ class Serial:
         """When the line towards the board is free again, ms."""
         self._until = 0
 
-    def open(self, baud: int, *, hears: bool) -> None:
+    def open(self, baud: int, *, hears: bool, bits: int = 10) -> None:
         """The board's controller takes the line; without a pin to receive on it `hears` nothing."""
-        self.baud, self.hears = baud, hears
+        self.baud, self.hears, self.bits = baud, hears, bits
         self.into.clear()
 
     def shut(self) -> None:
@@ -63,8 +63,8 @@ class Serial:
         self.into.clear()
 
     def takes(self, count: int) -> int:
-        """ms of so many bytes: a start bit, eight bits, a stop bit each."""
-        return max(1, round(count * 10_000 / self.baud))
+        """ms of so many bytes, each with its start bit, parity and stop bits."""
+        return max(1, round(count * self.bits * 1000 / self.baud))
 
     @property
     def done(self) -> bool:

@@ -220,7 +220,10 @@ class I2S:
 class UART:
     def __init__(self, id, baudrate=9600, bits=8, parity=None, stop=1, *, tx=None, rx=None, rxbuf=0, timeout=0):
         given = (_number(tx), _number(rx))
-        _ask("uart", "%d %d %d %d %d" % ((id,) + given + (baudrate, rxbuf)))
+        if stop not in (1, 2) or parity not in (None, 0, 1):
+            raise ValueError("invalid frame")
+        length = 1 + bits + (parity is not None) + stop
+        _ask("uart", "%d %d %d %d %d %d" % ((id,) + given + (baudrate, rxbuf, length)))
         self.id = id
         self.key = int(ask("uart_key", str(id)))
         self.head = b"%d\n" % self.key
