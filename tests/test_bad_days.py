@@ -106,18 +106,12 @@ def test_a_thermometer_whose_line_is_noisy(bench, monkeypatch):
     assert not failed(result) and not any("does not answer" in text for text in notes(result))
 
 
-def test_two_thermometers_without_serials_are_told_apart_by_nobody(bench):
+def test_two_thermometers_without_serials_are_told_apart_by_nobody(checked):
     body = '[onewire.line]\npin = 27\npull_up = "4.7kohm"\n' + "".join(
         f'[sensor.s{n}]\nchip = "ds18b20"\nbus = "line"\nevery = "5s"\n' for n in range(2)
     )
-    result = bench(
-        body,
-        steps("30s? not known(s0.temperature)"),
-        head="[world]\ns0.temperature = 1\ns1.temperature = 2\n",
-    )
-    assert not failed(result) and any(
-        "2 answer on the line, so its serial is needed" in text for text in notes(result)
-    )
+    assert [f.code for f in checked(body)] == ["serial-missing"] * 2
+    assert [f.code for f in checked(body + 'serial = "28ff641e0f43c451"\n')] == ["serial-missing"]
 
 
 @pytest.mark.parametrize("serial", ["28ff641e8d3c0c00", "28ff", "zz" * 8, "28-0316a279e1ff"])
@@ -386,7 +380,7 @@ def test_a_touch_pad_follows_the_weather(bench, monkeypatch):
 
 
 def test_a_converter_on_five_volts_measures_up_to_them(bench):
-    body = f'{BUS}[converter.adc]\nchip = "ads1115"\nbus = "main"\nsupply = "5V"\n[sensor.t]\nchip = "analog"\npin = "adc.2"\nevery = "1s"\n'
+    body = f'{BUS}[converter.adc]\nchip = "ads1115"\nbus = "main"\nsupply = "5V"\nfed_from = "5V"\nshifted = true\n[sensor.t]\nchip = "analog"\npin = "adc.2"\nevery = "1s"\n'
     result = bench(
         body, steps("5s? abs(t.voltage - 4.8) < 0.001"), head="[world]\nt.voltage = 4.8\n", lasts="6s"
     )

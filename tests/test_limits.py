@@ -75,9 +75,9 @@ def test_an_analog_sensor_beside_wifi_on_every_pin(name, put):
 
 # Levels: what a part puts on a pin, and what the finding computes.
 VOLTS = [
-    ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-5V"\n', "error", '"6.8kohm", "10kohm"'),
-    ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-10V"\n', "error", '"27kohm", "10kohm"'),
-    ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-3.3V"\n', "warning", '"0.68kohm", "10kohm"'),
+    ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-5V"\n', "error", '"12kohm", "10kohm"'),
+    ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-10V"\n', "error", '"33kohm", "10kohm"'),
+    ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-3.3V"\n', "warning", '"3.9kohm", "10kohm"'),
     ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-5V"\ndivider = ["10kohm", "10kohm"]\n', None, ""),
     ('[motion.m]\npin = 27\nlevel = "5V"\n', "error", "10 kΩ in series, 18 kΩ to ground"),
     ('[contact.c]\npin = 32\npull = "none"\nlevel = "12V"\n', "error", "10 kΩ in series, 3.3 kΩ to ground"),

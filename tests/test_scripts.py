@@ -40,7 +40,7 @@ SCRIPTS = {
     ),
     "a gesture of a sensor": (
         "[[step]]\nat = '1s'\nact = 's.press'\n",
-        [("link-unknown", 5, "nobody can do anything to a sensor")],
+        [("link-unknown", 5, "s has: fall_silent, garbage, answer")],
     ),
     "a value of an output": (
         "[[step]]\nat = '1s'\nact = 'r.on = true'\n",

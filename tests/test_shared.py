@@ -26,7 +26,7 @@ CASES = {
     "a strip on an expander": (io("mcp23017", '[strip.s]\npin = "io.3"\ncount = 5\nchip = "ws2812b"\nlevel = "5V"\n'), "esp32-38pin", ["pin-too-slow"]),
     "a serial link on an expander": (io("mcp23017", '[uart.u]\ntx = "io.3"\nbaud = 9600\n'), "esp32-38pin", ["pin-too-slow"]),
     "five volts on an expander at 3.3 V": (io("mcp23017", '[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", ["volt-logic"]),
-    "five volts on an expander at 5 V": (io("mcp23017", 'supply = "5V"\n[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", []),
+    "five volts on an expander at 5 V": (io("mcp23017", 'supply = "5V"\nfed_from = "5V"\nshifted = true\n[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", []),
     "active high on weak pins": (io("pcf8574", '[relay.r]\npin = "io.3"\n'), "esp32-38pin", ["pin-boot-glitch", "pin-weak-high"]),
     "active low on weak pins": (io("pcf8574a", '[relay.r]\npin = "io.3"\nactive = "low"\n'), "esp32-38pin", []),
     "an address of the other variant": (io("pcf8574a", "address = 0x20\n"), "esp32-38pin", ["address-unsupported"]),

@@ -244,7 +244,7 @@ def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[Call | 
         have = (
             f"{name} has: {', '.join(acts)}"
             if acts
-            else f"nobody can do anything to a {part.kind.name}; its properties are set with ="
+            else f"a {part.kind.name} has no gestures; its properties are set with ="
         )
         return None, Mistake(
             offset, f"{name} has no gesture {word}", (*nearest(word, list(acts)), have), "link-unknown"
