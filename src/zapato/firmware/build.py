@@ -88,39 +88,28 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
     ToolMissing; an earlier build is replaced file by file, never left half-written.
     """
     design = what if isinstance(what, Design) else resolve(Path(what))
-    checked = report_of([design])
-    if not checked.ok or design.board is None:
-        raise Refused(
-            f"{design.name or 'the device'} is not built while errors stand",
-            "zapato explain CODE tells more of each",
-            checked.findings,
-            checked.texts,
-        )
-    refuse_unplaced(design)
+    checked = _checked(design)
+    assert design.board
     under = read_base(base, design.board) if base else None
     entry = Entry.of(design)
     program = compile_device(design)
-    compiled = program.modules
     key, made = update_key(design)
     folder = Path(out) / design.name
     about = manifest(design.name, design.version, BASE, program.files)
     update = folder / f"{design.name}-{design.version}.update"
-    changed = [write(folder / "app" / path, data) for path, data in program.files.items()]
-    changed.append(write(folder / MAP, program.map.as_bytes()))
-    described = json.dumps(thing(design), indent=2, ensure_ascii=False) + "\n"
-    changed.append(write(folder / "thing.json", described.encode()))
-    changed += [
+    data = _data(design, program, key, under)
+    changed = [
+        *_put_program(folder, design, program),
         _forget(folder, program, update),
         write(update, pack(about, program.files, bytes.fromhex(key))),
+        _put_secret(folder, f"{design.name}-data.bin", data),
     ]
-    data = _data(design, program, key, under)
-    changed += [_put_secret(folder, f"{design.name}-data.bin", data)]
     _put_secret(folder, MARK, _mark(design.site.secrets, key).encode())
     first = None
     if under:
         first = folder / SECRET / f"{design.name}-first.{'uf2' if design.board.chip.port == 'rp2' else 'bin'}"
-        changed += [_put_secret(folder, first.name, first_image(design.board, under, data))]
-    sizes = {name: len(data) for name, data in sorted(compiled.items())}
+        changed.append(_put_secret(folder, first.name, first_image(design.board, under, data)))
+    sizes = {name: len(data) for name, data in sorted(program.modules.items())}
     worn = wear(design, sum(-(-len(each) // BLOCK) * BLOCK for each in program.files.values()) + FOLDER_ROOM)
     changed.append(write(folder / "build.json", _summary(design, sizes, about, update, worn)))
     return Build(
@@ -141,6 +130,30 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         entry and replace(entry, update=hashlib.sha256(update.read_bytes()).hexdigest()),
         design.site.root,
     )
+
+
+def _checked(design: Design) -> Report:
+    """What was found in a design that can be built. Raises Refused."""
+    found = report_of([design])
+    if not found.ok or design.board is None:
+        raise Refused(
+            f"{design.name or 'the device'} is not built while errors stand",
+            "zapato explain CODE tells more of each",
+            found.findings,
+            found.texts,
+        )
+    refuse_unplaced(design)
+    return found
+
+
+def _put_program(folder: Path, design: Design, program: Program) -> list[bool]:
+    """The modules, their map and the description; which of them changed."""
+    described = json.dumps(thing(design), indent=2, ensure_ascii=False) + "\n"
+    return [
+        *(write(folder / "app" / path, data) for path, data in program.files.items()),
+        write(folder / MAP, program.map.as_bytes()),
+        write(folder / "thing.json", described.encode()),
+    ]
 
 
 def _mark(secrets: Mapping[str, str], key: str) -> str:
