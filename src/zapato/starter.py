@@ -143,7 +143,7 @@ def _place(carrier: Board, kind_name: str, values: dict[str, str], taken: set[in
     names = {
         f.pins[0]: f'"{f.name}"'
         for f in carrier.fitted
-        if f.kind == kind_name and f.active == values["active"] and len(f.pins) == 1
+        if f.kind.split()[:1] == [kind_name] and f.active == values["active"] and len(f.pins) == 1
     }
     plain = sorted(
         carrier.usable, key=lambda p: (p.boot is not None, bool(p.adc), p.reset_level == "high", p.gpio)

@@ -27,6 +27,8 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     if pin.reset_level != need.active:
         return None
     weak = pin.reset.startswith("pull")
+    if weak and need.clicks and need.active == "low":
+        return None  # 45 kohm to ground are no match for an input that is pulled up, and give an optocoupler 0.05 of its 2 mA
     does = (
         f"is pulled {need.active} from power-up on, which can switch"
         if weak
