@@ -72,6 +72,8 @@ CASES = [
     ),
     ("esp32-38pin", supply("brick", "12V") + '[strip.s]\npin = 13\ncount = 9\nlevel = "5V"\nchip = "ws2815"\n' + FED, {}),
     ("esp32-38pin", supply("a", "5V", 'from = "b"'), {"volt-supply": "error"}),
+    ("esp32-38pin", supply("a", "5V", 'from = "a"'), {"volt-supply": "error"}),
+    ("esp32-38pin", supply("a", "5V", 'from = "b"') + supply("b", "12V", 'from = "a"'), {"volt-supply": "error"}),
 ]  # fmt: skip
 
 

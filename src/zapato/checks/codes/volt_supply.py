@@ -80,6 +80,23 @@ def _converter(design: Design, supply: Part) -> Iterator[Finding]:
             "volt-supply", "error", (*supply.path, "from"), f'{supply.id} converts from "{source}", and there is no such supply',
             fixes=nearest(source, others) or (f"supplies: {', '.join(others) or 'none'}",),
         )  # fmt: skip
+    elif _converts_from_itself(design, supply):
+        yield design.finding(
+            "volt-supply",
+            "error",
+            (*supply.path, "from"),
+            f"{supply.id} converts from {source}, which gets its power from {supply.id} in the end",
+            fixes=("the brick, battery or socket that the power really comes from",),
+        )
+
+
+def _converts_from_itself(design: Design, supply: Part) -> bool:
+    seen: set[str] = set()
+    at: Part | None = supply
+    while at is not None and at.name not in seen:
+        seen.add(at.name)
+        at = design.parts.get(at.get("from", ""))
+    return at is supply
 
 
 def _part(design: Design, part: Part, takes: Supplied) -> Iterator[Finding]:
