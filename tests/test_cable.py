@@ -233,8 +233,8 @@ def test_a_uf2_file_writes_what_it_was_made_of(rows):
     ("words", "line"),
     [
         (("--port", "/dev/ttyNONE"), "there is no port"),
-        (("--air", "--port", "x"), "one way is wanted"),
-        ((), "one way is wanted"),
+        (("--air", "--port", "x"), "deliver needs --port"),
+        ((), "deliver needs --port"),
         (("--base", "gone.bin"), "cannot read"),
         (("--port", "x", "--base", "."), "cannot read"),
         (("--air", "--broker", "nonsense:port"), "--broker takes HOST:PORT"),

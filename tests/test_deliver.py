@@ -132,7 +132,7 @@ def test_by_cable_with_the_commands(site, cli, chip, monkeypatch):  # noqa: F811
     torn = chip("esp32-38pin", faults=Faults(unplug=20))
     called = cli("deliver", lamp("1.0.0"), "--port", torn.name, "--out", folder / "out")
     assert called.code == 2 and "went away" in called.err.strip().split("\n")[-1]
-    assert "one way is wanted" in cli("deliver", lamp("1.0.0")).err
+    assert "deliver needs --port" in cli("deliver", lamp("1.0.0")).err
 
 
 def test_the_status_led_is_explained_as_it_blinks(cli):

@@ -291,6 +291,8 @@ def test_what_still_escapes_leaves_the_outputs_safe_and_begins_anew(put, tmp_pat
     levels = [r["value"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO26"]
     assert levels[-1] == 0 or levels.count(1) == levels.count(0) - 1
     assert any("NOTE started again after a fault: ZeroDivisionError" in text for _, text in result.log)
+    told = [moment.text for moment in result.story if moment.what == "restart"]
+    assert len(told) == 4 and all("restarted: ZeroDivisionError" in text for text in told)
 
 
 def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
@@ -306,6 +308,9 @@ def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
     result = zapato.rehearse(device, device.parent / "script.toml", app=app)
     bites = [r["t"] for r in result.records if r["name"] == "watchdog"]
     assert len(bites) == 3 and all(8_000 < b - a < 8_600 for a, b in pairwise([0, *bites]))
+    assert {moment.text for moment in result.story if moment.what == "restart"} == {
+        "the firmware restarted: it fed the watchdog too late"
+    }
 
 
 def test_a_device_with_errors_is_still_refused(put):

@@ -95,7 +95,7 @@ def test_a_converter_of_the_way_out_mends_it(put, on, tables, codes):
     if not ways or "boar" not in ways[0]:
         return
     keys, _, rest = ways[0].partition("; ")
-    assert rest.startswith("none at ")
+    assert rest.startswith("and no board = true at ")
     mended = text.replace("board = true\n", "", 1) + "\n[supply.converter]\n" + keys.replace(", ", "\n") + "\n"
     assert not [f for f in zapato.check(put(mended)) if f.code == "volt-supply"]
 

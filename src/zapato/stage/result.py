@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import TYPE_CHECKING, Any
@@ -90,7 +91,7 @@ def story_of(
     """The moments of a trace that tell how it went; `told` are the notes of steps, by number."""
     found: list[Moment] = []
     by_number = {each.number: each for each in expectations}
-    for row in records:
+    for at, row in enumerate(records):
         t, what, name, value = row["t"] / 1000, row["what"], str(row["name"]), row["value"]
         who = f"{row['device']}: " if row.get("device") else ""
         if what == "act":
@@ -105,7 +106,7 @@ def story_of(
             around = _around(records, t) if each.passed is False else ()
             found.append(Moment(t, "expect", name, told.get(each.number, ""), each, around))
         elif what == "power" and name in ("reset", "watchdog"):
-            found.append(Moment(t, "restart", f"{who}the firmware restarted ({name})"))
+            found.append(Moment(t, "restart", f"{who}the firmware restarted: {_cause(records, at)}"))
         elif what == "power" and t > 0:
             text = "the power is back" if value else "the power is gone"
             last = found[-1] if found else None
@@ -115,6 +116,30 @@ def story_of(
         elif what == "print" and str(value).startswith(FAULT):
             found.append(Moment(t, "fault", who + str(value)))
     return tuple(found)
+
+
+def _cause(records: Rows, at: int) -> str:
+    """Why the program restarted the board: what it printed last of an error, and where."""
+    row = records[at]
+    if row["name"] == "watchdog":
+        return "it fed the watchdog too late"
+    printed = [
+        str(each["value"]).strip()
+        for each in records[:at]
+        if each["what"] == "print"
+        and each.get("device") == row.get("device")
+        and row["t"] - each["t"] < 1000 * LATE
+    ]
+    errors = [n for n, text in enumerate(printed) if _ERROR.match(text)]
+    if not errors:
+        return "the program itself asked for it"
+    place = printed[errors[-1] - 1] if errors[-1] else ""
+    return f"{printed[errors[-1]]} ({place})" if ":" in place and " " in place else printed[errors[-1]]
+
+
+_ERROR = re.compile(r"\w*(Error|Exception|Interrupt)\b")
+LATE = 400
+"""s between an error and the restart at the most: pauses before it grow to five minutes."""
 
 
 def _around(records: Rows, t: float) -> tuple[tuple[float, str], ...]:

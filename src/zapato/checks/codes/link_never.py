@@ -29,7 +29,7 @@ def _reasons(design: Design, expression: Expression) -> Iterator[tuple[str, str]
         return  # the time of day changes by itself
     if not expression.reads:
         yield (
-            "the condition reads nothing, so it never changes",
+            "no part, time or other device stands in the condition, so its value never changes",
             "a link acts when its condition becomes true.",
         )
         return
@@ -65,7 +65,7 @@ def _out_of_range(design: Design, node: ast.Compare) -> tuple[str, str] | None:
     below |= isinstance(node.ops[0], ast.LtE) and low is not None and limit < low
     if not (above or below):
         return None
-    message = f"{ast.unparse(node)} never comes true"
+    message = f"{ast.unparse(node)} can never become true"
     return message, f"{part.name}.{left.attr} is {known.bounds} {known.unit}".strip() + "."
 
 

@@ -76,7 +76,7 @@ def COMMAND(
 
     files = all_files(paths)
     if air == bool(port or base):
-        raise click.UsageError("one way is wanted: --port PORT, by cable, or --air")
+        raise click.UsageError("deliver needs --port PORT (by cable) or --air (over the network)")
     if not air:
         if len(files) > 1:
             raise click.UsageError("a cable leads to one board: name one device")

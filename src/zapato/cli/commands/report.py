@@ -48,7 +48,7 @@ def COMMAND(path: Path, out: Path, no_rehearsal: bool) -> int:
         for number, each in enumerate(write_site(designs, rehearsed, out)):
             meter.at(number / (len(designs) + 1), each.name)
         meter.done()
-        click.echo(f"{out / 'index.html'}: {len(designs)} devices")
+        click.echo(f"{out / 'index.html'}: {len(designs)} device{'s' * (len(designs) != 1)}")
     else:
         meter = Meter(f"drawing {designs[0].name}")
         text = device_page(designs[0], rehearsed(designs[0]), told=meter.at)
