@@ -308,9 +308,8 @@ def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
     result = zapato.rehearse(device, device.parent / "script.toml", app=app)
     bites = [r["t"] for r in result.records if r["name"] == "watchdog"]
     assert len(bites) == 3 and all(8_000 < b - a < 8_600 for a, b in pairwise([0, *bites]))
-    assert {moment.text for moment in result.story if moment.what == "restart"} == {
-        "the firmware restarted: it fed the watchdog too late"
-    }
+    told = [moment.text for moment in result.story if moment.what == "restart"]
+    assert told.count("the firmware restarted: it fed the watchdog too late") == 3
 
 
 def test_a_device_with_errors_is_still_refused(put):
