@@ -11,6 +11,7 @@ from conftest import HEADER
 import zapato
 from zapato.boards import board_ids
 from zapato.draw import budget_chart, link_graph, pin_map, timeline, wiring_sheet
+from zapato.draw.links import rules_of
 from zapato.wiring import pin_rows, wiring
 
 MANY = (
@@ -165,3 +166,13 @@ def test_a_timeline_with_outages_and_failures_stays_readable(site):
     assert all(word in words for word in ("power", "network", "broker", "seen:"))
     assert {what for what, *_ in result.outages} == {"power", "network", "broker"}
     readable(figure, ticks=True)
+
+
+def test_what_follows_what_has_every_rule_with_what_it_does(site):
+    """Links with their acts, and the parts that follow an expression of their own."""
+    rules = {rule.when: rule for rule in rules_of(zapato.load(site / "devices" / "boot-dryer.toml"))}
+    assert rules["start.pressed; if door.closed and cabinet.temperature < 55"].does == "heater.toggle"
+    assert rules["heater.on or vent.on"].targets == ("ready",)
+    guard = rules["cabinet.temperature > 60"]
+    assert (guard.title, guard.sources, guard.targets) == ("guard hot", ("cabinet",), ("heater",))
+    readable(link_graph(zapato.load(site / "devices" / "boot-dryer.toml")))

@@ -1,19 +1,25 @@
-"""Links as a graph: what is listened to at the left, the rule in the middle, what is told at the right."""
+"""Rules as a graph: what is listened to at the left, the rule in the middle, what is told at the right.
+
+A rule is a link, or a part that follows an expression: a guard, a derived value, a tally, an LED that shows one.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.design import Design
 from zapato.design.links import Link, starts
 from zapato.draw.figure import GRID, INK, INTO, OUT, PAPER, new_figure
+from zapato.lang.expressions import compile_expression
+from zapato.parts.model import Part
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-ROW = 0.62
+ROW = 0.7
 
 
 def sources(link: Link) -> list[str]:
@@ -32,36 +38,79 @@ def targets(link: Link) -> list[str]:
     return list(dict.fromkeys(names))
 
 
+@dataclass(frozen=True)
+class Rule:
+    """One box of the graph: what it listens to, its words (a title, when, and what is done), and what it tells."""
+
+    number: int
+    sources: tuple[str, ...]
+    targets: tuple[str, ...]
+    title: str
+    when: str
+    does: str
+
+
+def rules_of(design: Design) -> list[Rule]:
+    """Every link, then every part that follows an expression."""
+    found = [_of_link(design, link) for link in design.links]
+    for part in design.parts.values():
+        found += _of_part(design, part, len(found))
+    return found
+
+
+def _of_link(design: Design, link: Link) -> Rule:
+    row = written(design, link)
+    when = starts(row)
+    rest = [
+        f"{key} {row[key]}"
+        for key in ("if", "for", "after", "held", "every", "times")
+        if key in row and f"every {row[key]}" != when
+    ]
+    acts = row.get("do", ())
+    does = acts if isinstance(acts, str) else "; ".join(map(str, acts))
+    title = str(row.get("label", ""))
+    return Rule(
+        link.number - 1, tuple(sources(link)), tuple(targets(link)), title, "; ".join([when, *rest]), does
+    )
+
+
+def _of_part(design: Design, part: Part, number: int) -> Iterator[Rule]:
+    """The rule of a part with an expression of its own."""
+    for field in part.kind.fields:
+        text = part.values.get(field.name) if field.role == "condition" else None
+        if not isinstance(text, str) or text in part.kind.words:
+            continue
+        read = compile_expression(text, design.scope)
+        listens = tuple(dict.fromkeys(name for name, _ in read.reads)) or ("time",)
+        holds = tuple(part.get("off", ()))
+        does = f"holds off {', '.join(holds)}" if holds else f"sets {part.name}"
+        yield Rule(number, listens, holds or (part.name,), f"{part.kind.name} {part.name}", text, does)
+        number += 1
+
+
 def link_graph(design: Design) -> Figure:
-    """Every link of a device."""
-    links = design.links
-    left, right = _ordered(links, sources), _ordered(links, targets)
-    deepest = max(len(left), len(links), len(right), 2)
+    """Every link of a device, and every part that follows an expression."""
+    rules = rules_of(design)
+    left, right = _ordered(rules, lambda rule: rule.sources), _ordered(rules, lambda rule: rule.targets)
+    deepest = max(len(left), len(rules), len(right), 2)
     figure = new_figure(12.8, max(4.0, 1.4 + ROW * deepest))
     axis = figure.subplots()
     axis.set_axis_off()
     axis.set_xlim(0, 12.8)
     axis.set_ylim(-deepest - 0.2, 1.3)
-    axis.text(
-        0.1,
-        0.85,
-        f"{design.label or design.name}: what follows what",
-        fontsize=14,
-        weight="bold",
-        color=INK,
-        va="center",
-    )
+    title = f"{design.label or design.name}: what follows what"
+    axis.text(0.1, 0.85, title, fontsize=14, weight="bold", color=INK, va="center")
     y_left, y_right = _spread(left, deepest), _spread(right, deepest)
-    y_link = _spread([str(link.number) for link in links], deepest)
-    for link in links:
-        y = y_link[str(link.number)]
-        for name in sources(link):
-            axis.plot([2.6, 4.0], [y_left[name], y], color=INTO, lw=1.4)
-        for name in targets(link):
+    y_rule = _spread([str(rule.number) for rule in rules], deepest)
+    for rule in rules:
+        y = y_rule[str(rule.number)]
+        for name in rule.sources:
+            axis.plot([2.6, 3.8], [y_left[name], y], color=INTO, lw=1.4)
+        for name in rule.targets:
             axis.annotate(
-                "", (10.3, y_right[name]), (8.9, y), arrowprops={"arrowstyle": "-|>", "color": OUT, "lw": 1.4}
+                "", (10.3, y_right[name]), (9.1, y), arrowprops={"arrowstyle": "-|>", "color": OUT, "lw": 1.4}
             )
-        _rule(axis, written(design, link), y)
+        _rule(axis, rule, y)
     for name, y in y_left.items():
         _box(axis, name, 2.6, y, INTO, "right")
     for name, y in y_right.items():
@@ -69,12 +118,12 @@ def link_graph(design: Design) -> Figure:
     return figure
 
 
-def _ordered(links: Sequence[Link], ends: Callable[[Link], list[str]]) -> list[str]:
-    """The names at one side, each as near to its links as may be."""
+def _ordered(rules: Sequence[Rule], ends: Callable[[Rule], Sequence[str]]) -> list[str]:
+    """The names at one side, each as near to its rules as may be."""
     places: dict[str, list[int]] = {}
-    for link in links:
-        for name in ends(link):
-            places.setdefault(name, []).append(link.number)
+    for rule in rules:
+        for name in ends(rule):
+            places.setdefault(name, []).append(rule.number)
     return sorted(places, key=lambda name: (sum(places[name]) / len(places[name]), name))
 
 
@@ -97,29 +146,16 @@ def written(design: Design, link: Link) -> Mapping[str, Any]:
     return cast(Mapping[str, Any], design.document.data["link"][link.number - 1])
 
 
-def _rule(axis: Axes, row: Mapping[str, Any], y: float) -> None:
-    """The words of the rule, as they are written."""
+def _rule(axis: Axes, rule: Rule, y: float) -> None:
+    """The words of the rule, as they are written: its name, when, and what is done."""
     from matplotlib.patches import Rectangle
 
-    axis.add_patch(Rectangle((4.0, y - 0.36), 4.9, 0.72, fc=PAPER, ec=GRID, lw=1.2, zorder=3))
-    when = starts(row)
-    rest = [
-        f"{key} {row[key]}"
-        for key in ("if", "for", "after", "held", "every", "times")
-        if key in row and f"every {row[key]}" != when
-    ]
-    lines = [_short(when), _short("; ".join(rest))] if rest else [_short(when)]
-    axis.text(
-        6.45,
-        y,
-        "\n".join(lines),
-        fontsize=8.5,
-        color=INK,
-        ha="center",
-        va="center",
-        linespacing=1.25,
-        zorder=4,
-    )
+    axis.add_patch(Rectangle((3.8, y - 0.42), 5.3, 0.84, fc=PAPER, ec=GRID, lw=1.2, zorder=3))
+    head = f"{rule.title}: {rule.when}" if rule.title else rule.when
+    for line, up, color, weight in ((head, 0.16, INK, "normal"), (rule.does, -0.2, OUT, "bold")):
+        axis.text(
+            6.45, y + up, _short(line), fontsize=8.5, color=color, ha="center", va="center", zorder=4, weight=weight
+        )  # fmt: skip
 
 
 def _short(text: str) -> str:
