@@ -9,6 +9,14 @@ class Bh1750(I2cSensor):
         self.send(0x01)
         self.send(0x10)
 
+    def measure(self):
+        if not self.begun:  # set up anew after a silence: until it has measured it says 0
+            self.bus.rests()
+            self.begin()
+            self.begun = True
+            raise ValueError("it begins anew")
+        return super().measure()
+
     def first(self):
         return self.early(200)  # the first measurement takes up to 180 ms
 

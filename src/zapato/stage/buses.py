@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from random import Random
 from typing import TYPE_CHECKING, Any
 
-from zapato.stage.chips import BusChip, stand_in
+from zapato.stage.chips import BusChip, Measuring, stand_in
 from zapato.stage.clock import Clock
 from zapato.stage.onewire import Line
 from zapato.stage.pins import Pins
@@ -109,7 +109,10 @@ class Buses:
         """Put a chip on the bus with this data line."""
         bus = self.buses.setdefault(sda, {})
         if address not in bus:
-            bus[address] = stand_in(name, lambda what: self.quantities["i2c", sda, address, what].get())
+            chip = stand_in(name, lambda what: self.quantities["i2c", sda, address, what].get())
+            if isinstance(chip, Measuring):
+                chip.now = lambda: self.clock.now + self.clock.micro / 1000
+            bus[address] = chip
 
     def stand(
         self, part: str, sda: int, address: int, name: str, pins: Mapping[int, int], interrupt: int | None

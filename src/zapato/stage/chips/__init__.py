@@ -22,6 +22,27 @@ class BusChip(Protocol):
     def read(self, size: int) -> bytes: ...
 
 
+class Measuring:
+    """A chip that takes its time: what it measures is there after so many ms, by its datasheet's longest."""
+
+    now: Callable[[], float] = staticmethod(lambda: 0.0)
+    """The moment in ms; the board puts its clock here."""
+    _until = 0.0
+    _then: Callable[[], None] | None = None
+
+    def begin(self, ms: float, then: Callable[[], None]) -> None:
+        """A measurement begins; `then` puts its result where it is read."""
+        self._until, self._then = self.now() + ms, then
+
+    @property
+    def busy(self) -> bool:
+        """Whether it still measures; what it has measured is put where it is read."""
+        if self._then and self.now() >= self._until:
+            then, self._then = self._then, None
+            then()
+        return self._then is not None
+
+
 class SpiExchange:
     """A chip with registers on SPI: while it is selected, the first byte names a register, bit 7 set to read it."""
 

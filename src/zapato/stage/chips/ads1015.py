@@ -7,3 +7,4 @@ class Chip(Sixteen):
     """The result stands in the upper twelve bits."""
 
     bits = 12
+    rates = (128, 250, 490, 920, 1600, 2400, 3300, 3300)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from zapato.stage.chips import Feel
+from zapato.stage.chips import Feel, Measuring
 
 if TYPE_CHECKING:
     from zapato.stage.board import Board
@@ -13,10 +13,15 @@ if TYPE_CHECKING:
 RANGES = (6.144, 4.096, 2.048, 1.024, 0.512, 0.256, 0.256, 0.256)
 
 
-class Chip:
+RATES = (8, 16, 32, 64, 128, 250, 475, 860)
+"""Conversions a second (Config Register, DR); the clock may be a tenth slower (Electrical Characteristics)."""
+
+
+class Chip(Measuring):
     """Sixteen bits; the ADS1015's lowest four are zero."""
 
     bits = 16
+    rates = RATES
 
     def __init__(self, feel: Feel) -> None:
         self.pointer, self.config, self.result = 0, 0x8583, 0
@@ -34,7 +39,7 @@ class Chip:
         if self.pointer == 1 and len(data) == 3:
             self.config = data[1] << 8 | data[2]
             if self.config & 0x8000:
-                self.convert()
+                self.begin(1100 / self.rates[self.config >> 5 & 7], self.convert)
 
     def convert(self) -> None:
         single, number = self.config >> 14 & 1, self.config >> 12 & 3
@@ -46,5 +51,7 @@ class Chip:
         self.result = count >> (16 - self.bits) << (16 - self.bits)
 
     def read(self, size: int) -> bytes:
+        done = 0 if self.busy else 0x8000
+        self.config = self.config & 0x7FFF | done
         value = self.result if self.pointer == 0 else self.config
         return (value & 0xFFFF).to_bytes(2, "big")[:size]

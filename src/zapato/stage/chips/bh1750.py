@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from zapato.stage.chips import Feel
+from zapato.stage.chips import Feel, Measuring
 
 MODES = (0x10, 0x11, 0x13, 0x20, 0x21, 0x23)
 
 
-class Chip:
+TAKES = 180.0
+"""ms of the first measurement in high resolution, at the most (Measurement mode)."""
+
+
+class Chip(Measuring):
     """Its one register is the mode."""
 
     def __init__(self, feel: Feel) -> None:
@@ -18,7 +22,10 @@ class Chip:
             self.mode = 0
         elif data and data[0] in MODES:
             self.mode = data[0]
+            self.begin(TAKES, lambda: None)
 
     def read(self, size: int) -> bytes:
+        if self.busy:
+            return bytes(size)
         light = self.feel("illuminance") or 0
         return min(int(light * 1.2), 65535).to_bytes(2, "big")[:size] if self.mode else bytes(size)

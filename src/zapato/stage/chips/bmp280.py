@@ -7,3 +7,4 @@ class Chip(Whole):
     """Another identity."""
 
     identity = 0x58
+    takes = 6.4
