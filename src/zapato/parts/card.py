@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, pin, whole
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, drawing, fed, supplied
 from zapato.parts.model import Bench, Driver, Felt, Kind, Need, Part, Property
 
 COLUMNS = 16
@@ -86,6 +86,12 @@ KIND = Kind(
     bus=lambda part: "spi",
     dates=True,
     loads=drawing("the card while it is written", RAIL, 0.1),
+    supplied=supplied(
+        "a card slot",
+        2.7,
+        5.5,
+        "SD Physical Layer Simplified Specification, 6.4.1: VDD 2.7 V to 3.6 V; slots with a regulator take 5 V",
+    ),
     wiring=(
         "A slot for 3.3 V straight on the bus, CS to the select pin, 10 uF beside it: a card takes 100 mA and more while it is written. "
         "A card of up to 32 GB as it is bought, with FAT. Its files are LOG00001.CSV and so on, sixteen of equal size; the time stands in "

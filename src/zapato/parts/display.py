@@ -6,7 +6,7 @@ from typing import Any, cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, whole
 from zapato.parts.bus_chip import Chips, addresses, chip_fields, place, stand_in
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, drawing, fed, supplied
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Part, Property
 
 ADDRESSES: Chips = {"ssd1306": (0x3C, 0x3D)}
@@ -77,6 +77,12 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     loads=drawing("the display", RAIL, 0.03),
+    supplied=supplied(
+        "a breakout with an ssd1306",
+        1.65,
+        5.5,
+        "SSD1306 datasheet, DC Characteristics: VDD 1.65 V to 3.3 V; breakouts with a regulator take 5 V",
+    ),
     addresses=addresses(ADDRESSES),
     wiring="On the bus like any chip: 3.3 V, ground, SDA, SCL; breakouts differ in the order of their pins. Address 0x3C, or 0x3D by a resistor on its back.",
     example='[i2c.main]\nsda = 21\nscl = 22\n\n[display.panel]\nchip = "ssd1306"\nbus = "main"\nlines = ["Boot room", "{1 + 1} pairs"]',

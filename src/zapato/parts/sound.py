@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.lang.fields import Wrong, measured, number, pin, whole
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, drawing, fed, supplied
 from zapato.parts.model import Bench, Driver, Felt, Kind, Need, Part, Property
 
 LINES = ("sck", "ws", "sd")
@@ -107,6 +107,7 @@ KIND = Kind(
     driver=_driver,
     bench=_bench,
     loads=drawing("the microphone", RAIL, 0.003),
+    supplied=supplied("a microphone module", 1.6, 5.5, "INMP441 datasheet, Absolute maximum ratings: 3.63 V for a bare digital one; modules with an amplifier take 5 V"),
     wiring=(
         "Analog: a capsule with an amplifier whose output rests in the middle of the pin's range. Digital: SCK, WS and SD "
         "to the pins, L/R to ground, 3.3 V; on an RP2040 WS is the pin after SCK. Lines of some centimetres."

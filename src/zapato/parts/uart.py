@@ -49,7 +49,12 @@ KIND = Kind(
         pin("tx", "the pin that sends; it goes to the other side's RX", None),
         pin("rx", "the pin that receives; it goes to the other side's TX", None),
         whole("baud", "bits a second", REQUIRED, least=50, most=4_000_000),
-        choice("parity", "the check bit behind each byte; Modbus lines usually have even", *PARITY, default="none"),
+        choice(
+            "parity",
+            "the check bit behind each byte; Modbus lines usually have even",
+            *PARITY,
+            default="none",
+        ),
         whole("stop", "stop bits", 1, least=1, most=2),
         pin("enable", "the pin that lets an RS-485 driver send", None),
         boolean("rs485", "an RS-485 driver that turns by itself stands between"),

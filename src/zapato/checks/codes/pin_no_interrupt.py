@@ -7,16 +7,17 @@ from zapato.design.model import Design, PinUse
 def _objection(use: PinUse, design: Design) -> Objection | None:
     if not use.need.interrupt or use.pin.interrupt or use.pin.analog_only:
         return None
-    message = f'{design.called(use.pin)} has no interrupt, and {use.part.id} says watch = "interrupt"'
+    asked = use.part.values.get("watch") == "interrupt"
+    wants = 'says watch = "interrupt"' if asked else "must hear of every edge"
+    message = f"{design.called(use.pin)} has no interrupt, and {use.part.id} {wants}"
     own = use.pin.gpio >= 0 and design.board
     why = (
         design.board.chip.why.get("no-interrupt", "")
         if own and design.board
         else "the processor is not told of edges on this pin"
     )
-    return Objection(
-        "error", message, why, use.pin.source, ('watch = "poll": look at it every 10 ms instead',)
-    )
+    fixes = ('watch = "poll": look at it every 10 ms instead',) if asked else ()
+    return Objection("error", message, why, use.pin.source, fixes)
 
 
 RULE = Rule(
