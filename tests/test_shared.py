@@ -27,7 +27,7 @@ CASES = {
     "a serial link on an expander": (io("mcp23017", '[uart.u]\ntx = "io.3"\nbaud = 9600\n'), "esp32-38pin", ["pin-too-slow"]),
     "five volts on an expander at 3.3 V": (io("mcp23017", '[motion.m]\npin = "io.3"\nlevel = "5V"\n'), "esp32-38pin", ["volt-logic"]),
     "a display on 12 V": ('[supply.brick]\nvoltage = "12V"\n' + BUS + '[display.d]\nchip = "ssd1306"\nbus = "main"\nlines = ["x"]\nfed_from = "brick"\n', "esp32-38pin", ["volt-supply"]),
-    "pulses on a pin without an interrupt": ('[sensor.p]\nchip = "pulse"\npin = 16\n', "esp8266-30pin", ["pin-no-interrupt"]),
+    "pulses on a pin without an interrupt": ('[sensor.p]\nchip = "pulse"\npin = 16\npull = "none"\n', "esp8266-30pin", ["pin-no-interrupt"]),
     "two relays of a carrier as a blind": ("[blind.b]\nopen = 12\nclose = 5\n", "esp8266-2relay", []),
     "its switch inputs as a rocker and a contact": ('[rocker.r]\npin = 4\npull = "up"\n[contact.c]\npin = 13\npull = "up"\n', "esp8266-2relay", []),
     "a board's own pixel": ('[strip.p]\npin = 8\ncount = 1\nchip = "ws2812b"\n', "esp32c6-30pin", []),
