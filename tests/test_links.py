@@ -198,7 +198,7 @@ MADE = {
     'when = "b.pressed"\ndo = "r.toggle"': ["Link( d, 1, ((p_r, 'toggle'), ), event='b!pressed' )"],
     'when = "s.humidity < 35"\nback = 5\ndo = "r.on"\nfor = "15min"': [
         "Link( d, 1, ((p_r, 'on'), ), reads=('s.humidity',), when=lambda: (p_s.humidity is not None and ((p_s.humidity < 35))), takes=(p_r, ),",
-        "rearm=lambda: (p_s.humidity is not None and (p_s.humidity < 35 + 5)), span=900000 )",
+        "rearm=lambda: (p_s.humidity is None or (p_s.humidity < 35 + 5)), span=900000 )",
     ],
     'when = "r.on"\nheld = "2h"\nafter = "1s"\ndo = ["r.off", "l.blink(\'500ms\')"]': [
         "((p_r, 'off'), lambda: (p_l.do('blink', 500)), ), reads=('r.on',), when=lambda: (p_r.on), held=7200000, wait=1000 )",

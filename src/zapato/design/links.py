@@ -298,7 +298,10 @@ def _condition(
 
 
 def rearmed(when: Expression, back: float) -> str:
-    """The device code of a comparison with its limit moved back; "" where the condition is none."""
+    """The device code of a comparison with its limit moved back, true while the value is unknown: nobody knows then that it went back.
+
+    "" where the condition is no comparison.
+    """
     tree = when.tree
     if (
         back <= 0
@@ -308,7 +311,7 @@ def rearmed(when: Expression, back: float) -> str:
         return ""
     sign = "-" if isinstance(tree.ops[0], (ast.Gt, ast.GtE)) else "+"
     moved = f"{when.value.code[:-1]} {sign} {back!r})"
-    return " and ".join([*(f"{guard} is not None" for guard in when.guards), moved])
+    return " or ".join([*(f"{guard} is None" for guard in when.guards), moved])
 
 
 def _hysteresis(document: Document, when: Expression | None, back: float, path: Keys) -> str:

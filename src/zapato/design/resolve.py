@@ -145,7 +145,7 @@ def _boards_hint(unknown: UnknownName) -> tuple[str, ...]:
 
 
 def _network(design: Design) -> tuple[Mapping[str, Any] | None, Mapping[str, Any] | None]:
-    wifi, mqtt = network_tables(design.document)
+    wifi, mqtt = network_tables(design.document, design.site.wifi, design.site.mqtt)
     design.ethernet = ethernet_table(design.document)
     return None if design.ethernet is not None else wifi or design.site.wifi, mqtt or design.site.mqtt
 

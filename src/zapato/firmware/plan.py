@@ -325,7 +325,7 @@ def _connect(design: Design) -> Iterable[str]:
     yield "def connect(settings):"
     yield from _network(design)
     if design.wifi is not None and design.wifi.get("access") != "asked":
-        yield f"    d.after({ALONE}, lambda: d.net.joined or __import__('own_settings').alone(d))"
+        yield f"    d.after({ALONE}, lambda: d.net.met or __import__('own_settings').alone(d))"
 
 
 def _connect_minimal(design: Design) -> Iterable[str]:

@@ -241,9 +241,37 @@ def _cached(folder: str, site_stamp: object, secrets_stamp: object) -> Site:
     )
 
 
-def network_tables(document: Document) -> tuple[dict[str, Any] | None, dict[str, Any] | None]:
-    """The [wifi] and [mqtt] of a document, read; None where it has none."""
-    return _table_of(document, "wifi", WIFI), _table_of(document, "mqtt", MQTT)
+Tables = tuple[dict[str, Any] | None, dict[str, Any] | None]
+
+
+def network_tables(
+    document: Document, wifi: Mapping[str, Any] | None = None, mqtt: Mapping[str, Any] | None = None
+) -> Tables:
+    """The [wifi] and [mqtt] of a document, read; None where it has none.
+
+    With those of its site, a device's table counts key by key, and the rest is the site's.
+    """
+    return _over(document, "wifi", WIFI, wifi), _over(document, "mqtt", MQTT, mqtt)
+
+
+BELONG = {"wifi": ("name", ("password",)), "mqtt": ("host", ("user", "password", "authority"))}
+"""What is only given away together with the network or broker that it was meant for."""
+
+
+def _over(
+    document: Document, name: str, shape: Shape, base: Mapping[str, Any] | None
+) -> dict[str, Any] | None:
+    """A device's table over its site's."""
+    given = document.data.get(name)
+    if base is None or not isinstance(given, dict):
+        return _table_of(document, name, shape)
+    optional = Shape(tuple(replace(each, default=None) if each.required else each for each in shape.fields))
+    own = _table_of(document, name, optional) or {}
+    found = {**base, **{key: value for key, value in own.items() if key in given}}
+    whose, secrets = BELONG[name]
+    if whose in given and found.get(whose) != base.get(whose):
+        found |= {key: own.get(key) for key in secrets}
+    return found
 
 
 def time_table(document: Document) -> dict[str, Any] | None:

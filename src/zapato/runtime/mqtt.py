@@ -440,12 +440,20 @@ class Mqtt:
         self.queue.clear()
 
     def drain(self):
+        # As long as all that was put has left: the socket tells of room only where it had none.
+        while self.fill() and not self.size:
+            pass
+
+    def fill(self):
+        # Gives how much was put.
+        put = 0
         while self.state == _ONLINE:
             if self.again:
                 number, topic, payload = self.flight[-self.again]
                 if not self.publish(topic, payload, 0, number, 8):
                     break
                 self.again -= 1
+                put += 1
                 continue
             if self.qos and len(self.flight) >= _FLIGHT:
                 break
@@ -453,6 +461,7 @@ class Mqtt:
                 if not self.offer(self.queue[0][0], self.queue[0][1], 0):
                     break
                 self.queue.pop(0)
+                put += 1
             elif self.fresh:
                 part = self.fresh[0]
                 at = 0
@@ -462,11 +471,13 @@ class Mqtt:
                 if not self.offer(part.name + "/" + name, self.pack(part, name), 1):
                     break
                 part.new &= ~(1 << at)
+                put += 1
                 if not part.new:
                     self.fresh.pop(0)
             else:
                 break
         self.flush()
+        return put
 
     def offer(self, topic, payload, retain):
         # Into the bytes that leave, where there is room; what never can have any is cut.

@@ -12,6 +12,7 @@ _APART = const(30000)  # ms between two tries at the most
 
 class Net:
     what = "wifi"
+    met = False  # it was joined once since power-up
 
     def __init__(self, d, name, password, mqtt, country=""):
         self.d = d
@@ -58,7 +59,7 @@ class Net:
         # ms until the next look; 0 where joining begins anew.
         if self.radio(self.wlan.isconnected):
             if not self.joined:
-                self.joined = True
+                self.joined = self.met = True
                 self.pause = 2000
                 self.d.status(1)
                 print(self.what, "joined,", (self.radio(self.wlan.ifconfig) or ("?",))[0])
