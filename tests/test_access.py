@@ -17,6 +17,7 @@ from zapato.stage.files import NO_DEVICE
 from zapato.stage.little import Blocks, LittleFlash
 from zapato.stage.phone import Phone
 from zapato.stage.player import PowerCut
+from zapato.stage.result import ASKED
 from zapato.stage.wasi import Fault
 
 NAMELESS = '[site]\nname = "refuge"\n[wifi]\n[mqtt]\nhost = "192.168.4.2"\n'
@@ -263,7 +264,8 @@ def test_a_rehearsal_plays_who_stands_beside_it(bench):
         steps("20s: settings('stage', 'rehearsal')", "<90s? published('state', 'online')"),
         lasts="2min",
     )
-    assert failed(run) == [] and not run.passed  # the program restarts for it, which a rehearsal tells
+    assert failed(run) == [] and run.passed and not run.restarts  # it restarts for it, as it was asked to
+    assert any(m.what == "restart" and m.text.endswith(ASKED) for m in run.story)
 
 
 @pytest.mark.skipif(

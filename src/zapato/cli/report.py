@@ -267,7 +267,10 @@ def _moment(moment: Moment) -> list[str]:
     elif moment.what == "act":
         lines.append(f"{at}  {styled('act   ', fg='cyan')}  {moment.text}")
     elif moment.what == "restart":
-        lines.append(f"{at}  {styled('RESTART', fg='red')} {moment.text}")
+        from zapato.stage.result import ASKED
+
+        asked = moment.text.endswith(ASKED)
+        lines.append(f"{at}  {styled('restart', fg='yellow') if asked else styled('RESTART', fg='red')} {moment.text}")
     elif moment.what == "fault":
         lines.append(f"{at}  {styled('fault ', fg='red')}  {moment.text.removeprefix('fault ')}")
     else:

@@ -118,28 +118,19 @@ def story_of(
     return tuple(found)
 
 
+ASKED = "the program itself asked for it"
+"""The cause of a restart that is no failure: an order, a long press, new settings."""
+_ERROR = re.compile(r"\w*(Error|Exception|Interrupt)\b")
+
+
 def _cause(records: Rows, at: int) -> str:
-    """Why the program restarted the board: what it printed last of an error, and where."""
+    """Why the program restarted the board: the error that it printed last of all, the watchdog, or because it was asked to."""
     row = records[at]
     if row["name"] == "watchdog":
         return "it fed the watchdog too late"
-    printed = [
-        str(each["value"]).strip()
-        for each in records[:at]
-        if each["what"] == "print"
-        and each.get("device") == row.get("device")
-        and row["t"] - each["t"] < 1000 * LATE
-    ]
-    errors = [n for n, text in enumerate(printed) if _ERROR.match(text)]
-    if not errors:
-        return "the program itself asked for it"
-    place = printed[errors[-1] - 1] if errors[-1] else ""
-    return f"{printed[errors[-1]]} ({place})" if ":" in place and " " in place else printed[errors[-1]]
-
-
-_ERROR = re.compile(r"\w*(Error|Exception|Interrupt)\b")
-LATE = 400
-"""s between an error and the restart at the most: pauses before it grow to five minutes."""
+    mine = (each for each in reversed(records[:at]) if each.get("device") == row.get("device"))
+    last = next((str(each["value"]).strip() for each in mine if each["what"] in ("print", "power")), "")
+    return last.splitlines()[-1] if last and _ERROR.match(last.splitlines()[-1]) else ASKED
 
 
 def _around(records: Rows, t: float) -> tuple[tuple[float, str], ...]:
@@ -230,9 +221,10 @@ class Rehearsal:
 
     @property
     def restarts(self) -> tuple[float, ...]:
-        """The moments, in s, at which the program or its watchdog restarted the board."""
-        words = ("reset", "watchdog")
-        return tuple(r["t"] / 1000 for r in self.records if r["what"] == "power" and r["name"] in words)
+        """The moments, in s, at which an error or the watchdog restarted the board; restarts that were asked for are none."""
+        rows = enumerate(self.records)
+        bad = (at for at, r in rows if r["what"] == "power" and r["name"] in ("reset", "watchdog"))
+        return tuple(self.records[at]["t"] / 1000 for at in bad if _cause(self.records, at) != ASKED)
 
     @property
     def faults(self) -> tuple[tuple[float, str], ...]:
