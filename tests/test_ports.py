@@ -401,7 +401,7 @@ def run():
     ble.gap_scan(0, 100000, 100000, False)
     i2c = machine.SoftI2C(sda=machine.Pin(21), scl=machine.Pin(22), freq=100000)
     wrong = 0
-    for n in range(60000):
+    for n in range(30000):
         i2c.writeto(0x20, b"\\0")
         if i2c.readfrom(0x20, 2) != b"\\xff\\xff":
             wrong += 1

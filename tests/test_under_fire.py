@@ -7,6 +7,7 @@ import pytest
 from conftest import HEADER, NETWORK, failed, steps
 
 import zapato
+from zapato.cli.report import brief_line
 from zapato.errors import Refused
 from zapato.firmware.compile import cache_folder, compile_all
 from zapato.firmware.plan import make_plan
@@ -293,6 +294,7 @@ def test_what_still_escapes_leaves_the_outputs_safe_and_begins_anew(put, tmp_pat
     assert any("NOTE started again after a fault: ZeroDivisionError" in text for _, text in result.log)
     told = [moment.text for moment in result.story if moment.what == "restart"]
     assert len(told) == 4 and all("restarted: ZeroDivisionError" in text for text in told)
+    assert "restarted at 0:00:02" in brief_line(result)
 
 
 def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
