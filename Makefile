@@ -11,7 +11,7 @@ demo: $(STAMP)
 
 # Three at a time on two cores: some tests wait for real time.
 test: $(STAMP) lint $(VENV)/foreign/.installed
-	$(BIN)/python -m pytest -n 3
+	$(BIN)/python -m pytest -n 3 --dist loadgroup
 
 lint: $(STAMP) $(VENV)/stubs/.installed
 	$(BIN)/ruff check src tests benchmarks tools

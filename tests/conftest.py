@@ -32,6 +32,16 @@ LONGEST = 150
 HEADER = 'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n'
 
 
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests on one device's day of the demo run in one process, where that day is played once."""
+    for item in items:
+        if "demo_day" in getattr(item, "fixturenames", ()):
+            given = getattr(item, "callspec", None)
+            name = given.params.get("name", "porch-light") if given else "porch-light"
+            item.add_marker(pytest.mark.xdist_group(f"day of {name}"))
+
+
 @pytest.fixture(autouse=True)
 def ends_some_time():
     """A test that waits for what never comes is a failure, not the end of the suite."""
