@@ -100,7 +100,8 @@ def hub(folder: Path) -> None:
     shown.start()
     with chromium() as page:
         page.get(shown.address)
-        soon(lambda: page.texts("#count") == ["5 of 5 online"], 60)
+        every = f"{len(designs)} of {len(designs)} online"
+        soon(lambda: page.texts("#count") == [every], 60)
         live = next(each for each in alive.lives if each.design.name == "gear-locker")
         soon(lambda: len(service.history.latest("boot-dryer.cabinet.humidity")) > 3, 240)
         live.act("rescue.closed = false")
