@@ -34,7 +34,7 @@ CHECKED = {"sht31", "aht20", "scd41", "dht22", "ds18b20"}
 """Chips whose bytes carry a check sum, so that nonsense is known as such."""
 
 
-@pytest.mark.parametrize(("chip", "felt", "act", "back"), cases(), ids=lambda x: x if isinstance(x, str) else "")
+@pytest.mark.parametrize(("chip", "felt", "act", "back"), list(cases()), ids=lambda x: x if isinstance(x, str) else "")
 def test_what_befalls_a_sensor_is_no_value(bench, chip, felt, act, back):
     name, value, rest = felt
     if chip in ON_BUS:
@@ -62,6 +62,23 @@ def test_an_expander_on_a_shorted_bus_presses_no_button(bench):
     assert not failed(result), result.log
     assert any("io does not answer" in text for _, text in result.log)
     assert any("io answers again" in text for _, text in result.log)
+
+
+@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin"])
+@pytest.mark.parametrize("act", ["line.short", "main.short", "main.short_clock"])
+def test_a_line_that_is_held_low_from_the_beginning_ends_nothing(bench, board, act):
+    """A search on such a one-wire line finds 255 numbers, a scan of such an I2C bus waits 5.6 s: more than the watchdog and 36 KiB bear."""
+    pins = (14, 4, 5) if board.startswith("esp8266") else (25, 21, 22)
+    body = '[onewire.line]\npin = {}\npull_up = "4.7kohm"\n[i2c.main]\nsda = {}\nscl = {}\n'.format(*pins)
+    body += '[sensor.s]\nchip = "ds18b20"\nbus = "line"\nevery = "5s"\n[sensor.t]\nchip = "sht31"\nbus = "main"\nevery = "5s"\n'
+    world = "[world]\ns.temperature = 20\nt.temperature = 21\nt.humidity = 40\n"
+    back = {"line.short": "line.mend", "main.short": "main.mend", "main.short_clock": "main.free_clock"}[act]
+    lost = "s" if act == "line.short" else "t"
+    script = world + steps(f"0s: {act}", f"40s? not known({lost}.temperature)", f"60s: {back}", "100s? known(s.temperature) and known(t.temperature)")
+    result = bench(body, script, board=board, lasts="2min")
+    assert not failed(result), result.log
+    assert result.passed and not any(r["name"] == "watchdog" for r in result.records)
+    assert not any("MemoryError" in text for _, text in result.log)
 
 
 @pytest.mark.parametrize("act", ["short", "cut", "swap"])

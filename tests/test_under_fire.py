@@ -297,6 +297,26 @@ def test_what_still_escapes_leaves_the_outputs_safe_and_begins_anew(put, tmp_pat
     assert "restarted at 0:00:02" in brief_line(result)
 
 
+@pytest.mark.parametrize("room", [True, False])
+def test_a_program_that_runs_out_of_memory_is_a_failure_even_where_none_is_left_to_say_so(put, tmp_path, room):
+    """A restart counts as asked for only where no error came before it."""
+    device = put(
+        {
+            "device.toml": HEADER.format(board="esp32-38pin") + "[led.l]\npin = 4\n",
+            "script.toml": '[rehearsal]\nlasts = "3min"\n',
+        }
+    )
+    app = zapato.build(device, tmp_path / "out").app
+    plan = "MORE = ()\nconnect = None\n\n\nclass D:\n    name = version = 'x'\n\n    def run(self):\n        raise MemoryError\n\n    def note(self, text):\n        pass\n\n    def after(self, ms, call):\n        pass\n\n\nd = D()\n"
+    sources = {"plan": plan} | ({} if room else {"fault": "raise MemoryError\n"})
+    for name, made in compile_all(sources, cache_folder()).items():
+        (app / f"{name}.mpy").write_bytes(made)
+    result = zapato.rehearse(device, device.parent / "script.toml", app=app)
+    assert result.restarts and not result.passed
+    told = [moment.text for moment in result.story if moment.what == "restart"]
+    assert told and all("MemoryError" in text for text in told), told
+
+
 def test_the_watchdog_restarts_a_program_that_hangs(put, tmp_path):
     device = put(
         {

@@ -61,8 +61,26 @@ def test_no_wire_of_a_site_would_be_refused(path):
 def test_what_would_burn_is_not_drawn(put, on, tables, codes):
     sheet = wiring(zapato.load(put(HEADER.format(board=on) + tables)))
     sound(sheet)
-    wrong = [f for f in zapato.check(sheet.design) if f.code == "volt-supply" and "bears" in f.message]
-    assert bool(sheet.left_out) or not wrong
+    found = list(zapato.check(sheet.design))
+    wrong = [f for f in found if (f.code == "volt-supply" and "bears" in f.message) or f.code == "volt-logic"]
+    divided = 'chip = "echo"' in tables  # its divider is drawn
+    assert bool(sheet.left_out) or not wrong or divided
+
+
+@pytest.mark.parametrize(
+    ("part", "drawn"),
+    [
+        ('[sensor.s]\nchip = "dht22"\npin = 25\nfed_from = "5V"\n', False),
+        ('[sensor.s]\nchip = "dht22"\npin = 25\nfed_from = "5V"\nlevel = "3.3V"\n', True),
+        ('[sensor.s]\nchip = "dht22"\npin = 25\nfed_from = "5V"\nshifted = true\n', True),
+        ('[i2c.main]\nsda = 21\nscl = 22\n[sensor.s]\nchip = "sht31"\nbus = "main"\nfed_from = "5V"\n', False),
+        ('[i2c.main]\nsda = 21\nscl = 22\n[sensor.s]\nchip = "sht31"\nbus = "main"\n', True),
+    ],
+)
+def test_a_line_of_another_level_is_not_drawn(put, part, drawn):
+    sheet = wiring(zapato.load(put(HEADER.format(board="esp32-38pin") + part)))
+    lines = [wire for wire in sheet.wires if wire.part == "s" and wire.kind == "signal" and wire.end.startswith("s ")]
+    assert bool(lines) is drawn and bool(sheet.left_out) is not drawn
 
 
 def ends(sheet, part: str = "") -> set[tuple[str, str]]:

@@ -22,7 +22,7 @@ from concurrent.futures import (
 from functools import partial
 from itertools import islice
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from zapato.errors import ZapatoError
 
@@ -114,10 +114,10 @@ def jobs_for(count: int, asked: int | None, pays: int = PAYS) -> int:
     return 1 if count < pays else min(os.cpu_count() or 1, count)
 
 
-def _whose_end_is_wanted(told: threading.ExceptHookArgs) -> None:
+def _quiet_end(told: threading.ExceptHookArgs, before: Callable[[threading.ExceptHookArgs], Any]) -> None:
     """The pool's own thread stumbles over cancelled work when its workers are ended (Python before 3.12, `terminate_broken`)."""
     if told.exc_type is not InvalidStateError:
-        threading.__excepthook__(told)
+        before(told)
 
 
 @contextlib.contextmanager
@@ -136,7 +136,7 @@ def processes(jobs: int) -> Generator[Executor | None]:
     try:
         yield pool
     except BaseException:
-        threading.excepthook = _whose_end_is_wanted
+        threading.excepthook = partial(_quiet_end, before=threading.excepthook)
         for each in multiprocessing.active_children():
             each.terminate()
         raise

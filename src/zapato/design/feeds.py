@@ -5,7 +5,7 @@ from __future__ import annotations
 from math import isclose
 
 from zapato.boards.model import SupplyInput
-from zapato.design.model import Design
+from zapato.design.model import Design, PinUse
 from zapato.parts.electrical import INPUT, PIN, RAIL
 from zapato.parts.model import Part
 
@@ -90,6 +90,27 @@ def part_suits(design: Design, part: Part) -> bool | None:
     """Whether what a part hangs on does it no harm; None where nobody can know it."""
     takes, span = part.kind.supplied(part), part_span(design, part)
     return None if takes is None or span is None else span[1] <= takes.high + 0.005
+
+
+def lifted(design: Design, part: Part) -> float:
+    """The high level on a data line that goes up to its part's own supply, V; 0 where it does not."""
+    takes, span = part.kind.supplied(part), part_span(design, part)
+    if takes is None or span is None or not takes.lifts or part.get("shifted", False):
+        return 0.0
+    return span[1]
+
+
+def is_data_line(use: PinUse) -> bool:
+    """Whether a part drives this line, so that its level may be the part's supply."""
+    return use.need.use in ("input", "line") and use.need.field == "pin"
+
+
+def wanted_high(design: Design, part: Part) -> float:
+    """V from which on a part's inputs read high, by its supply; 0 where nobody states it, or a level shifter stands between."""
+    takes, span = part.kind.supplied(part), part_span(design, part)
+    if takes is None or span is None or part.get("shifted", False):
+        return 0.0
+    return takes.reads_high * span[1]
 
 
 def gives_5v(design: Design) -> bool:

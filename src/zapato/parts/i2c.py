@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from zapato.lang.fields import choice, measured, pin
 from zapato.parts.electrical import RAIL, Passive, ohms
-from zapato.parts.model import Action, Driver, Kind, Need, Part, Property, line_bench
+from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property, line_bench
 from zapato.parts.sights import on_i2c
 
 
@@ -28,6 +29,19 @@ def _driver(part: Part) -> Driver | None:
     if part.get("controller", "software") == "hardware":
         return Driver("bus_i2c_hard", "HardBus", arguments, ("bus_i2c",))
     return Driver("bus_i2c", "Bus", arguments)
+
+
+def _bench(part: Part) -> Bench:
+    """Its data line, and its clock."""
+    data = line_bench("sda")(part)
+    if not data.acts or "scl" not in part.pins:
+        return data
+    sda, scl = part.pins["sda"].gpio, part.pins["scl"].gpio
+    clock: dict[str, list[object]] = {
+        "short_clock": ["clock", sda, scl, True],
+        "free_clock": ["clock", sda, scl, False],
+    }
+    return replace(data, acts={**data.acts, **clock})
 
 
 def _beside(part: Part, logic: float) -> Iterable[Passive]:
@@ -69,7 +83,7 @@ KIND = Kind(
     actions={"scan": Action(help="ask every address and say which answer")},
     needs=_needs,
     driver=_driver,
-    bench=line_bench("sda"),
+    bench=_bench,
     sights=on_i2c,
     wiring=(
         "SDA to SDA and SCL to SCL, 3.3 V, ground; breakouts differ in the order of their pins. "

@@ -11,6 +11,7 @@ class Bus(Part):
         super().__init__(d, name)
         self.found = None
         self.sda = Pin(sda)
+        self.scl = Pin(scl)
         self.i2c = self.open(sda, scl, speed)
         d.after(20, self.scan)
 
@@ -18,12 +19,16 @@ class Bus(Part):
         return SoftI2C(scl=Pin(scl), sda=Pin(sda), freq=speed)
 
     def rests(self):
-        # A data line that is held low acknowledges everything and reads zeros, which are a value to many a chip.
-        if not self.sda.value():
-            raise OSError("the data line is held low")
+        # A data line that is held low acknowledges everything and reads zeros, which are a value to many a chip;
+        # with the clock held low each call waits 50 ms.
+        if not self.free():
+            raise OSError("a line is held low")
+
+    def free(self):
+        return self.sda.value() and self.scl.value()
 
     def scan(self):
-        self.found = " ".join(["0x%02x" % address for address in (self.i2c.scan() if self.sda.value() else ())])
+        self.found = " ".join(["0x%02x" % address for address in (self.i2c.scan() if self.free() else ())])
         self.d.changed(self, "found")
         self.d.note(self.name + " found " + (self.found or "nothing"))
 

@@ -110,7 +110,8 @@ def end(error):
         import fault
 
         fault.keep(error, rest)
-    except MemoryError:  # no room even for that: wait all the same
+    except MemoryError:  # no room even for that: say so, and wait all the same
+        print("MemoryError")
         for _ in range(30):
             time.sleep(1)
             rest()

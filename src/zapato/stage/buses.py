@@ -21,8 +21,25 @@ EVERY = range(0x08, 0x78)
 """Addresses that a scan asks (extmod/machine_i2c.c, machine_i2c_scan)."""
 
 
+WAITS = 50_000
+"""us that the port waits for a clock line that stays low (extmod/machine_i2c.c, mp_hal_i2c_scl_release; SoftI2C's own timeout)."""
+
+
+def held_numbers() -> list[bytes]:
+    """What a search finds on a one-wire line that is held low.
+
+    Each bit and its complement read 0, which is two chips that differ, so the search takes one way after the other and ends
+    after 255 (drivers/bus/onewire/onewire.py of the vendor's library, OneWire.scan and _search_rom; from memory).
+    """
+    bits = (f"{(1 << 64) - 1 - n:064b}" for n in range(255))
+    return [bytes(int(text[at : at + 8][::-1], 2) for at in range(0, 64, 8)) for text in bits]
+
+
 class Held:
-    """A bus whose data line is held low: each bit reads 0, and a 0 in the ninth place is an acknowledgement."""
+    """A bus whose data line is held low: each bit reads 0, and a 0 in the ninth place is an acknowledgement.
+
+    extmod/machine_i2c.c, mp_hal_i2c_write_byte and mp_hal_i2c_read_byte; a controller of the chip may refuse instead.
+    """
 
     def write(self, data: bytes) -> None:
         pass
@@ -45,7 +62,7 @@ class Noisy:
 
 
 class Buses:
-    """The buses of a board; `faults` has what befell a line (its pin, None) or a chip (pin, address): "short", "cut", "silent", "garbage"."""
+    """The buses of a board; `faults` has what befell a line (its pin, None) or a chip (pin, address): "short", "clock", "cut", "silent", "garbage"."""
 
     clock: Clock
     pins: Pins
@@ -66,6 +83,11 @@ class Buses:
         elif whom is None:
             self.pins.line(gpio).change(0 if word == "short" else 1)
 
+    def hold_clock(self, sda: int, scl: int, low: bool) -> None:
+        """The clock line of an I2C bus goes to ground, or is free again."""
+        self.faults[sda, None] = "clock" if low else ""
+        self.pins.line(scl).change(0 if low else 1)
+
     def fault(self, gpio: int, whom: object = None) -> str:
         """What befell a line or a chip; "" where nothing did."""
         return self.faults.get((gpio, whom), "")
@@ -79,9 +101,8 @@ class Buses:
     def do_wire_reset(self, gpio: int, *_: int) -> int:
         self.clock.busy(960)
         there = self.wire(gpio).reset()
-        held = (
-            self.fault(gpio) == "short"
-        )  # a low line is taken for a presence pulse (extmod/modonewire.c, onewire_bus_reset)
+        # A low line is taken for a presence pulse (extmod/modonewire.c, onewire_bus_reset).
+        held = self.fault(gpio) == "short"
         return int(held or (there and self.fault(gpio) != "cut"))
 
     def do_wire_write(self, gpio: int, value: int, *_: int) -> None:
@@ -96,10 +117,8 @@ class Buses:
     def on_wire_search(self, data: bytes) -> str:
         gpio, number = map(int, data.split())
         roms = sorted(rom for rom, each in self.wire(gpio).chips.items() if each.ails != "silent")
-        if self.fault(
-            gpio
-        ):  # all bits 0 make a number of zeros, which nobody checks (drivers/onewire.py, _search_rom)
-            roms = [bytes(8)] if self.fault(gpio) == "short" else []
+        if self.fault(gpio):
+            roms = held_numbers() if self.fault(gpio) == "short" else []
         self.clock.busy(960 + 64 * 3 * 65)
         return roms[number].hex() if number < len(roms) else ""
 
@@ -137,6 +156,9 @@ class Buses:
 
     def on_i2c_scan(self, data: bytes) -> str:
         sda = int(data)
+        if self.fault(sda) == "clock":
+            self.clock.busy(WAITS * len(EVERY))
+            return ""
         there = {"short": list(EVERY), "cut": []}.get(self.fault(sda), sorted(self.buses.get(sda, ())))
         return " ".join(str(each) for each in there if self.fault(sda, each) != "silent")
 
@@ -152,6 +174,9 @@ class Buses:
         self.pipe = self._chip(sda, address).read(size)
 
     def _chip(self, sda: int, address: int) -> BusChip:
+        if self.fault(sda) == "clock":
+            self.clock.busy(WAITS)
+            raise Fault(TIMED_OUT)
         if self.fault(sda) == "short":
             return Held()
         found = self.buses.get(sda, {}).get(address)

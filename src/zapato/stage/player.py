@@ -133,6 +133,9 @@ class Player:
             gpio, whom, fault = rest
             self.board.befall(gpio, rom_of(*cast(list[str], whom)) if isinstance(whom, list) else whom, fault)
             return
+        if kind == "clock":
+            self.board.hold_clock(*rest)
+            return
         if kind == "serial":
             self.board.serial(rest[0]).fault = rest[1]
             return

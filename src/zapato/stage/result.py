@@ -128,9 +128,14 @@ def _cause(records: Rows, at: int) -> str:
     row = records[at]
     if row["name"] == "watchdog":
         return "it fed the watchdog too late"
-    mine = (each for each in reversed(records[:at]) if each.get("device") == row.get("device"))
-    last = next((str(each["value"]).strip() for each in mine if each["what"] in ("print", "power")), "")
-    return last.splitlines()[-1] if last and _ERROR.match(last.splitlines()[-1]) else ASKED
+    before = (records[n] for n in range(at - 1, -1, -1))
+    mine = (
+        each
+        for each in before
+        if each.get("device") == row.get("device") and each["what"] in ("print", "power")
+    )
+    last = (str(next(mine, {"value": ""})["value"]).strip().splitlines() or [""])[-1]
+    return last if _ERROR.match(last) else ASKED
 
 
 def _around(records: Rows, t: float) -> tuple[tuple[float, str], ...]:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from zapato.boards.model import Board
 from zapato.budgets.strips import strips
-from zapato.design.feeds import feed_volts, part_feed, part_suits
+from zapato.design.feeds import feed_volts, is_data_line, lifted, part_feed, part_suits, wanted_high
 from zapato.design.model import Design, PinUse
 from zapato.parts.electrical import INPUT, RAIL, Passive
 from zapato.parts.model import Part
@@ -53,8 +53,11 @@ def _part(design: Design, board: Board, part: Part, leave_out: Callable[[str], N
     if part.kind.name == "uart":
         yield from _serial(design, board, part)
     else:
-        yield from _signals(design, board, part)
-    yield from shared_lines(board, part)
+        yield from _signals(design, board, part, leave_out)
+    if wanted_high(design, part) > board.chip.logic + 0.01:
+        leave_out(f"{part.name} on its bus: it runs on another level than the board (volt-logic)")
+    else:
+        yield from shared_lines(board, part)
     yield from _contact(part)
 
 
@@ -121,14 +124,25 @@ def _led(design: Design, part: Part) -> Iterator[Wire]:
         yield Wire(f"board {RAIL}", f"{part.name} long leg", "supply", part.name, design.board.chip.logic)
 
 
-def _signals(design: Design, board: Board, part: Part) -> Iterator[Wire]:
+def _signals(design: Design, board: Board, part: Part, leave_out: Callable[[str], None]) -> Iterator[Wire]:
     """From pin to terminal, with what stands in each line and from it to a rail."""
     beside = list(part.kind.beside(part, board.chip.logic))
     for use in (use for use in design.uses if use.part is part):
-        yield from _signal(design, board, use, [each for each in beside if each.field == use.need.field])
+        near = [each for each in beside if each.field == use.need.field]
+        if _burns(design, board, use, near):
+            leave_out(f"{part.name} {use.need.field}: its level is its own supply (volt-logic)")
+        else:
+            yield from _signal(design, board, use, near)
     for each in beside:
         if not each.field and each.across:
             yield _across(design, board, part, f"{part.name} +", each)
+
+
+def _burns(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]) -> bool:
+    """Whether a line lifts the pin beyond what it bears, with nothing in it that divides."""
+    if use.need.volts or not is_data_line(use) or any(each.series for each in beside):
+        return False
+    return lifted(design, use.part) > (use.pin.bears or board.chip.input_most)
 
 
 def _signal(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]) -> Iterator[Wire]:

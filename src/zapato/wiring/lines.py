@@ -41,7 +41,7 @@ def rs485(board: Board, part: Part, places: Mapping[str, str]) -> Iterator[Wire]
             f"{part.name} {line} at the far end",
             "serial",
             part.name,
-            5.0,
+            logic,
             note="one twisted pair",
         )
     yield Wire(f"{driver} GND", f"{part.name} ground at the far end", "ground", part.name, 0.0)
@@ -50,7 +50,7 @@ def rs485(board: Board, part: Part, places: Mapping[str, str]) -> Iterator[Wire]
         f"{driver} B",
         "signal",
         part.name,
-        5.0,
+        logic,
         f"{ohms(TERMINATION)} resistor",
         "termination, and another at the far end",
     )

@@ -3,10 +3,9 @@
 from collections.abc import Iterator
 
 from zapato.checks.model import Objection, Rule, device
-from zapato.design.feeds import part_span
+from zapato.design.feeds import is_data_line, lifted, part_span, part_suits, wanted_high
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
-from zapato.parts.model import Part
 
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
@@ -14,12 +13,8 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         return None
     chip = design.board.chip
     if not use.need.volts:
-        lifted = (
-            _lifted(use.part, design)
-            if use.need.use in ("input", "line") and use.need.field == "pin"
-            else 0.0
-        )
-        return _lifted_objection(use, design, lifted) if lifted > (use.pin.bears or chip.input_most) else None
+        volts = lifted(design, use.part) if is_data_line(use) else 0.0
+        return _lifted_objection(use, design, volts) if volts > (use.pin.bears or chip.input_most) else None
     most = use.pin.bears or chip.input_most
     if use.pin.gpio >= 0 and use.need.volts < chip.input_high:
         message = f"{use.part.id} puts {use.need.volts:g} V on {design.called(use.pin)}, which reads high from {chip.input_high:g} V on"
@@ -37,15 +32,6 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         f"a divider: 10 kΩ in series, {_lower(use.need.volts, most)} kΩ to ground",
     )
     return Objection("error", message, why, source, fixes)
-
-
-def _lifted(part: Part, design: Design) -> float:
-    """The high level on a line that goes up to its part's own supply, V; 0 where it does not."""
-    takes = part.kind.supplied(part)
-    if takes is None or not takes.lifts or part.get("shifted", False):
-        return 0.0
-    span = part_span(design, part)
-    return span[1] if span else 0.0
 
 
 def _lifted_objection(use: PinUse, design: Design, volts: float) -> Objection:
@@ -76,10 +62,13 @@ def _find(design: Design) -> Iterator[Finding]:
         return
     for part in design.parts.values():
         takes, span = part.kind.supplied(part), part_span(design, part)
-        if takes is None or span is None or not takes.reads_high or part.get("shifted", False):
-            continue
-        needed = takes.reads_high * span[1]
-        if needed <= board.chip.logic + 0.01 or span[1] > takes.high:  # the latter: volt-supply
+        needed = wanted_high(design, part)
+        if (
+            takes is None
+            or span is None
+            or needed <= board.chip.logic + 0.01
+            or part_suits(design, part) is False
+        ):
             continue
         yield design.finding(
             "volt-logic",
