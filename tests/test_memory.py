@@ -45,6 +45,7 @@ def test_every_piece_of_the_runtime_has_its_figure(site):
         "way",
         "update",
         "pins_offered",
+            "flash_text",
     }
     for form in ("short", "whole"):
         assert modules <= {name.removeprefix("module ") for name in costs()[form]["heap"]}

@@ -179,7 +179,7 @@ class _Commands:
     def guarded(self, code: str) -> str:
         """The code, left undone and told where something it reads is still unknown."""
         known = " and ".join(f"{guard} is not None" for guard in self.into.guards)
-        return f"{code} if {known} else d.unknown()" if known else code
+        return f"{code} if {known} else unknown()" if known else code
 
     def of_itself(self, node: ast.Attribute, given: list[ast.expr]) -> Command | None:
         """What the device itself can do."""

@@ -99,7 +99,7 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
     found = {"loop", "values"}
     for driver in drivers(design).values():
         found |= {driver.module, *driver.also}
-    if found & {"relay", "relay_kept", "led"}:
+    if found & {"relay", "output_kept", "relay_kept", "led"}:
         found.add("output")
     if found & {"output", "switch", "blind"}:
         found.add("pins")
@@ -113,8 +113,11 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         found.add("links")
     if any(follows(part) for part in design.parts.values()):
         found.add("follow")
-    if any("show(" in command.code for link in design.links for command in link.commands):
+    commanded = [command.code for link in design.links for command in link.commands]
+    if any("show(" in code for code in commanded):
         found.add("texts")
+    if any("unknown()" in code for code in commanded):
+        found.add("unknown")
     if design.heard:
         found.add("far")
     return tuple(sorted(found | set(_network(design))))

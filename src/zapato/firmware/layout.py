@@ -30,7 +30,9 @@ FOLDERS = tuple(f"{slot}{below}" for slot in SLOTS for below in ("", f"/{SAFE}")
 def start_files(port: str) -> dict[str, bytes]:
     """What the port runs at every start, and what that needs."""
     made = compile_all({name: runtime_source(name, port) for name in WAY}, cache_folder(), lines=False)
-    text = "".join(line for line in runtime_source("main", port).splitlines(True) if line[0] != "#")
+    text = "".join(
+        line for line in runtime_source("main", port).splitlines(True) if line.strip()[:1] not in ("", "#")
+    )
     return {"main.py": text.encode(), **{f"{name}.mpy": data for name, data in made.items()}}
 
 

@@ -110,7 +110,7 @@ def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
     for each in sorted(read - own.keys() - brought):
         if each in known:
             wanted.setdefault(known[each], []).append(each)
-        elif each[0].isupper() or each == "show":
+        elif each[0].isupper() or each in ("show", "unknown"):
             wanted.setdefault(BUNDLE, []).append(each)
     known |= own
     head = [f"from {module} import {', '.join(names)}" for module, names in wanted.items()]

@@ -16,6 +16,7 @@ from zapato.design import Design
 from zapato.design.commands import DEVICE
 from zapato.design.program import offered
 from zapato.errors import Unreadable
+from zapato.firmware import flash_texts
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import WAY, Bundle, bundle
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
@@ -82,12 +83,15 @@ class Program:
         map: where their places are in our sources.
         safe: the modules of the minimal program; empty for a device without a network.
         page: what its access point shows.
+        texts: what a small chip's program reads from the flash when it says it; safe_texts: of the minimal program.
     """
 
     modules: Mapping[str, bytes]
     map: Map
     safe: Mapping[str, bytes] = field(default_factory=dict[str, bytes])
     page: bytes = b""
+    texts: bytes = b""
+    safe_texts: bytes = b""
 
     @property
     def files(self) -> dict[str, bytes]:
@@ -96,6 +100,8 @@ class Program:
             {f"{name}.mpy": data for name, data in self.modules.items()}
             | {f"{SAFE}/{name}.mpy": data for name, data in self.safe.items()}
             | ({f"{SAFE}/{PAGE}": self.page} if self.page else {})
+            | ({flash_texts.FILE: self.texts} if self.texts else {})
+            | ({f"{SAFE}/{flash_texts.FILE}": self.safe_texts} if self.safe_texts else {})
         )
 
 
@@ -117,10 +123,11 @@ def compile_device(design: Design) -> Program:
     if design.wifi is None and design.ethernet is None:
         commands = (each for link in design.links for each in link.commands)
         own = sorted({f"own_{each.action}" for each in commands if each.part == DEVICE})
-        return Program(*_compiled(design, make_plan(design), ("start", "joins", *AFTER_FAULTS, *own)))
-    modules, made = _compiled(design, make_plan(design), MAIN)
-    safe, _ = _compiled(design, make_minimal_plan(design), MINIMAL)
-    return Program(modules, made, safe, page())
+        modules, made, texts = _compiled(design, make_plan(design), ("start", "joins", *AFTER_FAULTS, *own))
+        return Program(modules, made, texts=texts)
+    modules, made, texts = _compiled(design, make_plan(design), MAIN)
+    safe, _, safe_texts = _compiled(design, make_minimal_plan(design), MINIMAL)
+    return Program(modules, made, safe, page(), texts, safe_texts)
 
 
 def page() -> bytes:
@@ -128,8 +135,8 @@ def page() -> bytes:
     return (files("zapato") / "runtime" / PAGE).read_bytes()
 
 
-def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[str, bytes], Map]:
-    """A plan and the runtime modules it needs; `alone` are those that stay by themselves."""
+def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[str, bytes], Map, bytes]:
+    """A plan and the runtime modules it needs; `alone` are those that stay by themselves. And the texts that stay on the flash."""
     port = design.board.chip.port if design.board else ""
     roomy = design.board is None or design.board.chip.heap >= ROOMY
     sources = {name: runtime_source(name, port) for name in (*plan.modules, *plan.apart, *alone)}
@@ -137,16 +144,19 @@ def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[st
         sources["pins"] = runtime_source("pins_offered", port)
     sources |= {**plan.plans, "levels": plan.levels}
     names: Mapping[str, Mapping[str, str]] = {}
-    texts = sources
+    texts, on_flash, modules = sources, b"", plan.modules
     if not roomy:
-        texts, names = shorten(sources)
-    together = bundle({name: texts[name] for name in plan.modules})
+        moved, on_flash = flash_texts.to_flash({name: sources[name] for name in (*plan.modules, *plan.apart)})
+        modules = (*modules, flash_texts.MODULE)
+        sources[flash_texts.MODULE] = runtime_source(flash_texts.MODULE, port)
+        texts, names = shorten(sources | moved)
+    together = bundle({name: texts[name] for name in modules})
     parts = {name: texts[name] for name in (*alone, *plan.plans, "levels")} | {BUNDLE: together.text}
     if plan.apart:
-        own = dict.fromkeys(plan.modules, BUNDLE)
+        own = dict.fromkeys(modules, BUNDLE)
         parts[WAY] = bundle({name: texts[name] for name in plan.apart}, own).text
     made = Map(together.origins) if roomy else Map((), _functions(sources, names))
-    return compile_all(parts, cache_folder(), lines=roomy), made
+    return compile_all(parts, cache_folder(), lines=roomy), made, on_flash
 
 
 def _functions(

@@ -21,7 +21,9 @@ from itertools import product
 from keyword import iskeyword
 from string import ascii_letters
 
-ENTRIES = frozenset({"opens", "d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE", "ONCE"})
+ENTRIES = frozenset(
+    {"opens", "d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE", "ONCE"}
+)
 """Names by which the way up, and the stage, reach the program."""
 
 

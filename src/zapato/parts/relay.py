@@ -35,14 +35,18 @@ def _driver(part: Part) -> Driver:
     keeps = part.get("start", "off") == "last"
     starts_on = start_level(part) == active
     excludes = tuple(sorted(p.name for key, p in part.linked.items() if key.startswith("excludes.")))
-    arguments = (gpio, active, starts_on, excludes)
+    arguments = (gpio, active, starts_on, *([excludes] if excludes else []))
     wraps = (*_limits(part), *longest(part))
     also = ("limits",) if wraps else ()
     dead = part.get("dead_time", DEAD)
-    sets: dict[str, object] = {} if dead == DEAD else {"dead": dead}
+    sets: dict[str, object] = {} if dead == DEAD or not excludes else {"dead": dead}
+    # What excludes nothing is a plain output: a small chip is spared the rest.
+    module, name = ("relay", "Relay") if excludes else ("output", "Output")
     if keeps:
-        return Driver("relay_kept", "KeptRelay", arguments, ("relay", "store", *also), sets=sets, wraps=wraps)
-    return Driver("relay", "Relay", arguments, also, sets=sets, wraps=wraps)
+        return Driver(
+            f"{module}_kept", f"Kept{name}", arguments, (module, "store", *also), sets=sets, wraps=wraps
+        )
+    return Driver(module, name, arguments, also, sets=sets, wraps=wraps)
 
 
 def _loads(part: Part) -> Iterable[Load]:

@@ -181,9 +181,6 @@ class Device:
         self.told.append(text)
         self.note(text)
 
-    def unknown(self):
-        raise ValueError("it reads a value that is not known yet")
-
     def spare(self):
         # Out of memory: what only waits to be said goes first, and is counted.
         self.dropped += len(self.queue)
@@ -191,7 +188,8 @@ class Device:
         if self.out:
             self.out.spare()
         gc.collect()
-        self.fault("memory", "there was none left")
+        why = "there was none left"  # in memory, as no other text: to read it from the flash would take some
+        self.fault("memory", why)
 
     # --- running
 

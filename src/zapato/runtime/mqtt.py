@@ -31,8 +31,6 @@ class Mqtt:
         self.d = d
         self.names = names
         self.address = (host, port)
-        self.user = user
-        self.password = password
         self.qos = qos
         self.keep = keep
         self.state = _AWAY
@@ -56,8 +54,22 @@ class Mqtt:
         self.dropped = 0
         self.heard = 0
         self.sent = 0
-        if password and not user:
+        # Made here, where the memory for making it is given back: the greeting without its head.
+        texts = [d.topic.replace("/", "-"), d.topic + "/state", "offline"]
+        flags = 0x26  # a new session, a will that is retained
+        if user:
+            flags |= 0x80
+            texts.append(user)
+            if password:
+                flags |= 0x40
+                texts.append(password)
+        elif password:
             d.note("password is left out: no user")
+        hello = b"\0\4MQTT\4" + bytes((flags, keep // 1000 >> 8, keep // 1000 & 255))
+        for text in texts:
+            text = text.encode()
+            hello += bytes((len(text) >> 8, len(text) & 255)) + text
+        self.hello = hello
 
     # --- the connection
 
@@ -164,9 +176,8 @@ class Mqtt:
                 self.greet()
             if flags & select.POLLIN:
                 self.take()
-            if self.sock and flags & select.POLLOUT:
-                self.flush()
-                self.drain()
+            if self.state > _CALLING:
+                self.drain()  # here, not where a packet was understood: calls that nest less take less of the heap
         except (OSError, ValueError, IndexError) as error:  # the last two: bytes that are no packet
             self.lost(error)
 
@@ -278,28 +289,10 @@ class Mqtt:
     # --- packets
 
     def greet(self):
-        user, password = self.user.encode(), self.password.encode() if self.user else b""
-        topic = self.d.topic.encode()
-        size = 10 + 2 + len(topic) + 2 + len(topic) + 6 + 2 + 7
-        flags = 0x02 | 0x04 | 0x20
-        if user:
-            flags |= 0x80
-            size += 2 + len(user)
-        if password:
-            flags |= 0x40
-            size += 2 + len(password)
-        if not self.room(size + 3):
+        if not self.room(len(self.hello) + 3):
             raise ValueError("user and password are too long")
-        self.head(0x10, size)
-        self.text(b"MQTT")
-        self.put(bytes((4, flags, self.keep // 1000 >> 8, self.keep // 1000 & 255)))
-        self.text(self.d.topic.replace("/", "-").encode())
-        self.text(topic, b"/state")
-        self.text(b"offline")
-        if user:
-            self.text(user)
-        if password:
-            self.text(password)
+        self.head(0x10, len(self.hello))
+        self.put(self.hello)
         self.flush()
 
     def packet(self, kind, body):
@@ -318,7 +311,6 @@ class Mqtt:
                     self.flight.remove(each)
                     self.again = min(self.again, len(self.flight))
                     break
-            self.drain()
         elif high == 0x90:
             for code in body[2:]:
                 if code & 0x80:
@@ -346,7 +338,6 @@ class Mqtt:
                 part.new = (1 << len(part.props)) - 1
                 if part not in self.fresh:
                     self.fresh.append(part)
-        self.drain()
 
     def next(self):
         self.number = self.number % 65535 + 1

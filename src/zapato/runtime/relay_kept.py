@@ -1,4 +1,4 @@
-# A relay that comes back after a power cut as it was.
+# A relay that excludes others, and comes back after a power cut as it was.
 from relay import Relay
 from store import store_of
 

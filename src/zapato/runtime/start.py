@@ -46,6 +46,11 @@ def run():
     error = None
     try:
         error = go()  # whose own variables are gone by now, and with them what they held
+        if not error:
+            loaded()
+            sys.modules["plan"].d.run()  # type: ignore
+    except Exception as ended:
+        error = ended
     finally:  # whatever ended it, an interruption from the console too
         gc.collect()
         try:
@@ -95,9 +100,14 @@ def go():
         sweep(9)
         gc.collect()
         feed()
-        plan.d.run()
     except Exception as error:
         return error
+
+
+def loaded():
+    # What loaded the program gives its memory back; a name that is deleted would leave its value in the table.
+    global go, bring, sweep, watch
+    go = bring = sweep = watch = None  # type: ignore
 
 
 def end(error):

@@ -1,0 +1,58 @@
+"""Texts of the release build that stay on the flash: what a small chip says seldom takes none of its memory."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator, Mapping
+
+FILE = "texts"
+"""The file beside the modules."""
+MODULE = "flash_text"
+"""The runtime module that reads it."""
+_SHORT = 10
+"""Letters of a text that the interpreter keeps as a name, for less than reading it costs."""
+_LONGEST = 255
+_SAYS = {"note", "fault"}
+
+
+def to_flash(sources: Mapping[str, str]) -> tuple[dict[str, str], bytes]:
+    """The same modules with the texts that they raise or tell read from the file, and the file's bytes.
+
+    Lines stay as they were, but for one import before them. A text is named by its place: its first byte times 256, plus its length.
+    """
+    held: dict[str, int] = {}
+    changed = {name: _moved(text, held) for name, text in sources.items()}
+    return changed, "".join(held).encode("ascii")
+
+
+def _moved(text: str, held: dict[str, int]) -> str:
+    """One module's text."""
+    lines = text.split("\n")
+    found = sorted(_seldom(ast.parse(text)), key=lambda node: (node.lineno, node.col_offset), reverse=True)
+    for node in found:
+        value = str(node.value)
+        if value not in held:
+            held[value] = sum(map(len, held)) << 8 | len(value)
+        line = lines[node.lineno - 1]
+        lines[node.lineno - 1] = (
+            f"{line[: node.col_offset]}{MODULE}({held[value]}){line[node.end_col_offset :]}"
+        )
+    return "\n".join([f"from {MODULE} import {MODULE}"] * bool(found) + lines)
+
+
+def _seldom(tree: ast.Module) -> Iterator[ast.Constant]:
+    """The texts that are worth it, of errors and of what is told."""
+    for node in ast.walk(tree):
+        says = isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in _SAYS
+        if says or isinstance(node, ast.Raise):
+            yield from (each for each in ast.walk(node) if isinstance(each, ast.Constant) and _fits(each))
+
+
+def _fits(node: ast.Constant) -> bool:
+    value = node.value
+    return (
+        isinstance(value, str)
+        and _SHORT < len(value) <= _LONGEST
+        and value.isascii()
+        and node.lineno == node.end_lineno
+    )
