@@ -206,3 +206,18 @@ def test_all_modules_of_a_port_can_stand_in_one_bundle(port):
         {name: runtime_source(name, port) for name in own - {*ALONE, "main", "go", "way", "pins_offered"}}
     )
     assert "class Relay" in together.text
+
+
+def test_a_value_may_have_any_name_on_a_small_chip(put):
+    """The release build gives its own names anew; a property that the user names is an attribute as well."""
+    letters = "abcdefghijklmnopqrstuvwxyz"
+    hears = " ".join(f"{{{letter}:u8}}" for letter in letters)
+    path = put(
+        'zapato = 1\n[device]\nname = "bench"\nboard = "esp8266-30pin"\n[uart.line]\ntx = 2\nbaud = 9600\n'
+        f'[frames.box]\nserial = "line"\nhears = "a5 {hears}"\n[flag.ready]\n'
+        + "".join(f'[number.{letter}]\n' for letter in letters)
+    )
+    script = path.parent / "s.toml"
+    script.write_text('[rehearsal]\nlasts = "30s"\n')
+    result = zapato.rehearse(path, script)
+    assert result.passed and not result.faults, result.log

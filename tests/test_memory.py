@@ -73,12 +73,12 @@ def test_a_device_too_big_for_its_chip_is_told_at_the_desk(put, links, severity)
 
 @pytest.mark.parametrize("name", ["kettle-plug", "porch-light"])
 def test_a_day_on_the_smallest_chip(site, tmp_path, name, demo_day):
-    """A fifth of the heap stays free, in pieces of 1.5 KiB and more, and nothing grows in ten hours (a day of every device: benchmarks/days.py)."""
+    """A quarter of the heap stays free, in pieces of 1.5 KiB and more, and nothing grows in ten hours (a day of every device: benchmarks/days.py)."""
     script = (site / "rehearsals" / f"{name}.toml").read_text()
     (tmp_path / "day.toml").write_text(re.sub(r'lasts = "[^"]+"', 'lasts = "10h"', script))
     result = zapato.rehearse(site / "devices" / f"{name}.toml", tmp_path / "day.toml")
     assert result.passed and result.lasts == 36000
-    assert result.used.peak <= {"porch-light": 0.82, "kettle-plug": 0.73}[name] * result.heap and result.used.largest >= 1536
+    assert result.used.peak <= 0.75 * result.heap and result.used.largest >= 1536
     _, first = demo_day(name)
     assert result.used.peak <= first.used.peak + 512
 
@@ -111,3 +111,25 @@ def test_a_device_that_does_not_fit_says_so_and_waits_before_each_new_try(put, m
     resets = [r["t"] for r in result.records if r["what"] == "power" and r["name"] == "reset"]
     assert 3 <= len(resets) <= 6 and not result.passed
     assert all(r["value"] == 0 for r in result.records if r["what"] == "pin" and r["name"] == "GPIO14")
+
+
+def test_what_a_small_chip_keeps_on_the_flash_it_says_as_a_large_one_does(put):
+    """The release build reads seldom texts from a file; every one that the broker can cause is caused."""
+    bad = ["lamp/do/fly", "nobody/do/on", "lamp/x/set", "device/do/fly", "lamp/do/on"]
+    acts = "".join(
+        f'[[step]]\nat = "{10 + n}s"\nact = "message(\'{topic}\', {"{{" if topic == "lamp/do/on" else ""!r})"\n'
+        for n, topic in enumerate(bad)
+    )
+    told = {}
+    for board in ("esp8266-30pin", "esp32-38pin"):
+        path = put(
+            f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n[wifi]\nname = "hall"\n'
+            '[mqtt]\nhost = "192.168.4.2"\n[relay.lamp]\npin = 14\n'
+        )
+        script = path.parent / "s.toml"
+        script.write_text('[rehearsal]\nlasts = "1min"\n' + acts)
+        result = zapato.rehearse(path, script)
+        told[board] = [r["value"] for r in result.records if r["name"].endswith("/notes")]
+        told[board] = [re.sub(r' File ".*', "", text) for text in told[board]]
+    assert told["esp8266-30pin"] == told["esp32-38pin"]
+    assert len(told["esp32-38pin"]) == len(bad) and not any("text " in text for text in told["esp32-38pin"])

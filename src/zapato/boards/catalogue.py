@@ -139,6 +139,11 @@ def _pin(row: Mapping[str, Any], sources: Mapping[str, str], busy: list[int]) ->
     )
 
 
+def _divided(own: Analog, analog: Mapping[str, Any]) -> Analog:
+    """The input of a board with a divider before the chip's."""
+    return Analog(own.low, analog["high"], own.bits, own.source, loads=sum(analog["divider"]))
+
+
 def board_of(data: Mapping[str, Any]) -> Board:
     """A board from the values of its data file."""
     silicon = chip(data["chip"])
@@ -156,7 +161,7 @@ def board_of(data: Mapping[str, Any]) -> Board:
         rail_note=supply.get("note", ""),
         boot_mode=tuple(data.get("boot_mode", ())),
         flash=data.get("flash", silicon.flash),
-        analog=Analog(own.low, analog["high"], own.bits, own.source) if analog else own,
+        analog=_divided(own, analog) if analog else own,
         analog_why=analog["why"] if analog else "",
         flash_mode=data.get("flash_mode", "dio"),
         images=tuple(data.get("images", ["bin"])),

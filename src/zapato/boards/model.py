@@ -93,6 +93,7 @@ class Analog:
     """The range of an analog input at the pin, in volts, its resolution in bits, and the source.
 
     `exact` is V up to which its maker states the error, 0 where that is the whole range; `off` that error, V, 0 where not stated.
+    `leak` is the current that flows into the pin at the most, A; `loads` the ohm of a board's own divider before it; both 0 where there is none.
     """
 
     low: float
@@ -101,6 +102,8 @@ class Analog:
     source: str
     exact: float = 0.0
     off: float = 0.0
+    leak: float = 0.0
+    loads: float = 0.0
 
     @property
     def aim(self) -> float:

@@ -9,12 +9,34 @@ from zapato.budgets.eseries import above
 from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
 from zapato.parts.model import Part
+from zapato.parts.sensors import chip
 from zapato.parts.sensors.analog import ratio
 
 TOLERANCE = 0.01
 """Of a usual metal film resistor."""
 LOWER = 10_000.0
 """ohm of the lower resistor of a divider that is to be chosen."""
+
+
+LOST = 0.02
+"""The share of its range that may be lost in what is in series: as much as two resistors of TOLERANCE can be off."""
+
+
+@dataclass(frozen=True)
+class Loss:
+    """What one analog input reads wrong for what its sensor has in series.
+
+    Attributes:
+        part: which; ohm: in series, as the pin sees it; leak: A into the pin; loads: ohm of the board's own divider, 0 without.
+        share: of its range at the most; source: where the figures are from.
+    """
+
+    part: Part
+    ohm: float
+    leak: float
+    loads: float
+    share: float
+    source: str
 
 
 @dataclass(frozen=True)
@@ -58,6 +80,26 @@ def analog(design: Design) -> list[AnalogBudget]:
     return found
 
 
+@once
+def losses(design: Design) -> list[Loss]:
+    """Every analog input of the chip whose sensor has something in series."""
+    found: list[Loss] = []
+    for use in design.uses:
+        name = use.part.values.get("chip")
+        if (
+            design.board is None
+            or use.part.kind.name != "sensor"
+            or use.need.use != "analog"
+            or use.pin.gpio < 0
+        ):
+            continue
+        if name and (ohm := chip(str(name)).source_ohm(use.part)):
+            at = design.board.analog
+            drawn = ohm / (ohm + at.loads) if at.loads else 0.0
+            found.append(Loss(use.part, ohm, at.leak, at.loads, drawn + at.leak * ohm / at.high, at.source))
+    return found
+
+
 def divider(volts: float, most: float) -> tuple[float, float]:
     """Resistors (upper, lower), ohm of E24, that bring `volts` to no more than `most`."""
     return above(LOWER * (volts / most - 1)), LOWER
@@ -89,4 +131,15 @@ def rows(design: Design) -> Iterator[Row]:
             "V",
             formula="2 x 1 % x (1 - 1 / divider) x range + one count + the converter's own x divider",
             source="resistors of 1 %",
+        )
+    for loss in losses(design):
+        yield row(
+            "analog",
+            loss.part.name,
+            "lost in what is in series",
+            loss.share,
+            "/",
+            LOST,
+            formula="R / (R + the board's divider) + leakage x R / range",
+            source=loss.source,
         )

@@ -44,7 +44,8 @@ def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[
     """The same modules with other names, line by line as before; and the new name of each, by module."""
     modules = {name: _read(text) for name, text in sources.items()}
     tops = {name for each in modules.values() for name in _tops(each.tree)}
-    fixed = port_names() | ENTRIES | {name for each in modules.values() for name in each.fixed}
+    said = {name for each in modules.values() for name in each.fixed}
+    fixed = port_names() | ENTRIES | said
     given = {name for each in modules.values() for name in each.given}
     own = given - fixed
     keywords = {name for each in modules.values() for name in each.keywords}
@@ -59,7 +60,8 @@ def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[
         known = [m for m, each in modules.items() if name in each.given | each.reached]
         for places in [list(modules)] if name in shared else [[m] for m in known]:
             near = modules.keys() if name in shared else related[places[0]]
-            barred = given.union(*(used[m] for m in near), plain if name in plain | tops else ())
+            # A property that a device file names is an attribute, too: no other may get its name.
+            barred = given.union(said, *(used[m] for m in near), plain if name in plain | tops else ())
             new = next(free for free in _free() if free not in barred)
             if new in names_in_rom() or len(new) < len(name):
                 for module in places:

@@ -262,6 +262,9 @@ KIND = Kind(
             2,
             None,
         ),
+        measured(
+            "source_resistance", "what the output of an analog sensor has in series", "ohm", 0, most=1e9
+        ),
     ),
     properties=_properties,
     actions={"read": Action(help="read now")},

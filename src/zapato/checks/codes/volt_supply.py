@@ -67,7 +67,11 @@ def _board(design: Design) -> Iterator[Finding]:
         (*main.path, "voltage"),
         f"{main.id} gives {_volts(low, high)}, and {board.id} cannot be fed with that: {told}",
         why="; ".join(dict.fromkeys(each.source for each in inputs if each.source)),
-        fixes=(_converted(main, inputs[0].low, inputs[0].high, f"board = true; and no board = true at {main.name}"),),
+        fixes=(
+            _converted(
+                main, inputs[0].low, inputs[0].high, f"board = true; and no board = true at {main.name}"
+            ),
+        ),
     )
 
 

@@ -30,6 +30,7 @@ class SensorChip:
         family: the first byte of its serial number on a one-wire bus; 0 where it has none.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
         spi: it can hang on an SPI bus as well, where a select pin is given.
+        source_ohm: what its output has in series as its pin sees it, ohm; 0 where it drives the pin itself.
         draws: A at the most, by its datasheet; 0 where not stated here.
         only: the chips of boards that have it inside; empty where it is a part of its own.
         derived: properties that it computes from the others, so that nothing around it sets them.
@@ -57,6 +58,7 @@ class SensorChip:
     takes: tuple[float, float] | None = None
     reads_high: float = 0.0
     lifts: bool = False
+    source_ohm: Callable[[Part], float] = lambda part: 0.0
 
     def __post_init__(self) -> None:
         if self.addresses and not self.bus:
@@ -78,6 +80,11 @@ def chip(name: str) -> SensorChip:
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
     """A measured number, unknown until the first reading."""
     return Property("number", unit, unknown=True, low=low, high=high, help=help)
+
+
+def parallel(one: float, other: float) -> float:
+    """Two resistors side by side, ohm."""
+    return one * other / (one + other) if one and other else 0.0
 
 
 def on_bus(

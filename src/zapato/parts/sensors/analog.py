@@ -3,13 +3,22 @@
 from __future__ import annotations
 
 from zapato.parts.model import Bench, Driver, Need, Part
-from zapato.parts.sensors import SensorChip, common, quantity
+from zapato.parts.sensors import SensorChip, common, parallel, quantity
 
 
 def ratio(part: Part) -> float:
     """Volts at the sensor for each volt at the pin."""
     upper, lower = part.get("divider", (0.0, 1.0))
     return (upper + lower) / lower if lower else 1.0
+
+
+def _source_ohm(part: Part) -> float:
+    """A divider with what the sensor has in series, as the pin sees them."""
+    own = part.get("source_resistance", 0.0)
+    if not part.values.get("divider"):
+        return own
+    upper, lower = part.values["divider"]
+    return parallel(upper + own, lower)
 
 
 def _driver(part: Part) -> Driver:
@@ -31,4 +40,5 @@ CHIP = SensorChip(
     ),
     driver=_driver,
     bench=_bench,
+    source_ohm=_source_ohm,
 )

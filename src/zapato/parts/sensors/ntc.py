@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.parts.model import Bench, Driver, Need, Part
-from zapato.parts.sensors import SensorChip, common, quantity
+from zapato.parts.sensors import SensorChip, common, parallel, quantity
 
 
 def _circuit(part: Part) -> tuple[float, float, float, float, bool]:
@@ -41,4 +41,5 @@ CHIP = SensorChip(
     source="beta equation of NTC thermistors (IEC 60539-1, 4.5)",
     driver=_driver,
     bench=_bench,
+    source_ohm=lambda part: parallel(*_circuit(part)[::2][:2]),
 )

@@ -1,0 +1,64 @@
+"""analog-source: what the sensor has in series falsifies what the analog input reads."""
+
+from collections.abc import Iterator
+from math import floor, log10
+
+from zapato.budgets.analog import LOST, Loss, losses
+from zapato.checks.model import Rule, device
+from zapato.design.model import Design
+from zapato.findings import Finding
+from zapato.parts.electrical import ohms
+
+
+def _find(design: Design) -> Iterator[Finding]:
+    for loss in losses(design):
+        if loss.share > LOST:
+            pin = loss.part.pins["pin"]
+            yield design.finding(
+                "analog-source",
+                "warning",
+                loss.part.path,
+                f"{loss.part.id} reads up to {loss.share:.1%} of its range wrong: {_rounded(loss.ohm)} lie before {design.called(pin)}",
+                why=f"{_taken(loss)}, and that flows through what is in series.",
+                fixes=_fixes(loss),
+                pin=pin,
+                of="key",
+            )
+
+
+def _taken(loss: Loss) -> str:
+    if loss.loads:
+        return f"the board's own divider takes its current from there ({ohms(loss.loads)})"
+    return f"the input takes up to {loss.leak * 1e9:g} nA ({loss.source})"
+
+
+def _fixes(loss: Loss) -> Iterator[str]:
+    less = LOST / loss.share
+    divider = loss.part.get("divider", ())
+    if divider:
+        yield f"a divider of no more than {' and '.join(_rounded(each * less) for each in divider)}"
+    else:
+        yield f"no more than {_rounded(loss.ohm * less)} in series"
+    yield "an amplifier that follows the voltage, between sensor and pin"
+
+
+def _rounded(ohm: float) -> str:
+    """Down to two digits."""
+    digit = 10 ** (floor(log10(ohm)) - 1)
+    return ohms(floor(ohm / digit) * digit)
+
+
+RULE = Rule(
+    code="analog-source",
+    family="electrical",
+    severities=("warning",),
+    title="what the sensor has in series falsifies what the input reads",
+    story="""
+An analog input takes a small current: its own leakage, or what a divider on the board passes to ground. Through resistors in series with
+the sensor that current is a voltage, and the reading is off by it. Dividers of 10 kohm are usual; megohms save current and read wrong.
+`zapato budget` shows the share for each sensor; from 2 % on it is told, as much as resistors of 1 % can make.
+""",
+    failing=device('[sensor.volts]\nchip = "analog"\npin = 34\ndivider = ["4.7Mohm", "2.2Mohm"]'),
+    mended=device('[sensor.volts]\nchip = "analog"\npin = 34\ndivider = ["47kohm", "22kohm"]'),
+    find=_find,
+)
