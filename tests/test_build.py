@@ -15,6 +15,7 @@ from zapato.firmware.compile import runtime_source
 from zapato.firmware.package import PackageInvalid, unpack
 from zapato.firmware.plan import make_plan
 from zapato.firmware.program import ALONE
+from zapato.firmware.shorten import shorten
 
 DRYER = Path("devices") / "boot-dryer.toml"
 
@@ -208,16 +209,9 @@ def test_all_modules_of_a_port_can_stand_in_one_bundle(port):
     assert "class Relay" in together.text
 
 
-def test_a_value_may_have_any_name_on_a_small_chip(put):
+def test_no_name_is_given_that_a_device_file_may_give_a_value():
     """The release build gives its own names anew; a property that the user names is an attribute as well."""
-    letters = "abcdefghijklmnopqrstuvwxyz"
-    hears = " ".join(f"{{{letter}:u8}}" for letter in letters)
-    path = put(
-        'zapato = 1\n[device]\nname = "bench"\nboard = "esp8266-30pin"\n[uart.line]\ntx = 2\nbaud = 9600\n'
-        f'[frames.box]\nserial = "line"\nhears = "a5 {hears}"\n[flag.ready]\n'
-        + "".join(f'[number.{letter}]\n' for letter in letters)
-    )
-    script = path.parent / "s.toml"
-    script.write_text('[rehearsal]\nlasts = "30s"\n')
-    result = zapato.rehearse(path, script)
-    assert result.passed and not result.faults, result.log
+    text = "class Part:\n    def blocked(self):\n        pass\n"
+    free = set(shorten({"part": text})[1]["part"].values())
+    given = shorten({"part": f"{text}\n\nVALUES = {sorted(free)}\n"})[1]["part"]
+    assert free and not free & set(given.values())
