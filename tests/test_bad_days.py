@@ -351,6 +351,15 @@ def test_the_bytes_of_a_strip_in_its_chips_order_and_within_its_limit(bench, chi
     ]
 
 
+def test_a_strip_with_white_and_an_order_of_its_own(bench):
+    """#80ff40 at half is 64, 128, 32; what all three have is white, in place of them (SK6812RGBW: 32 bits, white last)."""
+    body = '[strip.s]\npin = 13\ncount = 3\nchip = "sk6812"\norder = "{}"\nlimit = 50\n'
+    script = steps("6s: message('s/color/set', '\"#80ff40\"')", "7s: message('s/do/on', '')")
+    for order, wire in (("grbw", "60200020"), ("bgr", "208040"), ("rgbw", "20600020")):
+        result = bench(body.format(order), script, lasts="8s", site=NETWORK.format(qos=0))
+        assert frames(result)[-1] == (3, wire)
+
+
 def test_effects_keep_their_pace_and_their_limit(bench):
     body = '[strip.s]\npin = 13\ncount = 40\nchip = "ws2812b"\nlimit = 10\n'
     for effect in ("breathe", "flow", "sparkle"):

@@ -10,14 +10,14 @@ from typing import cast
 from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
 from zapato.parts.model import Part
-from zapato.parts.strip import DARK, WHITE, runs_on
+from zapato.parts.strip import DARK, WHITE, order, runs_on
 
 BIT, GAP = 1.25e-6, 300e-6
 """s for one bit at 800 kHz, and the pause that ends a frame (WS2812B datasheet, data transfer time; more than 280 us on current ones)."""
-LIGHT = 24 * BIT
-"""s for one LED: 30 us."""
+COLOUR = 8 * BIT
+"""s for one colour of one LED: an LED of three takes 30 us, one with white 40 us."""
 SMOOTH = 60.0
-"""Frames a second that are smooth for everybody; the device itself draws 25."""
+"""Frames a second that are smooth for everybody; the device itself draws 25, of long strips fewer (own_pace)."""
 OWN_PACE = 25.0
 DROP = 0.10
 """The share of its voltage that a strip may lose before its end looks different."""
@@ -51,6 +51,7 @@ class StripBudget:
     part: Part
     frame: float
     frames: float
+    sent: float
     pins: int
     white: float
     limited: float
@@ -66,14 +67,19 @@ class StripBudget:
         return 1 - min(self.volts) / self.supply
 
 
-def frame_time(count: int) -> float:
+def frame_time(count: int, colours: int = 3) -> float:
     """s that a frame of so many LEDs takes on one pin."""
-    return count * LIGHT + GAP
+    return count * colours * COLOUR + GAP
 
 
-def split(count: int, frames: float = SMOOTH) -> int:
+def own_pace(count: int) -> float:
+    """Frames a second that an effect of the device sends (runtime/strip.py): a frame may take a quarter of the time."""
+    return 1 / max(1 / OWN_PACE, count // 8 / 1000)
+
+
+def split(count: int, frames: float = SMOOTH, colours: int = 3) -> int:
     """Pins over which so many LEDs must be split for so many frames a second."""
-    most = floor((1 / frames - GAP) / LIGHT)
+    most = floor((1 / frames - GAP) / (colours * COLOUR))
     return ceil(count / most)
 
 
@@ -127,12 +133,14 @@ def _budget(part: Part) -> StripBudget:
     lead = _lead(part, wire or CABLES[-1])
     ohm = max(2 * RAIL_OHM * length / count, 1e-6)
     volts = ladder(supply, [taken] * count, ohm, lead, fed=fed_at(count, part.get("feeds", 1)))
-    frame = frame_time(count)
+    colours = len(order(part))
+    frame = frame_time(count, colours)
     return StripBudget(
         part,
         frame,
         1 / frame,
-        split(count),
+        own_pace(count),
+        split(count, colours=colours),
         each * count * supply,
         amps * supply,
         amps,
@@ -173,11 +181,26 @@ def rows(design: Design) -> Iterator[Row]:
             each.frame,
             "s",
             1 / OWN_PACE,
-            formula=f"{count} x 30 us + 300 us",
+            formula=f"{count} x {10 * len(order(each.part))} us + 300 us",
             source=timed,
         )
         yield row(
-            "strips", name, "frames", each.frames, "1/s", formula="1 / the time for a frame", source=timed
+            "strips",
+            name,
+            "frames at the most",
+            each.frames,
+            "1/s",
+            formula="1 / the time for a frame",
+            source=timed,
+        )
+        yield row(
+            "strips",
+            name,
+            "frames an effect sends",
+            each.sent,
+            "1/s",
+            formula="1 / (40 ms, or 1 ms for 8 LEDs)",
+            source="runtime/strip.py",
         )
         yield row(
             "strips",

@@ -270,7 +270,9 @@ def _moment(moment: Moment) -> list[str]:
         from zapato.stage.result import ASKED
 
         asked = moment.text.endswith(ASKED)
-        lines.append(f"{at}  {styled('restart', fg='yellow') if asked else styled('RESTART', fg='red')} {moment.text}")
+        lines.append(
+            f"{at}  {styled('restart', fg='yellow') if asked else styled('RESTART', fg='red')} {moment.text}"
+        )
     elif moment.what == "fault":
         lines.append(f"{at}  {styled('fault ', fg='red')}  {moment.text.removeprefix('fault ')}")
     else:

@@ -3,14 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from itertools import permutations
 
 from zapato.lang.fields import choice, measured, pin, text, whole
 from zapato.parts.electrical import INPUT, OWN, Load, Passive, Supplied, fed, usual
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
 
-ORDERS = {"ws2812b": (1, 0, 2), "sk6812": (1, 0, 2), "ws2811": (0, 1, 2), "ws2815": (1, 0, 2)}
-"""Which of red, green, blue comes first on the wire (WS2812B, SK6812, WS2811 and WS2815 datasheets, Composition of 24 bit data)."""
+ORDERS = {"ws2812b": "grb", "sk6812": "grb", "ws2811": "rgb", "ws2815": "grb"}
+"""In which order the colours come on the wire (WS2812B, SK6812, WS2811 and WS2815 datasheets, Composition of 24 bit data)."""
+LISTED = tuple("".join(letters) for letters in permutations("rgb"))
+WITH_WHITE = tuple(f"{letters}w" for letters in LISTED)
+"""With a white LED beside the coloured ones: 32 bits, white last (SK6812RGBW datasheet, Composition of 32 bit data)."""
+
+
+def order(part: Part) -> str:
+    """The colours in the order of the wire: what its table says, else what is usual for its chip."""
+    return part.values.get("order") or ORDERS[part.get("chip", "ws2812b")]
 
 
 WHITE, DARK = 0.060, 0.001
@@ -69,12 +78,13 @@ def _beside(part: Part, logic: float) -> Iterable[Passive]:
 
 def _driver(part: Part) -> Driver:
     count = part.get("count", 1)
-    order = ORDERS[part.get("chip", "ws2812b")]
-    arguments = (part.pins["pin"].gpio, count, order, part.get("limit", 100))
+    letters = order(part)
+    places = tuple("rgbw".index(letter) for letter in letters)
+    arguments, data = (part.pins["pin"].gpio, count, places, part.get("limit", 100)), len(letters) * count
     if part.values.get("follows"):
-        made = Driver("strip_follows", "FollowingStrip", arguments, ("strip",), 3 * count, watches="follows")
+        made = Driver("strip_follows", "FollowingStrip", arguments, ("strip",), data, watches="follows")
     else:
-        made = Driver("strip", "Strip", arguments, data=3 * count)
+        made = Driver("strip", "Strip", arguments, data=data)
     return with_longest(made, part)
 
 
@@ -92,6 +102,13 @@ KIND = Kind(
         pin("pin", "the data pin"),
         whole("count", "LEDs on this pin", least=1, most=4096),
         choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812", "ws2815"),
+        choice(
+            "order",
+            "the colours in the order of the wire, where it is not the usual one of its chip; w is a white LED beside them",
+            *LISTED,
+            *WITH_WHITE,
+            default=None,
+        ),
         longest_on(),
         text(
             "follows",

@@ -10,6 +10,7 @@ from values import number, truth
 
 _FRAME = const(40)  # ms between two frames of an effect at the least
 _WAVE = const(64)  # frames of one breath
+_AT_ONCE = const(16)  # lights that are filled together
 
 
 def color_of(text):
@@ -31,7 +32,7 @@ class Strip(Part):
         self.effect = "still"
         self.limit = limit
         self.order = order
-        self.lights = neopixel.NeoPixel(Pin(gpio, Pin.OUT), count)
+        self.lights = neopixel.NeoPixel(Pin(gpio, Pin.OUT), count, len(order))
         self.count = 0
         self.timer = None
         self.pace = max(_FRAME, count // 8)  # a frame takes 30 us a light: it may have a quarter of the time
@@ -44,16 +45,20 @@ class Strip(Part):
         # The whole strip in its colour, at this share of its level.
         share *= self.limit * self.level / 10000 if self.on else 0
         rgb = [int(each * share + 0.5) for each in color_of(self.color)]
-        lights = self.lights.buf
-        for at in range(3):
-            value = rgb[self.order[at]]
-            for place in range(at, len(lights), 3):
-                lights[place] = value
+        lights, row = self.lights.buf, self.row(rgb) * _AT_ONCE
+        for at in range(0, len(lights), len(row)):
+            lights[at : at + len(row)] = row[: len(lights) - at]
         return rgb
 
-    def light(self, place, rgb):
-        for at in range(3):
-            self.lights.buf[place * 3 + at] = rgb[self.order[at]]
+    def row(self, rgb):
+        # One light's bytes. What red, green and blue have in common is white, where there is such.
+        if len(self.order) > 3:
+            white = min(rgb)
+            rgb = [each - white for each in rgb] + [white]
+        return bytes([rgb[at] for at in self.order])
+
+    def light(self, place, row):
+        self.lights.buf[place * len(row) : place * len(row) + len(row)] = row
 
     def show(self):
         self.d.cancel(self.timer)
@@ -66,18 +71,18 @@ class Strip(Part):
 
     def frame(self):
         self.count += 1
-        number_of = len(self.lights.buf) // 3
+        number_of = len(self.lights.buf) // len(self.order)
         if self.effect == "breathe":
             at = self.count % _WAVE
             self.fill((at if at * 2 < _WAVE else _WAVE - at) * 2 / _WAVE)
         elif self.effect == "flow":
             rgb = self.fill(0.15)
-            bright = [min(255, each * 6) for each in rgb]
+            bright = self.row([min(255, each * 6) for each in rgb])
             for each in range(max(1, number_of // 10)):
                 self.light((self.count + each) % number_of, bright)
         else:
             rgb = self.fill(0.3)
-            bright = [min(255, each * 3) for each in rgb]
+            bright = self.row([min(255, each * 3) for each in rgb])
             for _ in range(max(1, number_of // 20)):
                 self.light(random.getrandbits(16) % number_of, bright)
         self.lights.write()

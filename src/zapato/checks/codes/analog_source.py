@@ -34,7 +34,7 @@ def _taken(loss: Loss) -> str:
 
 def _fixes(loss: Loss) -> Iterator[str]:
     less = LOST / loss.share
-    divider = loss.part.get("divider", ())
+    divider: tuple[float, ...] = loss.part.get("divider", ())
     if divider:
         yield f"a divider of no more than {' and '.join(_rounded(each * less) for each in divider)}"
     else:

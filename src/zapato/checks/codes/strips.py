@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Severity
-from zapato.parts.strip import runs_on
+from zapato.parts.strip import order, runs_on
 
 HIGH = 0.7
 """The share of its supply from which on a strip reads a high level (WS2812B datasheet, V_IH)."""
@@ -15,17 +15,17 @@ def _slow(design: Design) -> Iterator[Finding]:
     for part in design.of_kind("strip"):
         from zapato.budgets.strips import OWN_PACE, frame_time, split
 
-        count = part.get("count", 1)
-        took = frame_time(count)
+        count, colours = part.get("count", 1), len(order(part))
+        took = frame_time(count, colours)
         if took > 1 / OWN_PACE:
             yield design.finding(
                 "strip-slow",
                 "warning",
                 (*part.path, "count"),
                 f"a frame of {count} LEDs takes {took * 1000:.0f} ms: {1 / took:.0f} a second, and effects stumble",
-                why="24 bits at 800 kHz are 30 us an LED, one after the other (WS2812B datasheet, data transfer time).",
+                why=f"{8 * colours} bits at 800 kHz are {10 * colours} us an LED, one after the other (WS2812B datasheet, data transfer time).",
                 fixes=(
-                    f"split over {split(count, OWN_PACE)} pins for {OWN_PACE:g} frames a second, over {split(count)} for 60",
+                    f"split over {split(count, OWN_PACE, colours)} pins for {OWN_PACE:g} frames a second, over {split(count, colours=colours)} for 60",
                 ),
             )
 
