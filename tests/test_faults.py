@@ -28,6 +28,9 @@ def cases():
             line = "main" if chip in ON_BUS else "w"
             yield chip, felt, f"{line}.short", f"{line}.mend"
             yield chip, felt, f"{line}.cut", f"{line}.mend"
+        else:
+            yield chip, felt, "s.short", "s.mend"
+            yield chip, felt, "s.cut", "s.mend"
 
 
 CHECKED = {"sht31", "aht20", "scd41", "dht22", "ds18b20"}
@@ -51,6 +54,32 @@ def test_what_befalls_a_sensor_is_no_value(bench, chip, felt, act, back):
     assert result.passed and not result.restarts
     told = [text for _, text in result.log if text.startswith("fault")]
     assert len(told) <= 3, "told once for each kind of fault"
+
+
+ANALOG = {"esp32-38pin": 34, "esp32c3-mini": 3, "esp8266-30pin": 17, "rp2040w-40pin": 26}
+"""Boards whose analog inputs end at 3.1 V, 2.5 V, 3.2 V and 3.3 V; the first gives 0.142 V for none."""
+
+
+@pytest.mark.parametrize("side", ["ground", "supply"])
+@pytest.mark.parametrize("board", ANALOG)
+def test_a_thermistor_whose_wire_is_open_or_shorted_has_no_temperature(bench, board, side):
+    """An open one would read as deep frost where the input does not reach its supply, and heat a room."""
+    body = f'[sensor.s]\nchip = "ntc"\npin = {ANALOG[board]}\nevery = "2s"\nside = "{side}"\n'
+    known = "known(s.temperature) and abs(s.temperature - 21) < 1.5"
+    script = [f"10s? {known}"]
+    for at, word in ((20, "short"), (60, "cut")):
+        script += [f"{at}s: s.{word}", f"{at + 10}s? not known(s.temperature)", f"{at + 20}s: s.mend", f"{at + 30}s? {known}"]
+    result = bench(body, world("temperature", 21, "") + steps(*script), board=board, lasts="100s")
+    assert result.passed and not failed(result), result.log
+
+
+def test_an_analog_line_that_is_shorted_or_cut(bench):
+    body = '[sensor.a]\nchip = "analog"\npin = 34\nevery = "1s"\n[sensor.b]\nchip = "analog"\npin = 35\nevery = "1s"\ndivider = ["10kohm", "10kohm"]\n'
+    script = steps(
+        "5s? abs(a.voltage - 2) < 0.01 and abs(b.voltage - 4) < 0.01", "6s: a.short", "7s: b.cut",
+        "10s? a.voltage < 0.15 and b.voltage < 0.3", "11s: a.mend", "12s: b.mend", "15s? abs(a.voltage - 2) < 0.01 and abs(b.voltage - 4) < 0.01",
+    )  # fmt: skip
+    assert not failed(bench(body, "[world]\na.voltage = 2\nb.voltage = 4\n" + script, lasts="20s"))
 
 
 def test_an_expander_on_a_shorted_bus_presses_no_button(bench):

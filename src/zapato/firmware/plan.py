@@ -89,6 +89,8 @@ def _plans(design: Design, connect: Iterable[str]) -> dict[str, str]:
     pieces = [statements[at : at + AT_ONCE] for at in range(0, len(statements), AT_ONCE)] or [[]]
     full = design.board.analog.high if design.board else 0.0
     device = f"d = Device({design.name!r}, {design.topic!r}, {design.version!r}, {full!r})"
+    if design.board and design.board.analog.low:
+        device += f"\nd.floor = {design.board.analog.low!r}"
     names = ["plan", *(f"plan{number}" for number in range(1, len(pieces)))]
     pieces[0] = [device, *pieces[0], f"MORE = {tuple(names[1:])!r}", "\n".join(connect)]
     known = {"d": "plan"}

@@ -26,7 +26,7 @@ from zapato.lang.fields import (
 from zapato.parts import treatment
 from zapato.parts.electrical import GROUND, OWN, RAIL, Load, Passive, Supplied, by_module, fed, ohms, usual
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
-from zapato.parts.sensors import SensorChip, chip, chip_names
+from zapato.parts.sensors import SensorChip, chip, chip_names, line_acts
 
 
 def _read_chip(value: object) -> str:
@@ -199,7 +199,10 @@ def _bench(part: Part) -> Bench:
     whom: object = {"i2c": at[1:2], "dht": [-1], "onewire": [at[1:3]]}.get(str(kind), [None])[0]
     if whom is None or _on_spi(part, found) if found else True:
         return made
-    return replace(made, acts={word: ["fault", at[0], whom, fault] for word, fault in AILS.items()})
+    acts = {word: ["fault", at[0], whom, fault] for word, fault in AILS.items()}
+    if str(kind) == "dht":
+        acts |= line_acts(int(str(at[0])))
+    return replace(made, acts=acts)
 
 
 def _requires(part: Part) -> Iterable[str]:

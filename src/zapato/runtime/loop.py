@@ -48,6 +48,8 @@ class Part:
 
 
 class Device:
+    floor = 0  # volts that an analog pin reads for none
+
     def __init__(self, name, topic, version, full):
         self.name = name
         self.topic = topic

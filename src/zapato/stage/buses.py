@@ -62,7 +62,7 @@ class Noisy:
 
 
 class Buses:
-    """The buses of a board; `faults` has what befell a line (its pin, None) or a chip (pin, address): "short", "clock", "cut", "silent", "garbage"."""
+    """The buses of a board; `faults` has what befell a line (its pin, None) or a chip (pin, address): "short", "clock", "cut", "low", "high", "silent", "garbage"."""
 
     clock: Clock
     pins: Pins
@@ -191,7 +191,7 @@ class Buses:
         """A DHT's answer in tenths; while its bits come, the driver keeps interrupts off."""
         gpio = int(data)
         self.clock.busy(5_000)
-        if self.fault(gpio, -1) == "silent":
+        if self.fault(gpio) or self.fault(gpio, -1) == "silent":  # a low line, or one that nothing pulls low
             raise Fault(TIMED_OUT)
         if self.fault(gpio, -1) == "garbage":
             return ""

@@ -37,6 +37,7 @@ class Peripherals:
     pads: dict[int, int]
     """When each touch pad was measured first, ms."""
     lights: dict[int, bytes]
+    faults: dict[tuple[int, object], str]
     told_time: bool
     rtc: datetime
     _handled: tuple[int, int] | None
@@ -75,7 +76,11 @@ class Peripherals:
         level = self.quantities["volts", gpio].get() or 0.0
         if sound := self.sounds.get(gpio):
             level = self.facts.analog.high * (1 + sound.at(sound.now)) / 2
-        return round(min(max(level, 0.0), self.facts.analog.high) * 1e6)
+        limits, word = self.facts.analog, self.faults.get((gpio, None), "")
+        level = {"short": 0.0, "low": 0.0, "high": 99.0}.get(word, level)
+        if word == "cut":  # nothing holds it
+            level = self.random.uniform(limits.low, limits.high)
+        return round(min(max(level, limits.low), limits.high) * 1e6)
 
     def on_die(self, data: bytes) -> str:
         """The chip's own temperature: the name of the port's call, and what it gives."""

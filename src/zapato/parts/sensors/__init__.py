@@ -8,7 +8,7 @@ from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
 
-from zapato.parts.model import Bench, Driver, Need, Part, Property
+from zapato.parts.model import LINE_FAULTS, Bench, Driver, Need, Part, Property
 
 
 @dataclass(frozen=True)
@@ -80,6 +80,11 @@ def chip(name: str) -> SensorChip:
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
     """A measured number, unknown until the first reading."""
     return Property("number", unit, unknown=True, low=low, high=high, help=help)
+
+
+def line_acts(gpio: int, cut: str = "cut") -> dict[str, list[object]]:
+    """What a rehearsal can do to a sensor's own line: to ground, apart, and right again; `cut` is what it then is."""
+    return {word: ["fault", gpio, None, cut if word == "cut" else then] for word, then in LINE_FAULTS.items()}
 
 
 def parallel(one: float, other: float) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.parts.model import Bench, Driver, Need, Part
-from zapato.parts.sensors import SensorChip, common, parallel, quantity
+from zapato.parts.sensors import SensorChip, common, line_acts, parallel, quantity
 
 
 def ratio(part: Part) -> float:
@@ -26,7 +26,9 @@ def _driver(part: Part) -> Driver:
 
 
 def _bench(part: Part) -> Bench:
-    return Bench(sets={"voltage": ["volts", part.pins["pin"].gpio, ratio(part)]})
+    at = part.pins["pin"].gpio
+    cut = "low" if part.values.get("divider") else "cut"  # the lower resistor stands beside the pin
+    return Bench(sets={"voltage": ["volts", at, ratio(part)]}, acts=line_acts(at, cut))
 
 
 CHIP = SensorChip(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.parts.model import Bench, Driver, Need, Part
-from zapato.parts.sensors import SensorChip, common, parallel, quantity
+from zapato.parts.sensors import SensorChip, common, line_acts, parallel, quantity
 
 
 def _circuit(part: Part) -> tuple[float, float, float, float, bool]:
@@ -25,7 +25,10 @@ def _driver(part: Part) -> Driver:
 
 def _bench(part: Part) -> Bench:
     at = part.pins["pin"].gpio
-    return Bench(sets={"temperature": ["ntc", at, *_circuit(part)]})
+    cut = (
+        "high" if part.get("side", "ground") == "ground" else "low"
+    )  # the fixed resistor stands beside the pin
+    return Bench(sets={"temperature": ["ntc", at, *_circuit(part)]}, acts=line_acts(at, cut))
 
 
 CHIP = SensorChip(
