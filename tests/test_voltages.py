@@ -51,6 +51,14 @@ CASES = [
     ("esp32-38pin", sensor("echo", "pin = 25", "trigger = 26", 'fed_from = "5V"'), {"volt-logic": "error"}),
     ("esp32-38pin", sensor("echo", "pin = 25", "trigger = 26", 'fed_from = "5V"', 'level = "3.2V"'), {}),
     ("esp32-38pin", sensor("dht22", "pin = 25", 'fed_from = "5V"'), {"volt-logic": "error"}),
+    ("esp32-38pin", BUS + 'level = "5V"\n', {"volt-logic": "error"}),
+    ("esp32-38pin", BUS + 'level = "3.3V"\n', {}),
+    ("esp32-38pin", '[onewire.w]\npin = 25\npull_up = "4.7kohm"\nlevel = "5V"\n', {"volt-logic": "error"}),
+    ("esp32-38pin", supply("brick", "12V") + '[blind.b]\nopen = 25\nclose = 26\ncoil_voltage = "5V"\n' + FED, {"volt-supply": "error"}),
+    ("esp32-38pin", '[blind.b]\nopen = 25\nclose = 26\ncoil_voltage = "5V"\n', {}),
+    ("esp32-38pin", sensor("analog", "pin = 34", 'source_resistance = "3Mohm"'), {"analog-source": "warning"}),
+    ("esp8266-30pin", sensor("analog", 'pin = "A0"', 'source_resistance = "10kohm"'), {"analog-source": "warning"}),
+    ("esp8266-30pin", sensor("analog", 'pin = "A0"', 'source_resistance = "5kohm"'), {}),
     ("esp32-38pin", sensor("dht22", "pin = 25", 'fed_from = "5V"', 'level = "3.3V"'), {}),
     (
         "esp32-38pin",
@@ -146,7 +154,7 @@ TOLD_BY = {
     "pins": {"current-pin"},
     "buses": {"line-length", "i2c-pull-up"},
     "strips": {"strip-drop", "strip-slow", "strip-level-shift"},
-    "analog": {"volt-analog"},
+    "analog": {"volt-analog", "analog-source"},
     "traffic": {"mqtt-rate"},
     "memory": {"memory-heap"},
 }
@@ -160,6 +168,7 @@ OVER = {
     "a strip on USB": '[strip.s]\npin = 13\ncount = 300\nchip = "ws2812b"\nlevel = "5V"\nlength = "20m"\n',
     "an LED without much": '[led.l]\npin = 25\nresistor = "20ohm"\n',
     "a range beyond the pin": '[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-10V"\n',
+    "a divider of megohms": '[sensor.t]\nchip = "analog"\npin = 34\ndivider = ["4.7Mohm", "2.2Mohm"]\n',
     "a fast meter": '[wifi]\nname = "h"\n[mqtt]\nhost = "192.168.4.2"\n' + "".join(
         f'[sensor.t{n}]\nchip = "analog"\npin = {pin}\nevery = "100ms"\n' for n, pin in enumerate((32, 33, 34, 35))
     ),

@@ -114,7 +114,7 @@ def pin_findings(design: Design) -> Iterator[Finding]:
             fixes = (
                 label_meant(design, use.part.values.get(use.need.field)),
                 *found.fixes,
-                another_pin(use, design),
+                *([] if found.fixes and _everywhere(rule, use, design) else [another_pin(use, design)]),
             )
             yield design.finding(
                 rule.code, found.severity, use.path, found.message, why=why, fixes=fixes, pin=use.pin
@@ -122,8 +122,8 @@ def pin_findings(design: Design) -> Iterator[Finding]:
     for code, uses in everywhere.items():
         names = ", ".join(dict.fromkeys(use.part.id for use in uses))
         board = design.board.id if design.board else "this board"
-        message = f"every pin of {board} has this to mind for {names}"
-        why = f"zapato explain {code} tells what; zapato boards {board} tells it for each pin."
+        message = f"on every pin of {board} {code} applies to {names}"
+        why = f"zapato explain {code} tells what it is; zapato boards {board} lists each pin."
         yield design.finding(code, "note", ("device", "board"), message, why=why)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from zapato.boards.model import Level
 from zapato.lang.fields import choice, measured, names, pin, text
-from zapato.parts.electrical import COIL, DRIVER, INPUT, PIN, Load, coil_source, usual
+from zapato.parts.electrical import COIL, DRIVER, INPUT, PIN, Load, coil_source, coil_supplied, usual
 from zapato.parts.frames import controller_bench
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
 
@@ -65,6 +65,7 @@ KIND = Kind(
     help="a blind or curtain; position 0 is closed, 100 is open",
     fields=(
         measured("coil", "the current of the coil of one of its two relays", "A", None, least=0.001, most=5),
+        measured("coil_voltage", "what the coils of its relays are made for", "V", None, least=1, most=400),
         text("fed_from", 'what the coils hang on: "5V", "3V3", or the name of a supply', INPUT),
         pin("open", "the pin that drives it open", None),
         pin("close", "the pin that drives it closed", None),
@@ -91,6 +92,7 @@ KIND = Kind(
     },
     needs=_needs,
     loads=_loads,
+    supplied=coil_supplied,
     driver=_driver,
     bench=_bench,
     requires=lambda part: () if part.values.get("serial") else ("open", "close"),

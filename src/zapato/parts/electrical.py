@@ -144,3 +144,16 @@ def ohms(value: float) -> str:
     if value >= 1e6:
         return f"{value / 1e6:g} Mohm"
     return f"{value / 1e3:g} kohm" if value >= 1e3 else f"{value:g} ohm"
+
+
+def coil_supplied(part: Part) -> Supplied | None:
+    """What a coil takes: it pulls in from 75 % of its voltage on, and bears some 120 %; None where its voltage is not said."""
+    volts = part.values.get("coil_voltage")
+    if volts is None or part.get("fed_from", "") == PIN:
+        return None
+    return Supplied(
+        f"a coil of {volts:g} V",
+        0.75 * volts,
+        1.2 * volts,
+        "IEC 61810-1, 5.2 and 5.3: the usual class operates from 80 % to 110 %; a little more is left to both ends",
+    )

@@ -20,6 +20,7 @@ def _needs(part: Part) -> Iterable[Need]:
             rest="high",
             firm=True,
             controller=f"i2c.{line}" if hardware else "",
+            volts=part.get("level", 0.0),
             circuit="an I2C line, which its pull-up resistor holds high",
         )
 
@@ -74,6 +75,14 @@ KIND = Kind(
             None,
             least=100,
             most=1e6,
+        ),
+        measured(
+            "level",
+            "what the pull-ups of its lines lead to, where that is not 3.3 V",
+            "V",
+            None,
+            least=1,
+            most=30,
         ),
         measured("length", "of all its wires together", "m", 0.3, most=20),
     ),

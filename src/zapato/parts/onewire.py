@@ -37,6 +37,14 @@ KIND = Kind(
     fields=(
         pin("pin", "the data line"),
         measured("pull_up", "the resistor fitted from the line to 3.3 V", "ohm", None, least=1),
+        measured(
+            "level",
+            "what the pull-ups of its lines lead to, where that is not 3.3 V",
+            "V",
+            None,
+            least=1,
+            most=30,
+        ),
     ),
     properties=lambda part: {
         "found": Property("text", unknown=True, help="serial numbers that answered the last scan")
@@ -48,6 +56,7 @@ KIND = Kind(
             "line",
             rest="high",
             firm=True,
+            volts=part.get("level", 0.0),
             circuit="the one-wire line, which its pull-up resistor holds high",
         )
     ],

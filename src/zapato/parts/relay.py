@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import boolean, measured, names, text, whole
-from zapato.parts.electrical import COIL, DRIVER, INPUT, OWN, PIN, Load, Supplied, coil_source, usual
+from zapato.parts.electrical import COIL, DRIVER, INPUT, OWN, PIN, Load, coil_source, coil_supplied, usual
 from zapato.parts.model import Driver, Kind, Need, Part
 from zapato.parts.switched import (
     PULSE,
@@ -59,19 +59,6 @@ def _loads(part: Part) -> Iterable[Load]:
         yield Load("the input of its driver", PIN, 0, taken / 2, taken, own, "pin")
 
 
-def _supplied(part: Part) -> Supplied | None:
-    """A coil pulls in from 75 % of its voltage on, and bears some 120 %."""
-    volts = part.values.get("coil_voltage")
-    if volts is None or part.get("fed_from", "") == PIN:
-        return None
-    return Supplied(
-        f"a coil of {volts:g} V",
-        0.75 * volts,
-        1.2 * volts,
-        "IEC 61810-1, 5.2 and 5.3: the usual class operates from 80 % to 110 %; a little more is left to both ends",
-    )
-
-
 def _limits(part: Part) -> tuple[tuple[str, tuple[object, ...]], ...]:
     given = (part.get("shortest_on", 0), part.get("shortest_off", 0), part.get("most_per_hour", 0))
     return (("Limited", given),) if any(given) else ()
@@ -102,7 +89,7 @@ KIND = Kind(
         ),
     ),
     loads=_loads,
-    supplied=_supplied,
+    supplied=coil_supplied,
     terminals={"pin": "IN"},
     apart=lambda part: part.get("switches", 0.0),
     properties=on_property,

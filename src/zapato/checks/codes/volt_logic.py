@@ -27,10 +27,11 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     message = f"{use.part.id} puts {use.need.volts:g} V on {design.called(use.pin)}, which bears {most:g} V"
     source = use.pin.source if use.pin.bears else chip.sources.get("levels", "")
     why = "a level above the supply flows through the pin's protection into it"
-    fixes = (
-        "a level shifter between them",
-        f"a divider: 10 kΩ in series, {_lower(use.need.volts, most)} kΩ to ground",
-    )
+    if use.need.use == "line":  # both ends drive it: no divider
+        fixes = ("its pull-ups to 3.3 V in place of that", "a level shifter that works both ways, for every line of it; then without `level`")
+    else:
+        divider = f"a divider: 10 kΩ in series, {_lower(use.need.volts, most)} kΩ to ground"
+        fixes = ("a level shifter between them", divider)
     return Objection("error", message, why, source, fixes)
 
 
