@@ -1,7 +1,11 @@
 """Lines that are shorted, cut and swapped, chips that fall silent or answer nonsense: never taken for a value, and back by themselves."""
 
+from pathlib import Path
+
 import pytest
 from conftest import failed, steps
+
+import zapato
 
 BUS = "[i2c.main]\nsda = 21\nscl = 22\n"
 ON_BUS = {
@@ -134,3 +138,21 @@ def test_parity_and_stop_bits_lengthen_each_byte(bench, board):
         lengths[form] = rows[on + 1]["t"] - rows[on]["t"]
     eight, even, odd = lengths.values()
     assert even - eight in range(11, 17) and odd - even in range(11, 17), lengths  # 8 bytes of 1.67 ms a bit
+
+
+DEMO = sorted((Path(zapato.__file__).parent / "demo" / "site" / "devices").glob("*.toml"))
+
+
+@pytest.mark.parametrize("device", DEMO, ids=lambda path: path.stem)
+def test_what_befalls_the_lines_of_the_demo_ends_no_program(site, tmp_path, device):
+    """Every line and chip of every device, one after the other: told, no value, and back by itself."""
+    design = zapato.load(site / "devices" / device.name)
+    back = {"short": "mend", "cut": "mend", "swap": "mend", "short_clock": "free_clock", "fall_silent": "answer", "garbage": "answer"}
+    acts = [(name, word) for name, part in design.parts.items() for word in part.kind.bench(part).acts if word in back]
+    moments = [(10 + 60 * n, f"{name}.{word}", f"{name}.{back[word]}") for n, (name, word) in enumerate(acts)]
+    script = f'[rehearsal]\nlasts = "{60 * len(acts) + 60}s"\n'
+    for at, act, mended in moments:
+        script += f'[[step]]\nat = "{at}s"\nact = "{act}"\n[[step]]\nat = "{at + 40}s"\nact = "{mended}"\n'
+    (tmp_path / "script.toml").write_text(script)
+    result = zapato.rehearse(site / "devices" / device.name, tmp_path / "script.toml")
+    assert result.passed and not result.restarts and result.crash is None, result.log

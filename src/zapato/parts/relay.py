@@ -81,6 +81,15 @@ KIND = Kind(
         measured("coil", "the current of its coil", "A", None, least=0.001, most=5),
         measured("current", "what the input of its driver takes from the pin", "A", None, most=1),
         measured("switches", "the voltage at its contact, for the wiring sheet", "V", None, most=1000),
+        measured(
+            "contact",
+            "the current that its contact bears, as printed on it",
+            "A",
+            None,
+            least=0.001,
+            most=1000,
+        ),
+        measured("load", "the current of what it switches", "A", None, most=1000),
         boolean("diode", "a diode across its coil, where that hangs on the pin"),
         text(
             "fed_from",
