@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from test_air import KEY, Place, imaged, offered, tree
 
 import zapato
+from zapato.firmware.plan import page_password
 from zapato.stage.files import NO_DEVICE
 from zapato.stage.little import Blocks, LittleFlash
 from zapato.stage.phone import Phone
@@ -225,6 +226,60 @@ def test_a_password_of_its_own(put):
     place, _ = placed(put, site, board="esp32-38pin", seconds=20)
     place.run()
     assert place.board.station.access == ("bench", "marmot-burrow")
+
+
+LOCKED = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\npassword = "chamois-ridge"\n[mqtt]\nhost = "192.168.4.2"\nuser = "pump"\npassword = "larch"\n'
+WHOM = {"name": "hall", "password": None, "host": "192.168.4.2", "port": 1883, "user": "pump", "secret": None, "untried": True}
+
+
+def asked_of_a_locked_page(put, *rows: dict, site: str = LOCKED) -> tuple[list[dict], dict]:
+    """What the page answers to each, and what is kept in the end."""
+    place, phone = placed(put, site, seconds=100)
+    place.air.known = ("hall", "chamois-ridge")
+    talk = Talk(place, phone)
+    offered(place, "refuge/bench/device/do/settings", "", 20_000)
+    talk.at(33, "/state")
+    for number, row in enumerate(rows):
+        talk.at(35 + 2 * number, "/settings", row)
+    place.run()
+    kept = json.loads(place.board.flash.files["settings.json"])
+    return [json.loads(each.partition(b"\r\n\r\n")[2]) for each in talk.said], kept
+
+
+def test_who_is_only_near_sets_nothing_once_there_are_secrets(put):
+    taken = WHOM | {"host": "10.0.0.66"}
+    said, kept = asked_of_a_locked_page(put, taken, taken | {"page": "guess-word2"})
+    assert said[0]["locked"] is True and all("page" in each for each in said[1:])
+    assert kept["mqtt"]["host"] == "192.168.4.2" and kept["mqtt"]["password"] == "larch"
+    said, kept = asked_of_a_locked_page(put, taken | {"page": page_password(KEY)})
+    assert said[1] == {} and kept["mqtt"]["host"] == "10.0.0.66"
+    open_to_all = LOCKED.replace('password = "chamois-ridge"', 'password = "chamois-ridge"\naccess_password = "marmot-burrow"')
+    said, _ = asked_of_a_locked_page(put, taken, site=open_to_all)
+    assert said[0]["locked"] is False and said[1] == {}, "who knows the access point's password is let in"
+
+
+@pytest.mark.parametrize(
+    ("change", "stays"),
+    [({}, True), ({"host": "10.0.0.66"}, False), ({"port": 1884}, False), ({"user": "someone"}, False), ({"name": "evil twin"}, True)],
+)
+def test_a_password_goes_only_with_what_it_was_given_for(put, change, stays):
+    said, kept = asked_of_a_locked_page(put, WHOM | change | {"page": page_password(KEY)})
+    assert said[1] == {} and kept["mqtt"]["password"] == ("larch" if stays else "")
+    assert kept["wifi"]["password"] == ("" if "name" in change else "chamois-ridge")
+
+
+def test_another_pages_form_is_refused(put):
+    """A form of any page can send text without being asked; JSON it cannot, nor hide where it is from (Fetch standard, CORS-safelisted request headers)."""
+    place, phone = placed(put, seconds=60)
+    talk, text = Talk(place, phone), json.dumps({**WHOM, "name": "evil twin"})
+    typed = "Content-Type: application/json\r\n"
+    heads = ["", "Content-Type: text/plain\r\n", typed + "Origin: http://elsewhere.test\r\n", typed + "Host: elsewhere.test\r\nOrigin: http://elsewhere.test\r\n"]
+    for at, more in enumerate(heads, 10):
+        request = f"POST /settings HTTP/1.1\r\nHost: 192.168.4.1\r\n{more}Content-Length: {len(text)}\r\n\r\n{text}"
+        place.clock.at(at * 1000, lambda request=request: phone.send(request.encode(), talk.hear))
+    place.run()
+    assert len(talk.said) == 4 and all(each.startswith(b"HTTP/1.1 403 ") for each in talk.said)
+    assert "name" not in json.loads(place.board.flash.files["settings.json"])["wifi"]
 
 
 def test_a_cut_at_every_step_of_a_settings_change_leaves_the_old_or_the_new(put):

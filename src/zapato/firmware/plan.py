@@ -7,6 +7,8 @@ of parts, numbers and texts are written by repr(), expressions come from the typ
 from __future__ import annotations
 
 import ast
+import hashlib
+import hmac
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -406,6 +408,17 @@ def _cable(design: Design, mqtt: str) -> Iterable[str]:
     yield f"    LanNet(d, Cable(lan, settings.get('address')), {mqtt})"
 
 
+PAGE_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
+"""Letters of a page's password: none that looks like another."""
+
+
+def page_password(update_key: str) -> str:
+    """What the page of the device's own access point wants once it has secrets; it follows from the update key, so it can be told again."""
+    made = hmac.new(bytes.fromhex(update_key), b"page", hashlib.sha256).digest()
+    letters = "".join(PAGE_LETTERS[byte % len(PAGE_LETTERS)] for byte in made[:10])
+    return f"{letters[:5]}-{letters[5:]}"
+
+
 def settings(design: Design, update_key: str) -> dict[str, object]:
     """What the data partition holds and no update ever does: network, passwords, the update key."""
     wifi, mqtt = design.wifi or {}, design.mqtt or {}
@@ -415,6 +428,9 @@ def settings(design: Design, update_key: str) -> dict[str, object]:
         found["wifi"] = {key: wifi.get(key) or "" for key in known}
         if access := wifi.get("access_password"):
             found["wifi"]["access"] = access
+    alone = design.wifi is None and design.ethernet is None
+    if not alone and not wifi.get("access_password"):  # nobody sets anything who does not know one of the two
+        found["page"] = page_password(update_key)
     if design.address:
         found["address"] = design.address
     if design.time is not None:

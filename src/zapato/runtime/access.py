@@ -22,7 +22,7 @@ _PIECE = const(256)  # bytes that leave at once
 _TRY = const(25)  # s that joining may take
 _STAYS = const(12)  # s that the page stays after it has told how it went
 _LISTED = const(12)  # networks in the list
-_PLAIN = "application/json"
+_JSON = "application/json"
 
 
 class Visitor:
@@ -36,6 +36,8 @@ class Visitor:
         self.left = 0  # bytes of the body still to come
         self.body = b""
         self.heard = False  # the head has ended
+        self.typed = False  # what comes is JSON: no other page's form can send that without asking first
+        self.host = self.origin = b""
         self.out = None
         self.file = None
 
@@ -71,26 +73,44 @@ class Visitor:
     def head(self, line):
         if not self.asked:
             self.asked = line
-        elif not line:
+            return
+        if not line:
             self.heard = True
-        elif line.lower().startswith(b"content-length:"):
+            return
+        name = line[: line.find(b":")].lower()
+        value = line[len(name) + 1 :].strip().lower()
+        if name == b"content-length":
             try:
-                self.left = int(line[15:])
+                self.left = int(value)
             except ValueError:
                 pass
             if not 0 <= self.left <= _BODY:
                 raise ValueError
+        elif name == b"content-type":
+            self.typed = value.startswith(_JSON.encode())
+        elif name == b"host":
+            self.host = value
+        elif name == b"origin":
+            self.origin = value
+
+    def ours(self):
+        # From this page: its own origin, and asked by address. A name can lead anywhere, here above all.
+        if self.host.strip(b"0123456789.:"):
+            return False
+        return self.typed and self.origin in (b"", b"http://" + self.host)
 
     def answer(self):
         way = self.asked.split()
         path = way[1].decode() if len(way) > 1 else "/"
-        kind, text = _PLAIN, "{}"
+        kind, text = _JSON, "{}"
         head = "200 OK"
         if path == "/":
             kind, text = "text/html", ""
             self.file = open(sys.path[0] + "/page.html", "rb")
         elif path == "/state":
             text = json.dumps(self.access.told())
+        elif way[0] == b"POST" and not self.ours():
+            head = "403 Forbidden"
         elif way[0] == b"POST" and path == "/look":
             self.access.look_around()
         elif way[0] == b"POST" and path == "/settings":
@@ -242,12 +262,19 @@ class Access:
             self.left = _STAYS
         mqtt = self.settings.get("mqtt") or {}
         found = {"device": self.d.name, "state": self.state, "why": self.why, "address": self.address}
+        found["locked"] = bool(self.locked())
         if self.radio_too:
             found["networks"] = self.networks
             found["name"] = (self.settings.get("wifi") or {}).get("name") or ""
         if self.broker:
             found["broker"] = [mqtt.get("host") or "", mqtt.get("port") or 1883, mqtt.get("user") or ""]
         return found
+
+    def locked(self):
+        # Once there are secrets, what deliver printed opens the page: who is only near is nobody.
+        for group in ("wifi", "mqtt"):
+            if (self.settings.get(group) or {}).get("password"):
+                return self.settings.get("page")
 
     def given(self, body):
         # {field: what is wrong with it}; nothing is wrong where joining begins.
@@ -271,6 +298,8 @@ class Access:
         return {}
 
     def wrong(self, row):
+        if self.locked() and row.get("page") != self.locked():
+            return {"page": "the password of this page, which zapato deliver printed"}
         if self.radio_too:
             if not 1 <= len(row["name"].encode()) <= 32:
                 return {"name": "a network's name has 1 to 32 letters"}
@@ -291,11 +320,13 @@ class Access:
         return {}
 
     def merged(self, row):
-        # A password that was not typed stays as it was.
+        # A password that was not typed stays as it was, with the network or the broker and user that it was given for.
         new = dict(self.settings)
         if self.radio_too:
             wifi = dict(new.get("wifi") or ())
             wifi.setdefault("country", "")
+            if row["name"] != wifi.get("name"):
+                wifi["password"] = ""
             wifi["name"] = row["name"]
             if row.get("password") is not None:
                 wifi["password"] = row["password"]
@@ -305,7 +336,10 @@ class Access:
             mqtt = dict(new.get("mqtt") or ())
             mqtt.setdefault("qos", 0)
             mqtt.setdefault("keep_alive", 30000)
-            mqtt["host"], mqtt["port"], mqtt["user"] = row["host"], row["port"], row.get("user") or ""
+            whom = row["host"], row["port"], row.get("user") or ""
+            if whom != (mqtt.get("host"), mqtt.get("port"), mqtt.get("user") or ""):
+                mqtt["password"] = ""
+            mqtt["host"], mqtt["port"], mqtt["user"] = whom
             if row.get("secret") is not None:
                 mqtt["password"] = row["secret"]
             mqtt.setdefault("password", "")

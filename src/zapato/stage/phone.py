@@ -17,8 +17,9 @@ WEB, NAMES = 80, 53
 class Phone:
     """Somebody near with a phone. What it asks is told as soon as it is whole; nothing where nobody answers."""
 
-    def __init__(self, station: Station, clock: Clock) -> None:
-        self.station, self.clock = station, clock
+    def __init__(self, station: Station, clock: Clock, page: str = "") -> None:
+        """`page` is what the device's page wants once it has secrets, for who knows it."""
+        self.station, self.clock, self.page = station, clock, page
 
     def sees(self) -> tuple[str, str] | None:
         """Name and password of the board's access point, while it is open."""
@@ -52,7 +53,10 @@ class Phone:
         """One request as a browser makes it."""
         text = b"" if body is None else json.dumps(body).encode()
         head = f"{'GET' if body is None else 'POST'} {path} HTTP/1.1\r\nHost: 192.168.4.1\r\n"
-        head += f"User-Agent: {'a phone ' * 40}\r\nContent-Length: {len(text)}\r\n\r\n"
+        head += f"User-Agent: {'a phone ' * 40}\r\nContent-Length: {len(text)}\r\n"
+        if body is not None:
+            head += "Content-Type: application/json\r\nOrigin: http://192.168.4.1\r\n"
+        head += "\r\n"
         return self.send(head.encode() + text, told)
 
     def look_up(self, question: bytes, told: Callable[[bytes], None]) -> None:
@@ -67,7 +71,7 @@ class Phone:
 
         def answer(data: bytes) -> None:
             state = json.loads(data.partition(b"\r\n\r\n")[2] or b"{}")
-            row: dict[str, object] = {"name": name, "password": password}
+            row: dict[str, object] = {"name": name, "password": password, "page": self.page}
             if broker := state.get("broker"):
                 row |= dict(zip(("host", "port", "user"), broker, strict=True))
             self.ask("/settings", row)

@@ -46,8 +46,10 @@ class PowerCut(Exception):
 class Player:
     """The world of one device's rehearsal, and its steps.
 
-    `benches` says how the world reaches each part.
+    `benches` says how the world reaches each part; `page` is the password of the device's own page, which its owner knows.
     """
+
+    page = ""
 
     def __init__(
         self,
@@ -164,7 +166,7 @@ class Player:
 
     def fill_in(self, name: str, password: str) -> None:
         """Somebody with a phone gives the page of the board's access point a network."""
-        Phone(self.board.station, self.clock).fill_in(name, password)
+        Phone(self.board.station, self.clock, self.page).fill_in(name, password)
 
     def lookup(self, ms: int) -> None:
         """Names take so long to be looked up."""

@@ -17,7 +17,7 @@ from zapato.errors import Refused, RehearsalInvalid, Unreadable
 from zapato.firmware.build import refuse_unplaced
 from zapato.firmware.compile import cache_folder, compile_all
 from zapato.firmware.layout import delivered
-from zapato.firmware.plan import settings
+from zapato.firmware.plan import page_password, settings
 from zapato.firmware.program import PAGE, SAFE, Program, compile_device, read_map
 from zapato.lang.source import shown
 from zapato.stage import vm
@@ -32,6 +32,8 @@ from zapato.stage.vm import Stopped
 
 PORTS = ("_esp32", "_esp8266", "_rp2")
 """Ends of the names of modules that one port has for itself."""
+KEY = "00" * 32
+"""The update key of every rehearsal."""
 PASSWORD = "rehearsal"
 """Stands for every password on the stage: real ones are not needed there."""
 NETWORK = "stage"
@@ -138,6 +140,7 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
     """The world as it is at the beginning, and the steps until the script ends."""
     benches = {part.name: part.kind.bench(part) for part in design.parts.values()}
     player = Player(board, air, broker, board.clock, board.trace, benches, design.topic)
+    player.page = page_password(KEY)
     for name, bench in benches.items():
         for each in bench.chips:
             board.stand(name, *each)  # type: ignore[arg-type]
@@ -220,9 +223,9 @@ def shims(port: str = "") -> dict[str, bytes]:
 
 def _settings(design: Design) -> dict[str, Any]:
     """The device's settings with every secret replaced."""
-    found: dict[str, Any] = settings(design, "00" * 32)
-    for group in ("wifi", "mqtt"):
-        if group in found and (group == "wifi" or found[group]["password"]):
+    found: dict[str, Any] = settings(design, KEY)
+    for group, needs in (("wifi", "name"), ("mqtt", "password")):
+        if found.get(group, {}).get(needs):
             found[group]["password"] = PASSWORD
     return found
 

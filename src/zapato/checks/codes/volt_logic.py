@@ -28,7 +28,10 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     source = use.pin.source if use.pin.bears else chip.sources.get("levels", "")
     why = "a level above the supply flows through the pin's protection into it"
     if use.need.use == "line":  # both ends drive it: no divider
-        fixes = ("its pull-ups to 3.3 V in place of that", "a level shifter that works both ways, for every line of it; then without `level`")
+        fixes = (
+            "its pull-ups to 3.3 V in place of that",
+            "a level shifter that works both ways, for every line of it; then without `level`",
+        )
     else:
         divider = f"a divider: 10 kΩ in series, {_lower(use.need.volts, most)} kΩ to ground"
         fixes = ("a level shifter between them", divider)

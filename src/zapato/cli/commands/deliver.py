@@ -29,6 +29,11 @@ if TYPE_CHECKING:
     is_flag=True,
     help="By cable: the network's settings alone, to a device that has its program.",
 )
+@click.option(
+    "--page-password",
+    is_flag=True,
+    help="Tell what the page of a device's own access point asks for; nothing is written.",
+)
 @click.option("--rate", default=460_800, show_default=True, help="By cable: baud.")
 @click.option("--air", is_flag=True, help="Over the air: through the broker, to a device that runs.")
 @click.option("--broker", metavar="HOST[:PORT]", help="With --air: another broker than the site's.")
@@ -51,6 +56,7 @@ def COMMAND(
     port: str | None,
     base: Path | None,
     only_settings: bool,
+    page_password: bool,
     rate: int,
     air: bool,
     broker: str | None,
@@ -69,12 +75,18 @@ def COMMAND(
     does not reach the broker. Of several devices one goes first, then a quarter, then the others; who has its version
     is passed over, so after Ctrl-C or a stop the same call goes on.
 
+    Once a device has secrets, the page of its own access point asks for a password. It is told at a delivery by cable,
+    and by --page-password at any time.
+
     Exit code 0: every device runs its version; 1: one does not; 2: the call was wrong.
     """
     from zapato.checks import all_files
     from zapato.cli.live import broker_of
 
     files = all_files(paths)
+    if page_password:
+        click.echo("\n".join(_page_password(path) for path in files))
+        return 0
     if air == bool(port or base):
         raise click.UsageError("deliver needs --port PORT (by cable) or --air (over the network)")
     if not air:
@@ -83,8 +95,22 @@ def COMMAND(
         if only_settings and (base or not port):
             raise click.UsageError("--settings goes with --port alone")
         click.echo("\n".join(_by_cable(files[0], out, port, base, rate, only_settings)))
+        click.echo(f"  {_page_password(files[0]).partition(': ')[2]}")
         return 0
     return _all_by_air(files, out, broker_of(broker), again, patience, failures)
+
+
+def _page_password(path: Path) -> str:
+    """What a device's page asks for, in a sentence that begins with its name."""
+    from zapato.design import resolve
+    from zapato.firmware.build import update_key
+    from zapato.firmware.plan import settings
+
+    design = resolve(path)
+    made = settings(design, update_key(design)[0])
+    if "page" in made:
+        return f"{design.name}: once it has secrets, the page of its access point asks for {made['page']}"
+    return f"{design.name}: the page of its access point asks for no password"
 
 
 def _all_by_air(
