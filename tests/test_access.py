@@ -268,6 +268,39 @@ def test_a_password_goes_only_with_what_it_was_given_for(put, change, stays):
     assert kept["wifi"]["password"] == ("" if "name" in change else "chamois-ridge")
 
 
+@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
+@pytest.mark.parametrize(
+    ("word", "value", "why"),
+    [("up", False, "nobody answers at 192.168.4.2, port 1883"), ("silent", True, "does not answer"), ("refuses", 5, "user or password"), ("refuses", 3, "the broker refuses it")],
+)
+def test_the_page_tries_the_broker_before_it_closes(put, board, word, value, why):
+    """What a broker does not do is told while somebody stands there, and nothing is kept until it is right."""
+    place, phone = placed(put, board=board, seconds=140)
+    talk = Talk(place, phone)
+
+    def be(value):
+        place.broker.be(word, value)
+
+    place.clock.at(9_000, lambda: be(value))
+    place.clock.at(12_000, lambda: phone.fill_in(*HALL))
+    talk.at(38, "/state")
+    place.clock.at(39_000, lambda: be({"up": True, "silent": False, "refuses": 0}[word]))
+    place.clock.at(40_000, lambda: phone.fill_in(*HALL))
+    assert place.run() is None
+    assert talk.states[0]["state"] == "failed" and why in talk.states[0]["why"], talk.states
+    assert json.loads(place.board.flash.files["settings.json"])["wifi"]["name"] == "hall"
+    assert "broker reached" in place.log
+
+
+@pytest.mark.parametrize("host", ["mqtt://192.168.4.2", "192.168.4.2:1883", "192.168.1.300", "192.168.4", " ", "a b", "", ".local"])
+def test_the_page_takes_no_broker_that_cannot_be_one(put, host):
+    place, phone = placed(put, seconds=30)
+    talk = Talk(place, phone)
+    talk.at(12, "/settings", {"name": "hall", "password": None, "host": host, "port": 1883, "user": "", "untried": True})
+    place.run()
+    assert b'"host"' in talk.said[0]
+
+
 def test_another_pages_form_is_refused(put):
     """A form of any page can send text without being asked; JSON it cannot, nor hide where it is from (Fetch standard, CORS-safelisted request headers)."""
     place, phone = placed(put, seconds=60)

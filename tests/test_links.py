@@ -205,7 +205,7 @@ MADE = {
     ],
     'when = "b.pressed"\nif = "f.on or s.temperature > 3"\ndo = "n.value = s.temperature"': [
         "test=lambda: (p_s.temperature is not None and ((p_f.on or (p_s.temperature > 3))))",
-        "p_n.set('value', p_s.temperature) if p_s.temperature is not None else d.unknown()",
+        "p_n.set('value', p_s.temperature) if p_s.temperature is not None else unknown()",
     ],
     'when = "b.pressed"\ndo = "notify(\'it\\\\\'s {s.temperature:.1f}\')"': [
         "d.note(\"it's \" + show((p_s.temperature if p_s.temperature is not None else None), '.1f'))"

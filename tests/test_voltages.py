@@ -51,6 +51,7 @@ CASES = [
     ("esp32-38pin", sensor("echo", "pin = 25", "trigger = 26", 'fed_from = "5V"'), {"volt-logic": "error"}),
     ("esp32-38pin", sensor("echo", "pin = 25", "trigger = 26", 'fed_from = "5V"', 'level = "3.2V"'), {}),
     ("esp32-38pin", sensor("dht22", "pin = 25", 'fed_from = "5V"'), {"volt-logic": "error"}),
+    ("esp32-38pin", '[motion.path]\npin = 27\nlevel = "5V"\n', {"volt-logic": "error"}),
     ("esp32-38pin", BUS + 'level = "5V"\n', {"volt-logic": "error"}),
     ("esp32-38pin", BUS + 'level = "3.3V"\n', {}),
     ("esp32-38pin", '[onewire.w]\npin = 25\npull_up = "4.7kohm"\nlevel = "5V"\n', {"volt-logic": "error"}),
@@ -88,7 +89,7 @@ CASES = [
 @pytest.mark.parametrize(("on", "tables", "codes"), CASES)
 def test_what_would_burn_or_not_start_is_told(put, on, tables, codes):
     report = zapato.check(put(HEADER.format(board=on) + tables))
-    found = {f.code: f.severity for f in report if f.code.startswith("volt-")}
+    found = {f.code: f.severity for f in report if f.code.startswith(("volt-", "analog-"))}
     assert found == codes, [f.message for f in report]
     assert all(f.fixes for f in report if f.code in codes)
     assert codes or not [f for f in report if f.severity == "error"]

@@ -28,6 +28,7 @@ from zapato.lang.fields import (
     text,
     whole,
 )
+from zapato.lang.network import host, topic
 from zapato.lang.source import MEMBER, Source, shown, table
 
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
@@ -69,7 +70,7 @@ WIFI = Shape(
 )
 MQTT = Shape(
     (
-        text("host", "name or address of the broker", REQUIRED, hidden=True),
+        host("host", "name or address of the broker", REQUIRED),
         whole("port", "its port; 1883, or 8883 with TLS", None, least=1, most=65535),
         text("user", "user name, where the broker asks for one", "", hidden=True),
         text("password", "its password", "", secret=True),
@@ -79,7 +80,7 @@ MQTT = Shape(
             "the certificate, as a PEM file in the site, of who vouches for the broker; TLS needs it",
             None,
         ),
-        text("topic", "the first levels of the device's topics, in place of site/device", None),
+        topic("topic", "the first levels of the device's topics, in place of site/device"),
         choice(
             "report",
             "how values are written: plain JSON, or SenML packs (RFC 8428)",
@@ -152,7 +153,7 @@ TIME = Shape(
             'the time zone, as the IANA data call it: "Europe/Zurich"',
             REQUIRED,
         ),
-        text("server", "name or address of the time server (SNTP)", "pool.ntp.org", hidden=True),
+        host("server", "name or address of the time server (SNTP)", "pool.ntp.org"),
         _degrees("latitude", "where the sun is to rise and set: degrees north", 90),
         _degrees("longitude", "degrees east", 180),
     )

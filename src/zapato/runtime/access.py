@@ -20,6 +20,7 @@ _LINE = const(80)  # bytes of a line of a request that are looked at
 _BODY = const(512)  # bytes of what is sent from the page
 _PIECE = const(256)  # bytes that leave at once
 _TRY = const(25)  # s that joining may take
+_ASK = const(8)  # s until the broker has answered
 _STAYS = const(12)  # s that the page stays after it has told how it went
 _LISTED = const(12)  # networks in the list
 _JSON = "application/json"
@@ -155,6 +156,7 @@ class Access:
         self.left = -1  # s until it is over
         self.visitors = []
         self.new = {}
+        self.poll = None  # while the broker is tried
         self.wlan = network.WLAN(network.STA_IF)
 
     def radio(self, call, *given, **named):
@@ -310,8 +312,8 @@ class Access:
                 return {"password": "a password has letters, digits and signs of the plain keyboard only"}
         if self.broker:
             host, port = row["host"], row["port"]
-            if not host or len(host) > 64 or not plain(host) or " " in host:
-                return {"host": "the broker's address or name"}
+            if not named(host):
+                return {"host": "the broker's name or address, such as 192.168.4.2, without port"}
             if not isinstance(port, int) or not 0 < port < 65536:
                 return {"port": "1 to 65535"}
             for name in ("user", "secret"):
@@ -386,11 +388,16 @@ class Access:
         return (wifi.get("name") or not self.radio_too) and (mqtt.get("host") or not self.broker)
 
     def join(self):
+        self.tried += 1
         if self.radio(self.wlan.isconnected):
             self.address = (self.radio(self.wlan.ifconfig) or ("?",))[0]
-            self.save("joined")
+            why = self.broker and self.ask()
+            if why:
+                self.drop()
+                self.fail("it joined the network, but " + why)
+            elif why is not None:
+                self.save("joined")
             return
-        self.tried += 1
         status = self.radio(self.wlan.status)
         if status == getattr(network, "STAT_WRONG_PASSWORD", -3):
             self.fail("the network refuses this password")
@@ -401,6 +408,52 @@ class Access:
                 if absent
                 else "the network did not let it in: check the password; the signal may be too weak"
             )
+
+    # --- the broker, tried before anything is kept
+
+    def ask(self):
+        # What is wrong; "" where nothing is, None while that is not known yet.
+        mqtt = self.new["mqtt"]
+        try:
+            if not self.poll:
+                self.tried = 0
+                self.sock = socket.socket()
+                self.sock.setblocking(False)
+                self.poll = select.poll()
+                try:
+                    self.sock.connect(socket.getaddrinfo(mqtt["host"], mqtt["port"])[0][-1])
+                except OSError as error:
+                    if error.errno not in (errno.EINPROGRESS, 119):  # 119: the ESP32's own number for it
+                        raise
+                self.poll.register(self.sock, select.POLLOUT)
+                return None
+            for found in self.poll.poll(0):
+                if found[1] & (select.POLLERR | select.POLLHUP):
+                    raise OSError
+                if found[1] & select.POLLIN:
+                    return self.heard(self.sock.recv(4))
+                if self.settings.get("authority"):  # through TLS: that somebody is there is all that shows here
+                    self.drop()
+                    return ""
+                self.sock.send(greeting(self.d.topic, mqtt))
+                self.poll.modify(self.sock, select.POLLIN)
+        except (OSError, MemoryError, IndexError):
+            return "nobody answers at %s, port %d" % (mqtt["host"], mqtt["port"])
+        return "the broker at %s does not answer" % mqtt["host"] if self.tried > _ASK else None
+
+    def heard(self, answer):
+        if len(answer) < 4 or answer[0] != 0x20:
+            return "what answers there is no broker"
+        if not answer[3]:
+            self.sock.send(b"\xe0\0")  # a proper end: nobody is told that the device is gone
+            self.drop()
+            return ""
+        return "the broker refuses it" + (": user or password" if answer[3] > 3 else "")
+
+    def drop(self):
+        if self.poll:
+            self.poll = None
+            self.sock.close()
 
     def fail(self, why):
         self.state, self.why = "failed", why
@@ -443,6 +496,40 @@ def opened(d, settings, radio, broker):
 
 def strength(row):
     return -row[3]
+
+
+def greeting(topic, mqtt):
+    # CONNECT of MQTT 3.1.1 with a new session, and no will.
+    texts = [topic.replace("/", "-")]
+    flags = 2
+    if mqtt["user"]:
+        flags |= 0x80
+        texts.append(mqtt["user"])
+        if mqtt["password"]:
+            flags |= 0x40
+            texts.append(mqtt["password"])
+    body = b"\0\4MQTT\4" + bytes((flags, 0, 30))
+    for text in texts:
+        text = text.encode()
+        body += bytes((0, len(text))) + text
+    size = len(body)
+    return (bytes((0x10, size)) if size < 128 else bytes((0x10, size & 127 | 128, size >> 7))) + body
+
+
+def named(host):
+    # A name, or four numbers.
+    if not host or len(host) > 64 or not plain(host):
+        return False
+    for each in " /:@?#":
+        if each in host:
+            return False
+    parts = host.split(".")
+    for each in parts:
+        if not each:
+            return False
+    if not parts[-1].isdigit():
+        return True
+    return len(parts) == 4 and not [each for each in parts if not each.isdigit() or int(each) > 255]
 
 
 def plain(text, base=0):

@@ -130,7 +130,7 @@ def _signals(design: Design, board: Board, part: Part, leave_out: Callable[[str]
     for use in (use for use in design.uses if use.part is part):
         near = [each for each in beside if each.field == use.need.field]
         if _burns(design, board, use, near):
-            leave_out(f"{part.name} {use.need.field}: its level is its own supply (volt-logic)")
+            leave_out(f"{part.name} {use.need.field}: its level is higher than the pin bears (volt-logic)")
         else:
             yield from _signal(design, board, use, near)
     for each in beside:
@@ -140,9 +140,10 @@ def _signals(design: Design, board: Board, part: Part, leave_out: Callable[[str]
 
 def _burns(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]) -> bool:
     """Whether a line lifts the pin beyond what it bears, with nothing in it that divides."""
-    if use.need.volts or not is_data_line(use) or any(each.series for each in beside):
+    if any(each.series for each in beside):
         return False
-    return lifted(design, use.part) > (use.pin.bears or board.chip.input_most)
+    volts = use.need.volts or (lifted(design, use.part) if is_data_line(use) else 0.0)
+    return volts > (use.pin.bears or board.chip.input_most)
 
 
 def _signal(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]) -> Iterator[Wire]:
