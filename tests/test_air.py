@@ -19,7 +19,7 @@ from zapato.errors import NotDelivered, NotOffered
 from zapato.firmware.image import data_image, sizes
 from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.package import BASE, manifest, pack, seal
-from zapato.firmware.plan import settings
+from zapato.firmware.plan import make_plan, settings
 from zapato.firmware.program import compile_device
 from zapato.stage.board import Board
 from zapato.stage.broker import Broker
@@ -64,6 +64,23 @@ class Place:
         )  # fmt: skip
         self.heard: list[tuple[str, bytes]] = []
         self.broker.listeners.append(lambda topic, payload: self.heard.append((topic, payload)))
+        self.broker.listeners.append(self._numbered)
+        self.pending: list = []
+        self.made = -5000
+
+    def make(self, made_to) -> None:
+        """Ask the device for its number, and make the offer to it: made_to(number) gives topic and payload."""
+        if self.clock.now - self.made >= 5000:  # it tells how it is with its number, and is offered again
+            self.made = self.clock.now
+            self.pending.append(made_to)
+            self.broker.message(f"{self.design.topic}/device/do/tell", "")
+
+    def _numbered(self, topic: str, payload: bytes) -> None:
+        while topic.endswith("/update/number") and self.pending:
+            self.broker.message(*self.pending.pop()(payload.decode()))
+
+    def offer(self, offer: Offer, running: str, again: bool = False) -> None:
+        self.make(lambda number: offer.made_to(running, number, again))
 
     def serve(self, offer: Offer, again: bool = False, running: str = "") -> None:
         """Offer at every sign of life until it runs."""
@@ -72,7 +89,7 @@ class Place:
             if topic.endswith("/update/want") and (found := offer.answer(payload)):
                 self.broker.message(*found)
             if topic.endswith("/vitals") and json.loads(payload)["version"] != offer.version:
-                self.broker.message(*offer.made_to(json.loads(payload)["version"], again))
+                self.offer(offer, json.loads(payload)["version"], again)
 
         self.broker.listeners.append(hear)
 
@@ -212,13 +229,87 @@ def test_a_bad_version_gives_way_to_the_one_before_it(put, tmp_path, source):
             place.broker.message(*found)
         if topic.endswith("/vitals") and not offered:
             offered.append(1)
-            place.broker.message(*offer.made_to("1.0.0"))
+            place.offer(offer, "1.0.0")
 
     place.broker.listeners.append(hear)
     assert place.run() is None
     assert place.versions[-1] == "1.0.0" and place.trace.rows[-1]["t"] > 400
     assert any("version 1.1.0 did not reach the broker" in note for note in place.notes), place.log
     assert "b.runs" not in place.board.flash.files and "slots.json" not in place.board.flash.files
+
+
+@pytest.mark.parametrize("ends", ["power", "watchdog"])
+def test_a_version_that_reaches_the_broker_and_restarts_every_minute_is_taken_back(put, tmp_path, ends):
+    """Starts of any cause count until it has run on for two minutes. Who offers it again gets it again."""
+    old, new = designs(put, "esp32-38pin")
+    last = {"power": "d.after(60000, machine.reset)", "watchdog": "d.after(60000, lambda: time.sleep(20))"}[ends]
+    place = Place(old, seconds=360)
+    source = f"{make_plan(new).plans['plan']}\nimport machine\nimport time\n{last}\n"
+    place.serve(Offer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "plan", source)))
+    assert place.run() is None
+    assert any("restarted again and again" in note for note in place.notes), place.notes
+    said = [json.loads(p) for t, p in place.heard if t.endswith("/update/status")]
+    assert said[:5] == [["1.1.0", "on trial"], *[["1.1.0", "runs"]] * 3, ["1.1.0", "back"]]
+
+
+def test_no_update_begins_while_the_version_before_it_is_on_trial(put, tmp_path):
+    """The slot that it would write is the one to go back to."""
+    old, new = designs(put, "esp32-38pin")
+    place = Place(old, seconds=200)
+    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place.serve(offer)
+    more = Offer(old.topic, bytes.fromhex(KEY), packed(designs(put, "esp32-38pin", new="1.2.0")[1], tmp_path))
+
+    def hear(topic: str, payload: bytes) -> None:
+        if topic.endswith("/update/status") and b"runs" in payload:
+            place.clock.after(10_000, lambda: place.offer(more, "1.1.0"))
+
+    place.broker.listeners.append(hear)
+    assert place.run() is None
+    assert any("1.1.0 is on trial for two minutes" in note for note in place.notes), place.notes
+    assert place.versions[-1] == "1.1.0" and "b.runs" in place.board.flash.files
+
+
+@pytest.mark.parametrize("desks", ["doubled", "two packages"])
+def test_pieces_that_come_twice_and_two_desks_that_serve_at_once(put, tmp_path, desks):
+    old, new = designs(put)
+    place = Place(old)
+    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place.serve(offer)
+    twin = offer
+    if desks == "two packages":
+        files = compile_device(new).files | {"plan.mpy": b"another plan" * 99}
+        twin = Offer(old.topic, bytes.fromhex(KEY), pack(manifest(new.name, new.version, BASE, files), files, bytes.fromhex(KEY)))
+
+    def hear(topic: str, payload: bytes) -> None:
+        if topic.endswith("/update/want") and (found := twin.answer(payload)):
+            place.broker.message(*found)
+            place.broker.message(*found)
+
+    place.broker.listeners.insert(0, hear)
+    assert place.run() is None
+    assert "version 1.1.0 runs" in place.notes and place.versions[-1] == "1.1.0", place.notes
+
+
+def test_pieces_without_end_fill_no_flash(put, tmp_path):
+    old, new = designs(put)
+    place = Place(old, seconds=300)
+    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place.serve(offer)
+    answer, most = offer.answer, []
+
+    def endless(payload: bytes) -> tuple[str, bytes] | None:
+        _, name, at, count, _ = json.loads(payload)
+        if name == "manifest.json":
+            return answer(payload)
+        most.append(at)
+        return f"{old.topic}/update/piece/set", f"{name} {at}\n".encode() + bytes(count)
+
+    offer.answer = endless
+    place.clock.at(150_000, lambda: setattr(offer, "answer", lambda payload: None))
+    assert place.run() is None
+    assert any("more comes of plan.mpy than it has" in note for note in place.notes), place.notes
+    assert max(most) < 4096 and "b/part" not in place.board.flash.files and place.versions[-1] == "1.0.0"
 
 
 def offered(place: Place, topic: str, payload: str, at: int = 20_000):
@@ -231,29 +322,36 @@ def test_only_the_keys_holder_offers_and_an_old_offer_is_none(put, tmp_path):
     good = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     stranger = Offer(old.topic, b"s" * 32, packed(new, tmp_path, "73" * 32))
     elsewhere = Offer("refuge/other", bytes.fromhex(KEY), packed(new, tmp_path))
+    update = f"{old.topic}/device/do/update"
     for make in (
-        lambda: stranger.made_to("1.2.0"),
-        lambda: (f"{old.topic}/device/do/update", elsewhere.made_to("1.2.0")[1]),
-        lambda: good.made_to("1.1.0"),  # recorded when another version ran
-        lambda: (f"{old.topic}/device/do/update", '["1.1.0", "' + "0" * 64 + '"]'),
-        lambda: (f"{old.topic}/device/do/update", "7"),
-        lambda: (f"{old.topic}/device/do/update", '[["9"], {}]'),
-        lambda: (f"{old.topic}/device/do/update", ""),
-        lambda: (f"{old.topic}/device/do/explode", ""),
-        lambda: (f"{old.topic}/device/on/set", "true"),
+        lambda number: stranger.made_to("1.2.0", number),
+        lambda number: (update, elsewhere.made_to("1.2.0", number)[1]),
+        lambda number: good.made_to("1.1.0", number),  # recorded when another version ran
+        lambda number: good.made_to("1.2.0", "00c0ffee"),  # recorded when another number counted
+        lambda number: good.made_to("1.2.0", ""),  # as before 0.2
+        lambda number: (update, '["1.1.0", "00000000", "' + "0" * 64 + '"]'),
+        lambda number: (update, "7"),
+        lambda number: (update, '[["9"], {}, 3]'),
+        lambda number: (update, ""),
+        lambda number: (f"{old.topic}/device/do/explode", ""),
+        lambda number: (f"{old.topic}/device/on/set", "true"),
     ):
         place = Place(old, seconds=40)
-        offered(place, *make())
+        place.clock.at(20_000, lambda place=place, make=make: place.make(make))
         assert place.run() is None
         assert (
             not any(r["name"] == "reset" for r in place.trace.rows)
             and "ask.json" not in place.board.flash.files
         )
         assert any("not understood" in note for note in place.notes), place.notes
+    unasked = Place(old, seconds=40)  # nobody was told a number: none counts, not even "None"
+    offered(unasked, *good.made_to("1.2.0", "None"))
+    assert unasked.run() is None and "ask.json" not in unasked.board.flash.files
+    assert any("not understood" in note for note in unasked.notes)
     with pytest.raises(NotOffered, match="older"):
-        good.made_to("2.0")
+        good.made_to("2.0", "1")
     with pytest.raises(NotOffered, match="runs there already"):
-        good.made_to("1.3.0")
+        good.made_to("1.3.0", "1")
     with pytest.raises(NotOffered, match="signature"):
         Offer(old.topic, b"x" * 32, packed(new, tmp_path))
     assert good.answer(b"nonsense") is None and good.answer(b'["1.3.0", "plan.mpy", -1, 5]') is None
@@ -268,7 +366,7 @@ def test_what_arrives_wrong_is_given_up_and_the_old_version_goes_on(put, tmp_pat
 
     def hear(topic: str, payload: bytes) -> None:
         if topic.endswith("/vitals") and not once:
-            once.append(place.broker.message(*offer.made_to("1.0.0")))
+            once.append(place.offer(offer, "1.0.0"))
         if topic.endswith("/update/want") and harm != "nobody answers":
             where, data = offer.answer(payload)
             if harm.encode() in data.partition(b"\n")[0]:
@@ -349,7 +447,7 @@ def test_the_fullest_device_of_the_demo_is_updated_twice_and_asked_all_the_while
             runs = json.loads(payload)["version"]
             for offer, old in ((first, "1.0.0"), (later, "1.1.0")):
                 if runs == old:
-                    place.broker.message(*offer.made_to(old))
+                    place.offer(offer, old)
 
     place.broker.listeners.append(hear)
     assert place.run() is None
@@ -381,15 +479,13 @@ def test_a_version_is_offered_where_it_is_higher(have, new, again):
     offer = Offer("refuge/bench", b"k", pack(manifest("bench", new, ">=1.25,<2", files), files, b"k"))
     order = (version_of(new) > version_of(have)) - (version_of(new) < version_of(have))
     if order > 0 or (order == 0 and again):
-        topic, payload = offer.made_to(have, again)
-        assert topic == "refuge/bench/device/do/update" and json.loads(payload)[0] == new
-        assert (
-            json.loads(payload)[1] == seal(b"k", f"update refuge/bench {have} {new}".encode())
-            and len(payload) <= 128
-        )
+        topic, payload = offer.made_to(have, "5eed5eed", again)
+        given, mark, sealed = json.loads(payload)
+        assert topic == "refuge/bench/device/do/update" and given == new and len(payload) <= 128
+        assert sealed == seal(b"k", f"update refuge/bench {have} {new} {mark} 5eed5eed".encode())
     else:
         with pytest.raises(NotOffered):
-            offer.made_to(have, again)
+            offer.made_to(have, "5eed5eed", again)
 
 
 class Said:
@@ -435,6 +531,7 @@ def test_a_fleet_tells_what_its_devices_say(put):
         ((("refuge/bench/vitals", b'{"version": "2.0"}'),), "older"),
         ((("refuge/bench/vitals", b'{"version": "1.1.0"}'),), "runs there already"),
         ((("refuge/bench/notes", b"update to 1.1.0 is given up: plan.mpy arrives damaged"),), "given up"),
+        ((("refuge/bench/update/status", b'["1.1.0", "back"]'),), "back"),
         ((("refuge/bench/notes", b"version 1.1.0 did not reach the broker: the one before it runs again"),), "did not reach"),
         ((("refuge/bench/vitals", b"nonsense"), ("elsewhere/vitals", b"{}"), ("refuge/bench/update/want", b"7")), "does not answer"),
     ],
@@ -445,8 +542,9 @@ def test_what_a_delivery_ends_with(put, tmp_path, messages, words):
     with pytest.raises((NotDelivered, NotOffered), match=words):
         over_the_air(offer, Said(*messages), patience=0.05)
     done = Said(
-        ("refuge/bench/vitals", b'{"version": "1.0.0"}'), ("refuge/bench/update/want", b'["1.1.0", "plan.mpy", 0, 512]'),
-        ("refuge/bench/vitals", b'{"version": "1.1.0"}'), ("refuge/bench/notes", b"version 1.1.0 runs"),
+        ("refuge/bench/update/number", b"5eed5eed"), ("refuge/bench/vitals", b'{"version": "1.0.0"}'), ("refuge/bench/update/want", b'["1.1.0", "plan.mpy", 0, 512]'),
+        ("refuge/bench/vitals", b'{"version": "1.1.0"}'), ("refuge/bench/notes", b"update to 1.1.0 is given up"),
+        ("refuge/bench/update/status", b'["1.1.0", "runs"]'),
     )  # fmt: skip
     told = []
     found = over_the_air(offer, done, patience=5, tell=lambda what, share: told.append(what))

@@ -1,9 +1,11 @@
 """Builds: the same bytes for the same inputs, signed, without secrets, never half-written."""
 
+import gzip
 import json
 import os
 import shutil
 import tarfile
+import tracemalloc
 from pathlib import Path
 
 import pytest
@@ -12,7 +14,7 @@ import zapato
 from zapato.errors import Refused, Unwritable, ZapatoError
 from zapato.firmware.bundle import bundle
 from zapato.firmware.compile import runtime_source
-from zapato.firmware.package import PackageInvalid, unpack
+from zapato.firmware.package import PackageInvalid, manifest, pack, unpack
 from zapato.firmware.plan import make_plan
 from zapato.firmware.program import ALONE
 from zapato.firmware.shorten import shorten
@@ -215,3 +217,19 @@ def test_no_name_is_given_that_a_device_file_may_give_a_value():
     free = set(shorten({"part": text})[1]["part"].values())
     given = shorten({"part": f"{text}\n\nVALUES = {sorted(free)}\n"})[1]["part"]
     assert free and not free & set(given.values())
+
+
+def test_a_package_is_not_unpacked_before_its_seal_is_seen():
+    """A gigabyte of zeros in a megabyte, with and without a right seal: no more than the limit is ever held."""
+    zeros, key = bytes(64 << 20), bytes(16)
+    for files, words in (({"plan.mpy": zeros}, "more than 8 MiB"), ({"a.mpy": b"x"}, "does not begin")):
+        raw = pack(manifest("lamp", "1.0.0", ">=1.25,<2", files), files, key)
+        if words == "does not begin":
+            raw = gzip.compress(gzip.decompress(raw)[1024:])
+        tracemalloc.start()
+        with pytest.raises(PackageInvalid, match=words):
+            unpack(raw, key)
+        assert tracemalloc.get_traced_memory()[1] < 32 << 20
+        tracemalloc.stop()
+    with pytest.raises(PackageInvalid, match="signature"):
+        unpack(pack(manifest("lamp", "1.0.0", ">=1.25,<2", {"plan.mpy": zeros}), {"plan.mpy": zeros}, key), bytes(15) + b"x")

@@ -439,7 +439,7 @@ def test_a_manifest_that_cannot_be_read_is_given_up(put, tmp_path):
                 b"manifest.json %d\n" % at + bytes(200 - at).replace(b"\0", b"\xff"),
             )
         if topic.endswith("/vitals"):
-            place.broker.message(*offer.made_to("1.0.0"))
+            place.offer(offer, "1.0.0")
 
     place.broker.listeners.append(hear)
     place.clock.at(180_000, lambda: place.broker.listeners.remove(hear))

@@ -188,7 +188,7 @@ def test_outputs_are_safe_and_the_status_led_tells_while_an_update_comes(put, tm
     place = Place(made[0], seconds=100)
     place.clock.at(20_000, lambda: place.broker.message("refuge/bench/lamp/on/set", "true"))
     offer = Offer(made[0].topic, bytes.fromhex(KEY), packed(made[1], tmp_path))
-    place.clock.at(30_000, lambda: place.broker.message(*offer.made_to("1.0.0")))
+    place.clock.at(30_000, lambda: place.offer(offer, "1.0.0"))
     place.run()  # nobody answers what it asks for
     levels = [(r["t"], r["value"]) for r in place.trace.rows if r["what"] == "pin" and r["name"] == "GPIO26"]
     reset = next(r["t"] for r in place.trace.rows if r["name"] == "reset")
@@ -216,7 +216,7 @@ def test_an_update_goes_on_where_it_broke_off(put, tmp_path, away, back):
     def hear(topic: str, payload: bytes) -> None:
         if topic.endswith("/vitals") and json.loads(payload)["version"] == "1.0.0" and not begun:
             begun.append(1)
-            place.broker.message(*offer.made_to("1.0.0"))
+            place.offer(offer, "1.0.0")
         if topic.endswith("/update/want"):
             where, data = offer.answer(payload)
             place.broker.message(where, data)

@@ -17,8 +17,10 @@ PATIENCE = 300.0
 """Seconds without a sign of the device after which it is given up for now."""
 APART = 30.0
 """Seconds between two offers at the least: a restart and a look for the broker take some."""
-TRIES = 3
-"""Offers that may end with the old version before it is told as failed."""
+SILENT = 2
+"""Signs of life without a number after which an offer is made as devices of before 0.2 know it."""
+TRIES = 6
+"""Offers that may end with the old version before it is told as failed: a version that is on trial takes none for two minutes."""
 
 
 class Way(Protocol):
@@ -74,6 +76,7 @@ class _Delivery:
         self.begun = self.heard = time.monotonic()
         self.before, self.offers, self.fetched, self.runs = "", 0, False, False
         self.offered, self.why = 0.0, ""
+        self.number, self.numberless, self.speaks = "", 0, False
 
     def run(self, goes_on: Callable[[], bool]) -> Updated:
         asked = 0.0
@@ -101,6 +104,11 @@ class _Delivery:
         if name == "update/want":
             self.heard = time.monotonic()
             self._want(payload)
+        elif name == "update/number":
+            self.number, self.speaks = payload.decode("utf-8", "replace"), True
+        elif name == "update/status":
+            self.heard = time.monotonic()
+            self._status(payload)
         elif name == "vitals":
             self.heard = time.monotonic()
             self._vitals(payload)
@@ -130,16 +138,37 @@ class _Delivery:
                 f"{self.offer.topic} stays with {version}: {self.why or 'it does not take the offer'}",
                 "zapato rehearse runs the new version at the desk",
             )
-        topic, text = self.offer.made_to(version, self.again)
-        self.before = self.before or version
+        topic, text = self.offer.made_to(version, self.number, self.again)
+        self.numberless += not self.number
+        if not self.number and self.numberless <= SILENT:  # it tells one when it is asked how it is
+            return
+        self.before, self.number = self.before or version, ""
         self.offers, self.offered = self.offers + 1, time.monotonic()
         self.tell(f"offering {self.offer.version} to {version}", 0.0)
         self.way.publish(topic, text)
 
+    def _status(self, payload: bytes) -> None:
+        """What the device says to programs; before 0.2 there were only words for people."""
+        self.speaks = True
+        try:
+            version, word = cast(list[object], json.loads(payload))
+        except (ValueError, TypeError):
+            return
+        if version == self.offer.version:
+            self._ended(str(word), self.why)
+
     def _note(self, text: str) -> None:
-        if text == f"version {self.offer.version} runs":
+        version = self.offer.version
+        self.why = text if "fault" in text or version in text else self.why
+        if self.speaks:
+            return
+        if text == f"version {version} runs":
+            self._ended("runs", text)
+        elif text.startswith((f"version {version} did not reach", f"update to {version} is given up")):
+            self._ended("given up", text)
+
+    def _ended(self, word: str, why: str) -> None:
+        if word == "runs":
             self.runs = True
-        elif f"version {self.offer.version} did not reach" in text or "is given up" in text:
-            raise NotDelivered(f"{self.offer.topic}: {text}", "the version before it runs on")
-        elif "not understood" in text or "fault" in text:
-            self.why = text
+        elif word in ("given up", "back"):
+            raise NotDelivered(f"{self.offer.topic}: {why or word}", "the version before it runs on")

@@ -6,6 +6,7 @@ docs/formats.md has the messages.
 
 from __future__ import annotations
 
+import hashlib
 import json
 from dataclasses import dataclass, field
 from typing import Any, cast
@@ -14,6 +15,8 @@ from zapato.errors import AlreadyThere, NotOffered
 from zapato.firmware.package import PackageInvalid, canonical, seal, unpack
 
 MANIFEST = "manifest.json"
+MARK = 8
+"""Digits of a file's digest by which a device says which it wants."""
 MOST = 4096
 """Bytes of a piece that a device may ask for."""
 
@@ -46,11 +49,18 @@ class Offer:
             raise NotOffered(f"the update package is not taken: {error}", "build the device again") from None
         self.about, self.version = about, str(about["version"])
         head = canonical(about)
+        self._marks = {
+            name: str(digest)[:MARK] for name, digest in cast(dict[str, str], about["files"]).items()
+        }
+        self._marks[MANIFEST] = hashlib.sha256(head).hexdigest()[:MARK]
         self._files = {**files, MANIFEST: seal(self.key, head).encode() + b"\n" + head}
         self.size = sum(map(len, files.values()))
 
-    def made_to(self, running: str, again: bool = False) -> tuple[str, str]:
-        """Topic and payload of the offer to a device that runs the version `running`. Raises NotOffered."""
+    def made_to(self, running: str, number: str, again: bool = False) -> tuple[str, str]:
+        """Topic and payload of the offer to a device that runs the version `running` and has told this number. Raises NotOffered.
+
+        A device that has told none knows offers without: it runs a program of before 0.2.
+        """
         have, new = version_of(running), version_of(self.version)
         if new < have:
             raise NotOffered(
@@ -61,14 +71,21 @@ class Offer:
             raise AlreadyThere(
                 f"{running} runs there already", "a higher version in the device file, or --again"
             )
-        text = f"update {self.topic} {running} {self.version}".encode()
-        return f"{self.topic}/device/do/update", json.dumps([self.version, seal(self.key, text)])
+        text, mark = f"update {self.topic} {running} {self.version}", self._marks[MANIFEST]
+        given = [self.version, mark, seal(self.key, f"{text} {mark} {number}".encode())]
+        if not number:
+            given = [self.version, seal(self.key, text.encode())]
+        return f"{self.topic}/device/do/update", json.dumps(given)
 
     def answer(self, payload: bytes) -> tuple[str, bytes] | None:
         """The piece that a message under `<topic>/update/want` asks for; None where it asks for nothing of this."""
         try:
-            version, name, at, count = cast(list[Any], json.loads(payload))
+            version, name, at, count, *mark = cast(list[Any], json.loads(payload))
             if version != self.version or name not in self._files or not at >= 0 or not 0 < count <= MOST:
+                return None
+            if (
+                mark and mark[0] and mark[0] != self._marks[name]
+            ):  # of another package, which somebody else serves
                 return None
             piece = self._files[name][at : at + count]
         except (ValueError, TypeError):

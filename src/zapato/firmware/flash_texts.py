@@ -12,7 +12,7 @@ MODULE = "flash_text"
 _SHORT = 10
 """Letters of a text that the interpreter keeps as a name, for less than reading it costs."""
 _LONGEST = 255
-_SAYS = {"note", "fault"}
+_SAYS = {"note", "fault", "lost"}
 
 
 def to_flash(sources: Mapping[str, str]) -> tuple[dict[str, str], bytes]:

@@ -15,12 +15,16 @@ import io
 import json
 import tarfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import cast
 
 MANIFEST, SIGNATURE = "manifest.json", "manifest.hmac"
 BASE = ">=1.25,<2"
 """Vendor MicroPython releases that the modules run on: bytecode 6.3 (mpy-cross --version), and the ports as they were read (docs/ports.md)."""
+
+
+MOST = 8 * 1024 * 1024
+"""Bytes of all that a package may hold: more than a chip has room for in a slot."""
 
 
 class PackageInvalid(ValueError):
@@ -35,7 +39,8 @@ def canonical(data: object) -> bytes:
 def manifest(device: str, version: str, base: str, files: Mapping[str, bytes]) -> dict[str, object]:
     """The manifest of these files of a slot, by path there, for this device."""
     hashes = {path: hashlib.sha256(data).hexdigest() for path, data in sorted(files.items())}
-    return {"format": 2, "device": device, "version": version, "base": base, "files": hashes}
+    sizes = {path: len(data) for path, data in sorted(files.items())}
+    return {"format": 2, "device": device, "version": version, "base": base, "files": hashes, "sizes": sizes}
 
 
 def seal(key: bytes, data: bytes) -> str:
@@ -60,20 +65,44 @@ def pack(about: Mapping[str, object], files: Mapping[str, bytes], key: bytes) ->
 
 
 def unpack(package: bytes, key: bytes) -> tuple[dict[str, object], dict[str, bytes]]:
-    """Manifest and files of a package whose signature and hashes are right. Raises PackageInvalid."""
-    held = _members(package)
-    head, signature = held.pop(MANIFEST, b""), held.pop(SIGNATURE, b"")
-    if not hmac.compare_digest(seal(key, head).encode(), signature):
+    """Manifest and files of a package whose signature and hashes are right. Raises PackageInvalid.
+
+    The manifest and its signature stand first, and are looked at before anything else is unpacked.
+    """
+    members = _members(package)
+    head, signature = next(members, ("", b"")), next(members, ("", b""))
+    if (head[0], signature[0]) != (MANIFEST, SIGNATURE):
+        raise PackageInvalid("it does not begin with a manifest and its signature")
+    if not hmac.compare_digest(seal(key, head[1]).encode(), signature[1]):
         raise PackageInvalid("the signature does not fit: damaged, or made with another device's key")
-    about = cast(dict[str, object], json.loads(head))
+    about = cast(dict[str, object], json.loads(head[1]))
+    held = dict(members)
     if {name: hashlib.sha256(data).hexdigest() for name, data in held.items()} != about["files"]:
         raise PackageInvalid("a file is not the one that was signed")
     return about, held
 
 
-def _members(package: bytes) -> dict[str, bytes]:
+def _members(package: bytes) -> Iterator[tuple[str, bytes]]:
+    """Name and bytes of each file, as they stand there; no more than MOST bytes are unpacked."""
     try:
-        with tarfile.open(fileobj=io.BytesIO(package), mode="r:gz") as tar:
-            return {m.name: cast(io.BufferedReader, tar.extractfile(m)).read() for m in tar if m.isfile()}
+        inner = _Bounded(gzip.GzipFile(fileobj=io.BytesIO(package)))
+        with tarfile.open(fileobj=inner, mode="r|") as tar:
+            for member in tar:
+                if member.isfile():
+                    yield member.name, cast(io.BufferedReader, tar.extractfile(member)).read()
     except (tarfile.TarError, OSError, EOFError, ValueError, zlib.error) as error:
         raise PackageInvalid(f"not an update package: {error}") from None
+
+
+class _Bounded(io.RawIOBase):
+    """A file of which no more than MOST bytes are read."""
+
+    def __init__(self, file: gzip.GzipFile) -> None:
+        self.file, self.left = file, MOST
+
+    def read(self, size: int = -1) -> bytes:
+        data = self.file.read(min(size, self.left + 1) if size >= 0 else self.left + 1)
+        self.left -= len(data)
+        if self.left < 0:
+            raise ValueError(f"it holds more than {MOST // 1024 // 1024} MiB")
+        return data

@@ -31,6 +31,8 @@ def connect(plan):
             # The access point is asked in a call of its own: what it took is free again before the network is loaded.
             if hasattr(plan, "opens") and plan.opens(found):
                 plan.connect = None
+            for each in ("update_key", "page"):  # nobody wants them here
+                found.pop(each, None)
             gc.collect()
             if plan.connect:
                 plan.connect(found)

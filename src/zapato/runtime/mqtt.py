@@ -12,7 +12,7 @@ from values import number
 
 _KEPT = const(24)  # messages kept while the broker is away; older ones are dropped and counted
 _FLIGHT = const(8)  # QoS 1 messages that may wait for their acknowledgement at once
-_ROOM = const(512)  # bytes waiting to leave at the most
+_ROOM = const(448)  # bytes waiting to leave at the most
 _LARGEST = const(320)  # bytes of an incoming packet; a longer one is passed over
 _SHORT = const(128)  # bytes of a payload: values and arguments are shorter
 _PATIENCE = const(6000)  # ms until an answer to the greeting
@@ -103,7 +103,8 @@ class Mqtt:
             self.lost("%s is not known (%s)" % (self.address[0], error))
             return
         except MemoryError:
-            self.lost("no memory to look it up")
+            why = "no memory to look it up"
+            self.lost(why)
             return
         try:
             self.sock = socket.socket()

@@ -1,4 +1,4 @@
-# An update is offered: by who holds the key, from the version that runs to one that is not lower.
+# An update is offered: by who holds the key, for now, from the version that runs to one that is not lower.
 from binascii import hexlify, unhexlify
 import hashlib
 import json
@@ -38,17 +38,22 @@ def put(name, data):
 
 
 def do(d, given=None):
-    # [version, seal]
+    # [version, beginning of its manifest's digest, seal]
     sys.modules.pop("own_update", None)
-    version, offered = given  # type: ignore
+    version, head, offered = given  # type: ignore
     if version == getattr(d, "updates", None):  # it comes already
         return
     with open("settings.json") as file:
         key = unhexlify(json.load(file)["update_key"])
-    if not same(seal(key, (("update %s %s %s" % (d.topic, d.version, version)).encode(),)), offered):
-        raise ValueError("the offer is not from who holds this device's key")
+    number = getattr(d, "number", None)  # without one nobody was told any: what comes was recorded earlier
+    text = "update %s %s %s %s %s" % (d.topic, d.version, version, head, number)
+    if not number or not same(seal(key, (text.encode(),)), offered):
+        raise ValueError("the offer is not for now, or not from who holds this device's key")
     if rank(version) < rank(d.version):
         raise ValueError("%s is older than %s" % (version, d.version))
-    put("ask.json", {"update": version})
+    if "slots.json" in os.listdir():  # the slot that would be written is the one to go back to
+        raise ValueError("version %s is on trial for two minutes" % d.version)
+    d.number = None
+    put("ask.json", {"update": version, "head": head})
     d.note("update to %s begins" % version)
     d.after(500, machine.reset)

@@ -13,6 +13,8 @@ def tell(d):
             found = json.load(file)
         if found.get("back"):
             d.note(str(found["back"]))
+            if d.out:
+                d.out.send("update/status", json.dumps([found.get("from"), "back"]))
         if found.get("last"):
             d.note("started again after a fault: " + str(found["last"][-1]))
     except (OSError, ValueError, TypeError, AttributeError):

@@ -1,4 +1,4 @@
-# A new version is on trial until it has reached the broker; one that does not gives way to the version before it.
+# A new version is on trial until it has reached the broker and run on for a while; else it gives way to the version before it.
 import json
 import os
 import sys
@@ -7,6 +7,7 @@ import machine
 from micropython import const
 
 _TIME = const(180000)  # ms that it has
+_CALM = const(120000)  # ms that it then runs without a restart of any cause; way.py counts its starts
 
 
 def gone(name):
@@ -41,13 +42,19 @@ def watch(d):
         if d.out is None or d.out.state == 3:
             d.cancel(looking[0])
             d.cancel(looking[1])
-            settle(slot)
             d.note("version %s runs" % d.version)
-            sys.modules.pop("trial", None)
+            if d.out:
+                d.out.send("update/status", json.dumps([d.version, "runs"]))
+            d.after(_CALM, calm)
+
+    def calm():
+        settle(slot)
+        sys.modules.pop("trial", None)
 
     def over():
         with open("fault.json", "w") as file:
-            json.dump({"back": "version %s did not reach the broker: the one before it runs again" % d.version}, file)
+            why = "version %s did not reach the broker: the one before it runs again" % d.version
+            json.dump({"back": why, "from": d.version}, file)
         gone("slots.json")
         machine.reset()
 

@@ -18,6 +18,8 @@ _ASKED_ANEW = const(3000)  # ms until a piece is asked for again
 _UNHEARD = const(180)  # s without a piece after which the update is given up for now
 _PROGRAM_AGAIN = const(600000)  # ms until the program that failed is tried again
 _DAMAGED = const(3)  # times that a file may arrive wrong
+_MANIFEST = const(8192)  # bytes that a manifest may have
+_FILE = const(1 << 17)  # bytes of a file whose manifest does not tell them
 
 
 def kept(name):
@@ -69,8 +71,11 @@ class Update:
         self.slot = sys.path[0][1]
         self.other = "b" if self.slot == "a" else "a"
         d.version = kept(self.slot + "/manifest.json").get("version", "0")
-        self.version = d.updates = kept("ask.json").get("update")
-        self.wanted = None  # the file that comes
+        asked = kept("ask.json")
+        self.version = d.updates = asked.get("update")
+        self.mark = asked.get("head", "")  # how the digest begins of what is wanted: only who has just that answers
+        self.wanted = None  # the file that comes; "" between two
+        self.most = _MANIFEST  # bytes that it may have
         self.part = ""  # what has come of it
         self.files = []  # (name, digest) still to come
         self.all = {}
@@ -105,10 +110,16 @@ class Update:
         machine.reset()
 
     def give_up(self, why):
+        self.wanted = ""
         self.d.note("update to %s is given up: %s" % (self.version, why))
+        self.status("given up")
         gone("ask.json")
         self.d.cancel(self.timer)
         self.d.after(500, machine.reset)
+
+    def status(self, word):
+        # For programs: what people read may be worded by anybody.
+        self.mqtt.send("update/status", json.dumps([self.version, word]))
 
     # --- pieces
 
@@ -118,9 +129,12 @@ class Update:
 
     def ask(self):
         self.d.cancel(self.timer)
+        self.timer = None
+        if not self.wanted:
+            return
         self.timer = self.d.after(_ASKED_ANEW, self.ask)
         if self.mqtt.state == 3 and not self.mqtt.queue:
-            self.mqtt.send("update/want", json.dumps([self.version, self.wanted, size(self.part), _PIECE]))
+            self.mqtt.send("update/want", json.dumps([self.version, self.wanted, size(self.part), _PIECE, self.mark]))
 
     def message(self, kind, body):
         at = 2 + (body[0] << 8 | body[1])
@@ -141,14 +155,25 @@ class Update:
 
     def piece(self, name, data):
         self.silent = 0
+        if len(data) > _PIECE or size(self.part) + len(data) > self.most:
+            gone(self.part)
+            self.give_up("more comes of %s than it has" % name)
+            return
         with open(self.part, "ab") as file:
             file.write(data)
         if len(data) == _PIECE:
             self.ask()
-        elif name == "manifest.json":
-            self.manifest()
-        else:
+            return
+        self.wanted = ""  # the same piece may come twice
+        if name != "manifest.json":
             self.arrived(name)
+            return
+        try:
+            self.manifest()
+        except ValueError:
+            gone(self.part)
+            self.want(name)
+            raise
 
     # --- files
 
@@ -181,6 +206,7 @@ class Update:
             gone(self.other + "/manifest.json")
             self.part = self.other + "/part"
             self.all = about["files"]
+            self.sizes = about.get("sizes") or {}
             self.wrong = 0
             self.files = sorted(self.all)
             self.next()
@@ -204,11 +230,13 @@ class Update:
 
     def fetch(self, name):
         # What an earlier try had of this very file is not sent again.
-        if self.wanted != name:
+        if self.mark != self.all[name][:8]:
             self.wrong = 0
         if kept(self.other + "/begun").get("digest") != self.all[name]:
             gone(self.part)
             put(self.other + "/begun", {"digest": self.all[name]})
+        self.mark = self.all[name][:8]
+        self.most = self.sizes.get(name, _FILE)
         self.want(name)
 
     def arrived(self, name):
@@ -237,8 +265,9 @@ class Update:
         os.rename(self.other + "/manifest.new", self.other + "/manifest.json")
         gone(self.other + "/head")
         gone("ask.json")
-        put("slots.json", {"trial": self.other, "left": 2})
+        put("slots.json", {"trial": self.other, "left": 3})
         self.d.note("update to %s is there, on trial" % self.version)
+        self.status("on trial")
         self.version = None
         self.d.after(500, machine.reset)
 

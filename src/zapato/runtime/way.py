@@ -38,7 +38,8 @@ def on_trial(good):
             put("slots.json", {"trial": trial, "left": left - 1})
             return trial
         version = kept(trial + "/manifest.json").get("version")
-        put("fault.json", {"back": "version %s did not reach the broker: the one before it runs again" % version})
+        why = "version %s did not reach the broker, or restarted again and again: the one before it runs again"
+        put("fault.json", {"back": why % version, "from": version})
         if "ask.json" in os.listdir():  # what it asked for
             os.remove("ask.json")
     os.remove("slots.json")
