@@ -3,6 +3,7 @@
 import json
 import sqlite3
 import time
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
@@ -505,3 +506,100 @@ def test_series_of_truths_texts_and_nothings(tmp_path):
     assert {type(p.value) for p in history.series("a.on", 0, 200, 20)} == {bool}
     assert history.series("a.t", 0, 200, 500)[50].value is None
     assert history.series("a.mode", 0, 200, 20)[-1].value == "night"
+
+
+class Way:
+    """A connection that hands over what it is given, session by session, and then ends the service."""
+
+    sessions, up = 0, True
+
+    def __init__(self, *_given):
+        self.batches, self.acked, self.filters, self.service = [], [], [], None
+
+    def waiting(self, seconds):
+        if not self.batches:
+            self.service._over.set()
+        return self.batches.pop(0) if self.batches else []
+
+    def follow(self, filters):
+        for each in filters:
+            each.encode()  # what paho does with it
+        self.filters += filters
+
+    def done(self, messages):
+        self.acked += [each.mid for each in messages]
+
+    def close(self):
+        pass
+
+
+def message(topic: str, payload: bytes, mid: int = 1, dup: bool = False, retain: bool = False):
+    return SimpleNamespace(topic=topic, payload=payload, qos=1, mid=mid, dup=dup, retain=retain)
+
+
+@pytest.fixture
+def service(monkeypatch):
+    from zapato.hub import service as module
+
+    monkeypatch.setattr(module, "Kept", Way)
+    made = module.Service(("broker", 1883), History())
+    made.way.service = made
+    return made
+
+
+def kept_of(service, name: str) -> list:
+    return [row.value for row in reversed(service.history.latest(name))]
+
+
+def test_numbers_of_a_session_that_is_gone_mean_nothing(service, designs):
+    """After a broker's restart its numbers begin anew; what then comes twice must not be taken for what came before."""
+    limit = "refuge/porch-light/sky/illuminance"
+    about = described(next(each for each in designs if each.name == "porch-light"))
+    service.way.batches = [
+        [(1, message(*about, mid=1, retain=True)), (1, message(limit, b"1", 7)), (1, message(limit, b"1", 7, dup=True))],
+        [(2, message(limit, b"2", 7, dup=True))],
+        [(2, message(limit, b"2", 7, dup=True)), (3, message(limit, b"3", 7, dup=True))],
+    ]
+    service._run()
+    assert kept_of(service, "porch-light.sky.illuminance") == [1, 2, 3] and len(service.way.acked) == 6
+
+
+ODD = {
+    "a topic with half a character": {"properties": {"a": {"forms": [{"op": "readproperty", "mqv:topic": "x/\ud800"}]}}},
+    "names with half a character": {"title": "\ud800", "properties": {"\ud800": {"title": "\udfff", "forms": [{"op": "readproperty", "mqv:topic": "x/y"}]}}},
+    "numbers beyond all": {"properties": {"a": {"minimum": 10**400, "maximum": -(10**400), "forms": [{"op": "readproperty", "mqv:topic": "x/y"}]}}},
+    "nothing where tables are": {"properties": [1], "actions": "x", "events": None, "version": 3, "description": {}},
+    "a version without end": {"version": {"instance": "9" * 100_000}},
+    "an array that takes arrays": {"actions": {"a": {"input": {"type": "array", "items": [{"type": "array", "items": [[[]]]}]}, "forms": [{"op": "invokeaction", "mqv:topic": "x/y"}]}}},
+    "a wildcard": {"properties": {"a": {"forms": [{"op": "readproperty", "mqv:filter": "#"}]}}},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("odd", ODD)
+def test_what_is_odd_ends_neither_the_following_nor_the_page(service, designs, odd):
+    about = described(designs[0])
+    strange = json.dumps({"@context": CONTEXT, **ODD[odd]}).encode()
+    topic = about[0].replace("/about", "/heater/on")
+    service.way.batches = [
+        [(1, message("refuge/odd/about", strange, 2, retain=True)), (1, message("x/y", b'"\\ud800"', 3))],
+        [(1, message(*about, mid=4, retain=True)), (1, message(topic, b"true", 5))],
+    ]
+    service._run()
+    assert kept_of(service, f"{designs[0].name}.heater.on") == [True] and not service.odd
+    json.dumps(service.hub.table(), ensure_ascii=False).encode()
+
+
+def test_one_message_that_nobody_foresaw_costs_no_other(service, designs, monkeypatch):
+    about, hear = described(designs[0]), service.hub.hear
+    topic = about[0].replace("/about", "/heater/on")
+
+    def fails(topic, *given):
+        if topic == "bad":
+            raise RuntimeError("unforeseen")
+        return hear(topic, *given)
+
+    monkeypatch.setattr(service.hub, "hear", fails)
+    service.way.batches = [[(1, message(*about, retain=True)), (1, message("bad", b"", 2)), (1, message(topic, b"true", 3))]]
+    service._run()
+    assert kept_of(service, f"{designs[0].name}.heater.on") == [True]
+    assert "unforeseen" in service.odd and service.way.acked == [1, 2, 3]

@@ -140,7 +140,8 @@ class _Screen:
         there = sum(self.hub.online(name) is True for name in [*things])
         host, port = self.service.broker
         way = "" if self.service.way.up else "   THE BROKER IS AWAY"
-        trouble = f"   {self.service.trouble}" if self.service.trouble else ""
+        wrong = self.service.trouble or self.service.odd
+        trouble = f"   {wrong}" if wrong else ""
         return [
             (
                 "",

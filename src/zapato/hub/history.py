@@ -105,6 +105,13 @@ class History:
                 self._ids.clear()
                 raise
 
+    def forget_taken(self) -> None:
+        """The broker knows no session any more: it begins to count its messages anew."""
+        with self._lock, _told(self.path):
+            self._db.execute(_KEEP, ("taken", "[]"))
+            self._db.commit()
+            self._taken.clear()
+
     def was_taken(self, number: int) -> bool:
         """Whether a message of this number is among those that were written last."""
         return number in self._taken

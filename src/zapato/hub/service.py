@@ -7,6 +7,8 @@ import queue
 import threading
 import time
 from collections.abc import Callable, Sequence
+from itertools import groupby
+from operator import itemgetter
 from typing import TYPE_CHECKING, Any
 
 from zapato.deliver.broker import Connection
@@ -31,15 +33,18 @@ class Kept(Connection):
     """A connection whose session the broker keeps, and whose messages are acknowledged by hand."""
 
     def __init__(self, host: str, port: int, user: str, password: str, ca: bytes, session: str) -> None:
-        self.messages: queue.Queue[mqtt.MQTTMessage] = queue.Queue(WAITING)
+        self.messages: queue.Queue[tuple[int, mqtt.MQTTMessage]] = queue.Queue(WAITING)
+        self.sessions = 0
+        """Sessions that began anew, for the broker knew none: the numbers of earlier messages mean nothing any more."""
         self.filters: set[str] = {*DESCRIBED}
         self.up, self.ended = False, False
         super().__init__(host, port, user, password, ca, DESCRIBED, session)
 
-    def _connected(self, client: mqtt.Client, _data: Any, _flags: Any, code: Any, *_rest: Any) -> None:
+    def _connected(self, client: mqtt.Client, _data: Any, flags: Any, code: Any, *_rest: Any) -> None:
         self._topics = sorted(self.filters)
         self.up = not code.is_failure
-        super()._connected(client, _data, _flags, code, *_rest)
+        self.sessions += not flags.session_present
+        super()._connected(client, _data, flags, code, *_rest)
 
     def _lost(self, *_given: Any) -> None:
         self.up = False
@@ -47,7 +52,7 @@ class Kept(Connection):
     def _message(self, _client: mqtt.Client, _data: Any, message: mqtt.MQTTMessage) -> None:
         while not self.ended:
             with contextlib.suppress(queue.Full):
-                self.messages.put(message, timeout=0.5)
+                self.messages.put((self.sessions, message), timeout=0.5)
                 break
 
     def follow(self, filters: Sequence[str]) -> None:
@@ -57,9 +62,9 @@ class Kept(Connection):
         for at in range(0, len(new), 100):
             self._client.subscribe([(each, 1) for each in new[at : at + 100]])
 
-    def waiting(self, seconds: float) -> list[mqtt.MQTTMessage]:
-        """What has come; waits so long for the first."""
-        found: list[mqtt.MQTTMessage] = []
+    def waiting(self, seconds: float) -> list[tuple[int, mqtt.MQTTMessage]]:
+        """What has come, each with the session that it came in; waits so long for the first."""
+        found: list[tuple[int, mqtt.MQTTMessage]] = []
         with contextlib.suppress(queue.Empty):
             found.append(self.messages.get(timeout=seconds))
             while len(found) < BATCH:
@@ -80,7 +85,7 @@ class Kept(Connection):
 class Service:
     """Follows a broker until it is stopped.
 
-    `ca` is the authority for TLS, in PEM or DER, or empty. `keep` are the days of history. What goes wrong while it runs is in `trouble`.
+    `ca` is the authority for TLS, in PEM or DER, or empty. `keep` are the days of history. What is wrong now is in `trouble`, what was left out last in `odd`.
     Raises NotDelivered where the broker cannot be reached.
     """
 
@@ -99,10 +104,11 @@ class Service:
         for topic, text in history.descriptions().items():
             self.hub.describe(topic, text.encode())
         self.watchman = Watchman((), self.hub, history)
-        self.trouble = ""
+        self.trouble = self.odd = ""
         self.count = 0
         self._over = threading.Event()
         self._looked = self._pruned = 0.0
+        self._session = 0
         self._thread = threading.Thread(target=self._run, daemon=True)
         self.way = Kept(*broker, user, password, ca, history.session)
 
@@ -138,25 +144,42 @@ class Service:
 
     def _run(self) -> None:
         while not self._over.is_set():
-            self._take(self.way.waiting(0.25))
+            try:
+                found = self.way.waiting(0.25)
+                for session, together in groupby(found, key=itemgetter(0)):
+                    if session != self._session:
+                        self._session = session
+                        self._kept(self.history.forget_taken)
+                    self._take([message for _, message in together])
+            except Exception as error:  # whatever it is, what comes next is followed
+                self.odd = f"what came was not kept: {type(error).__name__}: {error}"
+                self._over.wait(0.1)
 
     def _take(self, messages: list[mqtt.MQTTMessage]) -> None:
         at = time.time()
         rows: list[Row] = []
+        numbers: set[int] = set()
         for each in messages:
-            payload = bytes(each.payload)
-            if each.topic.endswith(ABOUT):
-                self._describe(each.topic, payload, at)
-                continue
-            found = self.hub.hear(each.topic, payload, bool(each.retain), at)
-            if not (each.dup and self.history.was_taken(each.mid)):
-                rows += found
+            twice = each.dup and (each.mid in numbers or self.history.was_taken(each.mid))
+            try:
+                rows += [] if twice else self._heard(each, at)
+                numbers.add(each.mid)
+            except Exception as error:  # one message that nobody foresaw costs no other
+                self.odd = f"a message under {each.topic} was left out: {type(error).__name__}: {error}"
         if not rows or self._kept(
             lambda: self.history.put(rows, [each.mid for each in messages if each.qos])
         ):
             self.way.done(messages)
         self.count += len(messages)
         self._kept(lambda: self._look(at, frozenset(row.name for row in rows)))
+
+    def _heard(self, message: mqtt.MQTTMessage, at: float) -> list[Row]:
+        """What is to be kept of a message."""
+        payload = bytes(message.payload)
+        if message.topic.endswith(ABOUT):
+            self._describe(message.topic, payload, at)
+            return []
+        return self.hub.hear(message.topic, payload, bool(message.retain), at)
 
     def _kept(self, work: Callable[[], object]) -> bool:
         """Do it until it is done; False where the end comes before the disk has room again."""

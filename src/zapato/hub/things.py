@@ -152,7 +152,7 @@ def _forms(raw: Any) -> dict[str, tuple[str, int, bool]]:
         topic = form.get("mqv:filter") or form.get("mqv:topic") or _in_address(form.get("href"))
         if not isinstance(topic, str) or not 0 < len(topic.encode(errors="replace")) < 512:
             continue
-        if any(c in topic for c in "#+\0") or topic.startswith("$"):
+        if any(c in topic for c in "#+\0") or topic.startswith("$") or topic != whole_text(topic):
             continue
         qos = int(str(form.get("mqv:qos")) == "1")
         for op in [ops] if isinstance(ops, str) else _list(ops)[:20]:
@@ -203,6 +203,11 @@ def _list(raw: Any) -> list[Any]:
 
 def _number(raw: Any) -> float | None:
     return raw if isinstance(raw, (int, float)) and not isinstance(raw, bool) and abs(raw) < 1e15 else None
+
+
+def whole_text(text: str) -> str:
+    """Without half characters: JSON may name them (RFC 8259, 8.2), and no encoding has them."""
+    return text.encode("utf-8", "replace").decode()
 
 
 def _text(raw: Any) -> str:

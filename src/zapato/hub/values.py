@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from zapato.errors import ZapatoError
-from zapato.hub.things import LONGEST, Affordance, Value
+from zapato.hub.things import LONGEST, Affordance, Value, whole_text
 from zapato.lang.senml import unpacked
 from zapato.lang.units import QuantityError, quantity
 
@@ -33,7 +33,9 @@ def heard(value: Value, payload: bytes) -> Plain:
         found = unpacked(found)
     if isinstance(found, float) and not abs(found) < 1e300:
         return text
-    return found if found is None or isinstance(found, (bool, int, float, str)) else text
+    if isinstance(found, str):
+        return whole_text(found)
+    return found if found is None or isinstance(found, (bool, int, float)) else text
 
 
 def checked(value: Value, given: Plain, name: str) -> Plain:

@@ -29,6 +29,8 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 PORT = 8123
 WAITING = 2000
 """Changes that may wait for a slow reader; then it is let go, and begins anew by itself."""
+READERS = 100
+"""Who may follow at once; whoever comes beyond tries again in half a minute."""
 ALIVE = 15.0
 """Seconds of silence after which a reader hears that the way is still open."""
 LARGEST = 4096
@@ -114,20 +116,18 @@ class Page:
 
     def _refused(self, request: Request) -> Response | None:
         """Why this request is not answered, or None."""
-        from starlette.responses import JSONResponse
-
         host = request.headers.get("host", "")
         name = host.rsplit(":", 1)[0].strip("[]")
         if not self.token and name not in LOOPBACK:  # another page's name that leads here
-            return JSONResponse({"wrong": "this page is for this machine alone"}, 403)
+            return _answer({"wrong": "this page is for this machine alone"}, 403)
         if self.token and not self._known(request):
-            return JSONResponse({"wrong": "the address needs its token, as the hub printed it"}, 401)
+            return _answer({"wrong": "the address needs its token, as the hub printed it"}, 401)
         origin = request.headers.get("origin")
         if request.method == "POST" and (
             (origin is not None and origin.split("://")[-1] != host)
             or not request.headers.get("content-type", "").startswith("application/json")
         ):
-            return JSONResponse({"wrong": "from another page"}, 403)
+            return _answer({"wrong": "from another page"}, 403)
         return None
 
     def _known(self, request: Request) -> bool:
@@ -145,11 +145,9 @@ class Page:
         return await _file(request)
 
     async def _things(self, request: Request) -> Response:
-        from starlette.responses import JSONResponse
-
-        return JSONResponse(
+        return _answer(
             {"things": self.service.hub.table(), "alerts": self.service.history.standing(), "at": time.time(), "broker": self.service.way.up,
-             "trouble": self.service.trouble}
+             "trouble": self.service.trouble or self.service.odd}
         )  # fmt: skip
 
     async def _changes(self, request: Request) -> Response:
@@ -158,6 +156,9 @@ class Page:
         return StreamingResponse(self._stream(), media_type="text/event-stream")
 
     async def _stream(self) -> AsyncIterator[str]:
+        if len(self._readers) >= READERS:
+            yield "retry: 30000\n\n"
+            return
         reader = _Reader(asyncio.get_running_loop())
         self._readers.add(reader)
         stop = self.service.hub.listen(reader.hear)
@@ -170,26 +171,20 @@ class Page:
             self._readers.discard(reader)
 
     async def _past(self, request: Request) -> Response:
-        from starlette.responses import JSONResponse
-
         name = request.query_params.get("name", "")[:500]
         with contextlib.suppress(ValueError):
             length = min(max(float(request.query_params.get("since", "3600")), 60.0), 366 * 86_400.0)
             until = time.time()
             points = await asyncio.to_thread(self.service.history.series, name, until - length, until, 240)
-            return JSONResponse(
-                {"since": until - length, "until": until, "points": [p.as_dict() for p in points]}
-            )
-        return JSONResponse({"wrong": "since is a number of seconds"}, 400)
+            return _answer({"since": until - length, "until": until, "points": [p.as_dict() for p in points]})
+        return _answer({"wrong": "since is a number of seconds"}, 400)
 
     async def _do(self, request: Request) -> Response:
-        from starlette.responses import JSONResponse
-
         body = b""
         async for piece in request.stream():
             body += piece
             if len(body) > LARGEST:
-                return JSONResponse({"wrong": "too long"}, 413)
+                return _answer({"wrong": "too long"}, 413)
         try:
             raw: Any = json.loads(body)
             asked = cast(dict[str, Any], raw)
@@ -199,10 +194,17 @@ class Page:
             saying = hub.write(name, asked["value"]) if "value" in asked else hub.invoke(name, list(inputs))
             await asyncio.to_thread(self.service.say, saying)
         except ZapatoError as wrong:
-            return JSONResponse({"wrong": str(wrong), "fix": wrong.fix}, 422)
+            return _answer({"wrong": str(wrong), "fix": wrong.fix}, 422)
         except (ValueError, TypeError, KeyError, RecursionError):
-            return JSONResponse({"wrong": "not a command"}, 400)
-        return JSONResponse({"topic": saying.topic, "payload": saying.payload})
+            return _answer({"wrong": "not a command"}, 400)
+        return _answer({"topic": saying.topic, "payload": saying.payload})
+
+
+def _answer(data: object, status: int = 200) -> Response:
+    """JSON in plain letters: whatever a device said, it can be sent."""
+    from starlette.responses import Response
+
+    return Response(json.dumps(data), status, media_type="application/json")
 
 
 class _Reader:
@@ -235,7 +237,7 @@ class _Reader:
                 continue
             if change is None:
                 return
-            yield f"data: {json.dumps(change.as_dict(), ensure_ascii=False)}\n\n"
+            yield f"data: {json.dumps(change.as_dict())}\n\n"
 
 
 async def _file(request: Request) -> Response:
