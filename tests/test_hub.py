@@ -508,6 +508,22 @@ def test_series_of_truths_texts_and_nothings(tmp_path):
     assert history.series("a.mode", 0, 200, 20)[-1].value == "night"
 
 
+def test_a_history_is_bounded_by_age_and_by_size(tmp_path):
+    """Every number of late, one in five minutes of what is older, and never more than the room there is."""
+    history = History(tmp_path / "h.sqlite")
+    rows = [Row(float(at), "a.b.c", at) for at in range(0, 60_000, 10)] + [Row(5.0, "a.b.on", True), Row(6.0, "a.b.on", False)]
+    history.put(rows)
+    assert history.thin(30_000) == 3000 - 100
+    points = history.series("a.b.c", 0, 60_000, 10_000)
+    assert [p.at for p in points][:3] == [290, 590, 890] and len(points) == 3100
+    assert len(history.series("a.b.on", 0, 10)) == 2
+    before = history.used
+    assert history.bound(before) == 0 and history.bound(before / 2) > 1000 and history.used <= before / 2
+    assert history.last()["a.b.c"].value == 59_990 and history.last()["a.b.on"].value is False
+    history.bound(0)
+    assert len(history.last()) == 2, "the last value of each name stays"
+
+
 class Way:
     """A connection that hands over what it is given, session by session, and then ends the service."""
 

@@ -48,6 +48,7 @@ class Asked:
     plot: Path | None
     history: Path | None
     keep: str
+    room: float
     alerts: Path | None
     listen: float
     lasts: float | None
@@ -182,7 +183,8 @@ def ready(asked: Asked) -> Generator[Service]:
         user, password, ca = _login(designs, asked)
         history = History(None if asked.brief or (asked.demo and not asked.history) else asked.file)
         held.callback(history.close)
-        service = Service(broker, history, user=user, password=password, ca=ca, keep=keep)
+        room = asked.room * 1024 * 1024
+        service = Service(broker, history, user=user, password=password, ca=ca, keep=keep, room=room)
         service.start()
         held.callback(service.stop)
         _describe(service, designs)

@@ -26,6 +26,8 @@ CREATE TABLE IF NOT EXISTS alerts (name TEXT NOT NULL, at REAL NOT NULL, gone RE
 CREATE TABLE IF NOT EXISTS kept (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
 _KEEP = "INSERT OR REPLACE INTO kept VALUES (?, ?)"
+THINNED = 300.0
+"""s: of what is old one number in so long is kept."""
 TAKEN = 1000
 """Numbers of messages that are remembered: more than a broker sends before it waits for an answer."""
 
@@ -183,6 +185,39 @@ class History:
             self._db.execute("DELETE FROM alerts WHERE gone IS NOT NULL AND gone < ?", (before,))
             self._db.commit()
         return gone
+
+    def thin(self, before: float, width: float = THINNED) -> int:
+        """Of the numbers that were said before, keep the last in each `width` seconds; texts, truths and events stay. Gives how many rows went."""
+        with self._lock, _told(self.path):
+            gone = self._db.execute(
+                "DELETE FROM said WHERE at < ? AND typeof(value) IN ('integer', 'real') AND rowid NOT IN"
+                " (SELECT rowid FROM (SELECT rowid, max(at) FROM said WHERE at < ?"
+                " AND typeof(value) IN ('integer', 'real') GROUP BY name, cast(at / ? AS INTEGER)))",
+                (before, before, width),
+            ).rowcount
+            self._db.commit()
+        return gone
+
+    def bound(self, most: float) -> int:
+        """Forget the oldest until no more than `most` bytes are in use; the last value of each name stays. Gives how many rows went."""
+        gone = 0
+        while self.used > most:
+            oldest = self._rows(
+                "SELECT at FROM said ORDER BY at LIMIT 1 OFFSET (SELECT count(*) / 20 FROM said)"
+            )
+            found = self.prune(oldest[0][0] + 1e-6) if oldest else 0
+            if not found:
+                break
+            gone += found
+        return gone
+
+    @property
+    def used(self) -> int:
+        """Bytes of the file that hold something."""
+        pages, free, size = (
+            self._rows(f"PRAGMA {each}")[0][0] for each in ("page_count", "freelist_count", "page_size")
+        )
+        return (pages - free) * size
 
     def raised(self, name: str, at: float, text: str) -> None:
         """Note that an alert was told."""

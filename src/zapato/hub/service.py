@@ -25,6 +25,10 @@ DESCRIBED = tuple("+/" * levels + "about" for levels in range(1, 5))
 """Where descriptions are: under the site's and the device's name, or what `[mqtt] topic` says instead."""
 BATCH = 500
 """Messages that are written in one go at the most."""
+KEEP, WHOLE = 366.0, 30.0
+"""Days of history, and those of which every number is kept; of older ones one in five minutes."""
+ROOM = 1024.0 * 1024 * 1024
+"""Bytes of history."""
 WAITING = 20_000
 """Messages that may wait to be written; then the broker waits."""
 
@@ -85,7 +89,7 @@ class Kept(Connection):
 class Service:
     """Follows a broker until it is stopped.
 
-    `ca` is the authority for TLS, in PEM or DER, or empty. `keep` are the days of history. What is wrong now is in `trouble`, what was left out last in `odd`.
+    `ca` is the authority for TLS, in PEM or DER, or empty. `keep` are the days of history, `room` its bytes at the most. What is wrong now is in `trouble`, what was left out last in `odd`.
     Raises NotDelivered where the broker cannot be reached.
     """
 
@@ -97,9 +101,10 @@ class Service:
         user: str = "",
         password: str = "",
         ca: bytes = b"",
-        keep: float = 90.0,
+        keep: float = KEEP,
+        room: float = ROOM,
     ) -> None:
-        self.broker, self.history, self.keep = broker, history, keep
+        self.broker, self.history, self.keep, self.room = broker, history, keep, room
         self.hub = Hub(history.last())
         for topic, text in history.descriptions().items():
             self.hub.describe(topic, text.encode())
@@ -202,6 +207,8 @@ class Service:
             self.watchman.look(at)
         if at - self._pruned >= DAY:
             self.history.prune(at - self.keep * DAY)
+            self.history.thin(at - WHOLE * DAY)
+            self.history.bound(self.room)
             self._pruned = at
 
     def _describe(self, topic: str, payload: bytes, at: float) -> None:

@@ -37,7 +37,14 @@ if TYPE_CHECKING:
     "--plot", type=click.Path(path_type=Path), help="With --past: draw it into this PNG, SVG or PDF."
 )
 @click.option("--history", type=click.Path(path_type=Path), help="The file that it is kept in.")
-@click.option("--keep", default="90d", show_default=True, metavar="TIME", help="For how long it is kept.")
+@click.option("--keep", default="366d", show_default=True, metavar="TIME", help="For how long it is kept.")
+@click.option(
+    "--room",
+    default=1024.0,
+    show_default=True,
+    metavar="MIB",
+    help="How large it may be; then the oldest goes.",
+)
 @click.option("--alerts", type=click.Path(path_type=Path), help="Alerts; the site's alerts.toml by default.")
 @click.option(
     "--listen",
