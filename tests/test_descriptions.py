@@ -49,7 +49,10 @@ def test_every_kind_is_described(put, name):
                 continue
             found = described["properties"][f"{part.name}.{known}"]
             assert found.get("readOnly", False) != about.settable and found.get("unit", "") == about.unit
-            assert found.get("minimum") == about.low and found.get("maximum") == about.high
+            value = next((each for each in found.get("oneOf", ()) if each["type"] != "null"), found)
+            assert value.get("minimum") == about.low and value.get("maximum") == about.high
+            schema = {key: found[key] for key in ("type", "oneOf", "enum") if key in found}
+            assert jsonschema.Draft7Validator(schema).is_valid(None) == about.unknown, "null is said while it is unknown"
         assert {f"{part.name}.{action}" for action in part.kind.actions} <= described.get(
             "actions", {}
         ).keys()

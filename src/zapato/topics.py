@@ -24,7 +24,7 @@ class Topic:
         name: whole; way: "from" the device or "to" it; retained: the broker keeps it; qos: of what is published.
         of: what it is; part, what: whose, and which property, event or action.
         payload: in words; example: one that can be pasted.
-        type, unit, low, high, options: of the value, where there is one.
+        type, unit, low, high, options: of the value, where there is one; unknown: it is null while nobody knows it.
         arguments: of an action; packed: a property goes out as a SenML pack (RFC 8428).
     """
 
@@ -45,6 +45,7 @@ class Topic:
     options: tuple[str, ...] = ()
     arguments: tuple[Argument, ...] = ()
     packed: bool = False
+    unknown: bool = False
 
     def as_dict(self) -> dict[str, object]:
         """Plain data; arguments as name and type."""
@@ -105,7 +106,8 @@ def _of_part(base: str, part: Part, qos: int, packed: bool) -> Iterator[Topic]:
         said, shown = f"{base}/{part.name}/{name}", (payload, value)
         if packed:
             shown = (f"SenML pack: {payload}", _pack(said, known, value))
-        yield Topic(said, "from", "property", *shown, True, qos, packed=packed, **about)  # type: ignore[arg-type]
+        said_of = {**about, "packed": packed, "unknown": known.unknown}
+        yield Topic(said, "from", "property", *shown, True, qos, **said_of)  # type: ignore[arg-type]
         if known.settable:
             yield Topic(f"{base}/{part.name}/{name}/set", "to", "set", payload, value, **about)  # type: ignore[arg-type]
     for event in part.kind.events:

@@ -11,7 +11,7 @@ TYPES = {"boolean": "boolean", "number": "number", "text": "string", "time": "nu
 
 
 def value_schema(topic: Topic) -> dict[str, Any]:
-    """The value of a property: its type, range and options."""
+    """The value of a property: its type, range and options; null as well where it may be unknown."""
     found: dict[str, Any] = {"type": TYPES[topic.type]}
     if topic.low is not None:
         found["minimum"] = topic.low
@@ -19,6 +19,8 @@ def value_schema(topic: Topic) -> dict[str, Any]:
         found["maximum"] = topic.high
     if topic.options:
         found["enum"] = list(topic.options)
+    if topic.unknown and not topic.packed:  # a SenML pack leaves out what is not known
+        return {"oneOf": [found, {"type": "null"}]}
     return found
 
 

@@ -170,6 +170,10 @@ def _in_address(href: Any) -> str:
 
 
 def _value(table: Mapping[str, Any]) -> Value:
+    for each in map(_table, _list(table.get("oneOf"))[:10]):  # null, or what it is
+        if each.get("type") != "null":
+            table = {**each, **table}
+            break
     options = tuple(each for each in _list(table.get("enum"))[:100] if isinstance(each, str))
     above = "exclusiveMinimum" in table
     return Value(
