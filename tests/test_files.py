@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from conftest import HEADER
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -270,3 +271,41 @@ def test_labels_with_quotes_and_lines_stay_one_text(tmp_path: Path, cli):
     label = 'The "old"\nlamp \\ {x}'
     assert cli("new", "lamp", "--board", "esp32-38pin", "--label", label, "--site", tmp_path).code == 0
     assert zapato.load(tmp_path / "devices" / "lamp.toml").label == label
+
+
+HUGE = {
+    "a number of 5,000 digits": "[number.a]\nhigh = " + "9" * 5000,
+    "a time of 5,000 digits": '[sensor.a]\nchip = "dht22"\npin = 27\nevery = "' + "9" * 5000 + 's"',
+    "a time beyond all": '[sensor.a]\nchip = "dht22"\npin = 27\nevery = "' + "9" * 400 + 's"',
+    "5,000 names with dots": "[" + ".".join(["a"] * 5000) + "]\nx = 1",
+    "500 names with dots": "[relay]\n" + ".".join(["a"] * 500) + " = 1",
+    "a key of 20,000 letters": "[relay.a]\npin = 26\n" + "k" * 20_000 + " = 1",
+    "a number in an expression": '[number.a]\n[[link]]\nwhen = "a.value > ' + "9" * 900 + '"\ndo = "a.set(1)"',
+    "lists in lists": "[number.a]\nhigh = " + "[" * 3000 + "]" * 3000,
+}
+
+
+@pytest.mark.parametrize("what", HUGE)
+def test_what_nobody_writes_is_a_finding_of_a_few_lines(put, cli, what):
+    path = put(HEADER.format(board="esp32-38pin") + HUGE[what] + "\n[relay.lamp]\npin = 14\n")
+    done = cli("check", path)
+    assert done.code == 1 and "error" in done.out and "Traceback" not in done.out + done.err
+    assert len(done.out) < 5000, len(done.out)
+
+
+def test_pieces_that_use_pieces_do_not_multiply(put, cli):
+    """Seven levels of ten: ten million merges without a bound."""
+    for level in range(7):
+        below = f'use = [{", ".join([f"{chr(34)}l{level + 1}.toml{chr(34)}"] * 10)}]\n' if level < 6 else ""
+        put({f"l{level}.toml": below + f"[flag.f{level}]\n"})
+    path = put({"device.toml": 'use = ["l0.toml"]\n' + HEADER.format(board="esp32-38pin")})
+    assert "more than 200 times" in cli("check", path).out
+
+
+@pytest.mark.parametrize("text", ['use = ["../secret.toml"]\n', 'use = ["/etc/hostname"]\n', 'with = "../secret.toml"\n'])
+def test_a_device_file_reads_nothing_outside_its_site(put, cli, text):
+    here = put({"secret.toml": "[flag.seen]\n", "site/site.toml": '[site]\nname = "s"\n', "device.toml": ""}).parent
+    path = here / "site" / "device.toml"
+    path.write_text(text + HEADER.format(board="esp32-38pin"))
+    done = cli("check", path)
+    assert done.code == 1 and "outside the site" in " ".join(done.out.split())

@@ -112,7 +112,7 @@ def test_on_the_virtual_stage_tls_takes_its_round_trips(put, bench):
         ("site.toml", "holds no certificate"),
         ("two.pem", "holds 2 certificates"),
         ("torn.pem", "damaged"),
-        ("../../../../../../etc/hostname", "holds no certificate"),
+        ("../../../../../../etc/hostname", "outside the site"),
     ],
 )
 def test_a_wrong_authority_is_met_at_the_desk(ca, words, put):

@@ -6,7 +6,7 @@ import re
 
 from zapato.design.model import Design
 from zapato.errors import Unreadable
-from zapato.lang.source import shown
+from zapato.lang.source import inside, shown
 
 MOST = 4096
 """Bytes that a certificate may have: one of 4096-bit RSA has about 1,400."""
@@ -18,7 +18,8 @@ def authority(design: Design) -> bytes:
     import base64
 
     named = (design.mqtt or {}).get("authority") or ""
-    path = (design.site.root or design.document.source.path.absolute().parent) / named
+    root = design.site.root or design.document.source.path.absolute().parent
+    path = inside(root / named, root)
     try:
         text = path.read_bytes()
     except OSError:

@@ -35,7 +35,14 @@ def _read_begins(value: object) -> datetime:
 HEAD = Shape(
     (
         text("title", "what is rehearsed", ""),
-        measured("lasts", "how long the rehearsal is, in virtual time", "time", REQUIRED, least=100),
+        measured(
+            "lasts",
+            "how long the rehearsal is, in virtual time",
+            "time",
+            REQUIRED,
+            least=100,
+            most=366 * 86_400_000,
+        ),
         Field(
             "begins",
             _read_begins,

@@ -19,7 +19,7 @@ from typing import Any, cast
 
 from zapato.errors import Unreadable
 from zapato.findings import Place
-from zapato.lang.source import Keys, Source, here, read_bytes, shown
+from zapato.lang.source import Keys, Source, here, inside, read_bytes, shown
 
 MOST = 10_000
 """Rows of a table at the most."""
@@ -138,10 +138,12 @@ def family(source: Source, root: Path) -> Family:
         return Family()
     file = root / given
     try:
-        stamp = file.stat()
+        stamp = inside(file, root).stat()
         return _read(str(file), stamp.st_mtime_ns, stamp.st_size, column, here())
     except OSError:
         return Family(problem=f"cannot read {shown(file)}")
+    except Unreadable as error:
+        return Family(problem=str(error))
 
 
 @lru_cache(maxsize=8)

@@ -16,10 +16,12 @@ from zapato.errors import Unreadable
 from zapato.lang.document import Document
 from zapato.lang.family import Row, family, row_of
 from zapato.lang.fields import nearest
-from zapato.lang.source import Keys, Source
+from zapato.lang.source import Keys, Source, inside
 
 DEEPEST = 8
 """Pieces that use pieces that use pieces: levels at the most."""
+MOST = 200
+"""Pieces that are merged into one device file at the most: ten that use ten each are a hundred."""
 
 _OWN = ("zapato", "use", "with")
 SHIPPED = Path(__file__).parent / "shipped"
@@ -38,7 +40,7 @@ def with_pieces(document: Document, root: Path) -> Document:
     given = _given(document) if row is None else row.values
     merged: dict[str, Any] = {}
     used: set[str] = set()
-    gaps = _Gaps(given, used, row)
+    gaps = _Gaps(given, used, root, row)
     for index, name in enumerate(_names(document) if "use" in document.data else ()):
         _use(document, _place(root, name), ("use", index), gaps, merged, ())
     own = {key: value for key, value in document.data.items() if key not in _OWN}
@@ -111,13 +113,21 @@ def _use(
         chain = " -> ".join(each.name for each in (*above, path))
         document.found("unknown-reference", at, f"the piece uses itself: {chain}")
         return
+    gaps.uses += 1
+    if gaps.uses > MOST:
+        if gaps.uses == MOST + 1:
+            document.found("unknown-reference", at, f"pieces use other pieces more than {MOST} times")
+        return
+    own = path.is_relative_to(SHIPPED)
     try:
-        source = Source.read(path)
+        source = Source.read(path if own else inside(path, gaps.root))
     except Unreadable as error:
-        document.found("unknown-reference", at, str(error), fixes=_near_files(path))
+        document.found(
+            "unknown-reference", at, str(error), fixes=(error.fix,) if error.fix else _near_files(path)
+        )
         return
     data = source.data
-    if not path.is_relative_to(SHIPPED):
+    if not own:
         document.reads.add(path)
     document.findings.extend(source.findings)
     piece = Document(source, data)
@@ -148,7 +158,9 @@ class _Gaps:
 
     given: Mapping[str, Any]
     used: set[str]
+    root: Path
     row: Row | None
+    uses: int = 0
     origins: dict[Keys, tuple[Source, Keys]] = field(default_factory=dict[Keys, tuple[Source, Keys]])
 
     def filled(self, document: Document, value: Any, source: Source, path: Keys) -> Any:

@@ -35,6 +35,13 @@ _WORDS = {
 }
 
 
+LONGEST = 8192
+"""Characters of a line at the most."""
+_LONG = re.compile(rf"[^\n]{{{LONGEST + 1}}}")
+_DIGITS = re.compile(r"[0-9a-fA-F_]{1000}")
+_DOTS = re.compile(r"(?:[^\s.]{1,40}\s?\.\s?){60}")
+
+
 @dataclass(frozen=True, slots=True)
 class Problem:
     """One syntax error. `code` is toml-syntax, or name-taken where a part's table stands twice."""
@@ -50,17 +57,37 @@ class Problem:
 def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
     """What can be read of `text`: the values, the text with broken lines blanked, the problems."""
     lines = text.split("\n")
-    problems: list[Problem] = []
+    problems: list[Problem] = [_blank_huge(lines, row) for row, line in enumerate(lines) if huge(line)]
     while len(problems) < MOST:
         try:
             return tomllib.loads("\n".join(lines)), "\n".join(lines), problems
         except tomllib.TOMLDecodeError as error:
             problems.append(_blank_one(lines, str(error)))
-        except RecursionError:
+        except (
+            RecursionError,
+            ValueError,
+        ):  # a number of more digits than Python reads stands in a huge line
             break
     if not problems:
         problems.append(Problem(1, 1, 1, "lists or tables nested too deeply to read"))
     return {}, "", problems
+
+
+def huge(text: str) -> str:
+    """What of a text, or of one line of it, is more than anybody writes; "" where nothing is."""
+    if _LONG.search(text):
+        return f"the line is longer than {LONGEST} characters"
+    if _DIGITS.search(text):
+        return "the number has more digits than a number can have here"
+    return "the name has more dots than a name can have here" if _DOTS.search(text) else ""
+
+
+def _blank_huge(lines: list[str], row: int) -> Problem:
+    """Blank a line, or the table that it begins."""
+    message = huge(lines[row])
+    table = lines[row].lstrip().startswith("[")
+    _blank_table(lines, row) if table else lines.__setitem__(row, "")
+    return Problem(row + 1, 1, 1, message)
 
 
 def _blank_one(lines: list[str], error: str) -> Problem:

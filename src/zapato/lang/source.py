@@ -63,6 +63,13 @@ def shown(path: Path) -> str:
         return str(path)
 
 
+def inside(path: Path, root: Path) -> Path:
+    """The path, where it lies in the folder. Raises Unreadable: a file that somebody sends reads nothing beside its site."""
+    if not path.resolve().is_relative_to(root.resolve()):
+        raise Unreadable(f"{shown(path)} is outside the site {shown(root)}", "copy it into the site")
+    return path
+
+
 def read_bytes(path: Path) -> bytes:
     """The bytes of a regular file. Raises Unreadable with one clear line."""
     if str(path) == STDIN:
@@ -121,9 +128,11 @@ class Source:
         if self.problem:
             self.findings.append(Finding("toml-syntax", "error", Place(self.name), self.problem))
             return {}
+        from zapato.lang.recover import huge
+
         try:
-            return tomllib.loads(self.text)
-        except (tomllib.TOMLDecodeError, RecursionError):
+            return self._recover() if huge(self.text) else tomllib.loads(self.text)
+        except (ValueError, RecursionError):
             return self._recover()
 
     @cached_property

@@ -12,8 +12,8 @@ import re
 
 _PREFIX = {"": 1.0, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6}
 _TIME = {"ms": 1.0, "s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
-_TIMES = re.compile(r"\s*(?:\d+(?:\.\d+)?\s*(?:ms|s|min|h|d)\s*){2,}")
-_NUMBER = re.compile(r"\s*([+-]?\d+(?:\.\d+)?)\s*(\S*)\s*")
+_TIMES = re.compile(r"\s*(?:\d{1,15}(?:\.\d{1,15})?\s*(?:ms|s|min|h|d)\s*){2,9}")
+_NUMBER = re.compile(r"\s*([+-]?\d{1,15}(?:\.\d{1,15})?)\s*(\S*)\s*")
 
 EXAMPLES = {
     "time": '"20s", "500ms", "10min", "8h"',

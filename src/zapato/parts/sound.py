@@ -29,6 +29,8 @@ class Recording:
 def read_wave(folder: Path, value: str) -> Recording:
     """The recording in a WAV file of 16-bit PCM, its first channel. Raises Wrong."""
     path = folder / value
+    if not path.resolve().is_relative_to(folder.resolve().parent):
+        raise Wrong("is outside the site", "its place is beside the rehearsal")
     if path.exists() and not path.is_file():
         raise Wrong("is no file")
     try:
