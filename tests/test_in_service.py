@@ -2,6 +2,7 @@
 
 import pytest
 from conftest import HEADER, NETWORK, failed, steps
+from test_air import Place
 
 import zapato
 
@@ -64,3 +65,34 @@ def test_a_devices_table_counts_key_by_key(put, own, wifi, mqtt):
     made = zapato.load(path)
     assert (made.wifi["name"], made.wifi.get("password") or None) == wifi
     assert (made.mqtt["host"], made.mqtt.get("user") or None) == mqtt
+
+
+@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin"])
+def test_what_counts_at_power_up(bench, board):
+    """An event at every start, a lamp that follows a switch, a flag and a number as they were before."""
+    body = (
+        '[rocker.stairs]\npin = 12\npull = "up"\n[relay.lamp]\npin = 14\nfollows = "stairs.on"\n[relay.fan]\npin = 5\n'
+        '[flag.away]\nstart = "last"\n[number.limit]\nlow = 5\nhigh = 30\nstart = "last"\n'
+        '[[link]]\nwhen = "device.started"\nif = "stairs.on"\nafter = "2s"\ndo = "fan.on"\n'
+    )
+    script = steps(
+        "1s? lamp.on and not fan.on", "5s? fan.on and limit.value == 5 and not away.on",
+        "20s: message('away/on/set', 'true')", "21s: message('limit/value/set', '17.5')", "22s: message('lamp/do/off', '')",
+        "24s? not lamp.on and limit.value == 17.5", "25s: stairs.on = false", "27s: stairs.on = true", "28s? lamp.on",
+        "29s: stairs.on = false", "50s: power.cut", "55s? not lamp.on and not fan.on and limit.value == 17.5 and away.on",
+        "60s: stairs.on = true", "62s? lamp.on and not fan.on",
+    )  # fmt: skip
+    result = bench(body, "[world]\nstairs.on = true\n" + script, board=board, lasts="65s", site=NETWORK.format(qos=0))
+    assert not failed(result) and result.passed, (failed(result), result.log)
+
+
+def test_what_is_kept_and_no_longer_fits_is_as_new(put, tmp_path):
+    """The file changed while the power was away: a value out of its range, of another type, or damaged."""
+    body = '[number.limit]\nlow = 5\nhigh = 30\nstart = "last"\n[flag.away]\nstart = "last"\n'
+    for kept in (b'{"limit": 99, "away": 1}', b'{"limit": "x", "away": null}', b'{"limit": true}', b"{", b"[]"):
+        design = zapato.load(put({"site.toml": NETWORK.format(qos=0), "device.toml": HEADER.format(board="esp32-38pin") + body}))
+        place = Place(design, seconds=20)
+        place.board.flash.files["kept.json"] = kept
+        assert place.run() is None
+        said = {t.split("/")[-2]: p for t, p in place.heard if t.endswith(("/value", "/on"))}
+        assert said == {"limit": b"5", "away": b"false"}, (kept, said)

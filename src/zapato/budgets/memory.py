@@ -93,7 +93,7 @@ def features(design: Design) -> Counter[str]:
         if follows(part):
             found["link"] += 1
             found["function"] += 1
-            found["code"] += len(part.get("shows", ""))
+            found["code"] += len(follows(part))
     for link in design.links:
         found["link"] += 1
         codes = [*_codes(link)]

@@ -189,11 +189,17 @@ def wires_text(design: Design) -> str:
 
 
 def _links_text(design: Design) -> str:
-    from zapato.draw.links import sources, targets
+    from zapato.draw.links import rules_of
 
     rows = [
-        {"link": link.number, "from": ", ".join(sources(link)), "to": ", ".join(targets(link))}
-        for link in design.links
+        {
+            "link": rule.title or (rule.number + 1 if rule.number < len(design.links) else ""),
+            "when": rule.when,
+            "does": rule.does,
+            "from": ", ".join(rule.sources),
+            "to": ", ".join(rule.targets),
+        }
+        for rule in rules_of(design)
     ]
     return f"{styled('links', bold=True)}\n{table(rows)}"
 

@@ -87,6 +87,8 @@ SHAPE = Shape(
     )
 )
 
+STARTED = ("device", "started")
+"""The event at every start of the program: after a power-up, a restart or an update."""
 _EVENT = re.compile(r"\s*(?:([a-z][a-z0-9-]*)\.)?([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
 """A device where it is another, a part, an event."""
 
@@ -250,6 +252,9 @@ def _begins(document: Document, values: Mapping[str, Any], path: Keys) -> None:
 
 
 def _when(document: Document, scope: PartScope, link: Link, written: str, path: Keys) -> None:
+    if written.strip() == ".".join(STARTED):
+        link.event = STARTED
+        return
     event = _EVENT.fullmatch(written)
     part = _owner(scope, event) if event else None
     if event is None or part is None:

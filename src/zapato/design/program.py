@@ -34,9 +34,10 @@ def _with_number(arguments: tuple[object, ...], number: int) -> tuple[object, ..
     return (*arguments[:4], number, *arguments[4:])
 
 
-def follows(part: Part) -> bool:
-    """True where a part shows an expression all the time."""
-    return part.get("shows", "") not in ("", "status")
+def follows(part: Part) -> str:
+    """The condition that a part is on by, all the time; "" where it has none."""
+    found: str = part.get(part.kind.follows, "") if part.kind.follows else ""
+    return "" if found in part.kind.words else found
 
 
 @once

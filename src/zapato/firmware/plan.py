@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 from zapato.boards.port import port
 from zapato.design.authority import authority
 from zapato.design.commands import read_text
-from zapato.design.links import Link, rearmed
+from zapato.design.links import STARTED, Link, rearmed
 from zapato.design.model import Design
 from zapato.design.others import Heard
 from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
@@ -254,7 +254,7 @@ def _link(link: Link) -> str:
     takes = dict.fromkeys(f"p_{each.part}" for each in link.commands if each.takes_back and link.undo_after)
     given = {
         "reads": _keys(link.when) if link.when else "",
-        "event": repr("!".join(link.event)) if link.event else "",
+        "event": repr("!".join(link.event)) if link.event and link.event != STARTED else "",
         "when": _function(link.when.code) if link.when else "",
         "test": _function(link.condition.code) if link.condition else "",
         "takes": _tuple(takes) if takes else "",
@@ -268,6 +268,8 @@ def _link(link: Link) -> str:
     more = [f"{key}={code}" for key, code in given.items() if code]
     made = "Again" if link.every and not link.alone else "Link"
     text = f"{made}(\n    {_lines(['d', str(link.number), _tuple(acts), *more])}\n)"
+    if link.event == STARTED:  # when everything is there
+        return f"d.starts.append({text}.fire)"
     if not link.at:
         return text
     return f"d.clock.ring({_tuple(each.code for each in link.at)}, {link.days}, {text})"
@@ -289,7 +291,7 @@ def _keys(expression: Expression | None) -> str:
 
 
 def _follow(design: Design, part: Part) -> str:
-    expression = compile_expression(part.get("shows", ""), design.scope)
+    expression = compile_expression(follows(part), design.scope)
     arguments = ["d", f"p_{part.name}", _function(expression.code), _keys(expression)]
     return f"Follow(\n    {_lines(arguments)}\n)"
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Final, cast
 
 from zapato.lang.units import EXAMPLES, QuantityError, quantity
@@ -160,6 +160,15 @@ def boolean(name: str, help: str, default: Any = False) -> Field:
         return cast(bool, value)
 
     return Field(name, read, {"type": "boolean"}, help, default)
+
+
+def or_last(field: Field) -> Field:
+    """The same field, which may also be "last": as it was before the power went."""
+
+    def read(value: Any) -> Any:
+        return "last" if value == "last" else field.read(value)
+
+    return replace(field, read=read, schema={"anyOf": [field.schema, {"enum": ["last"]}]})
 
 
 def whole(name: str, help: str, default: Any = REQUIRED, *, least: int = 0, most: int = 1 << 31) -> Field:

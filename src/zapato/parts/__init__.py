@@ -18,6 +18,7 @@ __all__ = [
 ]  # fmt: skip
 
 _NOT_KINDS = {
+    "held",
     "model",
     "bus_chip",
     "digital",

@@ -86,6 +86,7 @@ KIND = Kind(
             role="condition",
         ),
     ),
+    follows="shows",
     properties=on_property,
     actions={
         **SWITCHING,

@@ -406,6 +406,7 @@ class Kind:
         words: what may stand in a field of role "condition" beside an expression.
         gives: the type that the expression in its field of role "condition" must have.
         bus: the kind of bus that its field of role "bus" must name.
+        follows: the field whose condition it is on by, all the time; "" where it has none.
         told_by: the key by which it is told from others on the same bus, where that is no I2C address.
         called: what people call one of it, where others name it as their bus.
         dates: it puts the time of day beside what it keeps, where the site knows its zone.
@@ -437,6 +438,7 @@ class Kind:
     addresses: Callable[[Part], tuple[int, ...]] = _no_addresses
     requires: Callable[[Part], Iterable[str]] = _no_names
     bus: Callable[[Part], str] = _i2c
+    follows: str = ""
     told_by: str = ""
     called: str = ""
     dates: bool = False

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from zapato.lang.fields import Field, Wrong, nearest, number
+from zapato.lang.fields import Field, Wrong, nearest, number, or_last
 from zapato.lang.senml import MEANT, UNITS
+from zapato.parts.held import held
 from zapato.parts.model import Action, Argument, Driver, Kind, Part, Property
 
 
@@ -16,15 +17,16 @@ def _read_unit(value: object) -> str:
 
 
 def _driver(part: Part) -> Driver:
-    start = part.get("start", part.get("low", 0))
-    return Driver("held", "Held", ("value", start, part.values.get("low"), part.values.get("high")))
+    return held(part, "value", part.get("low", 0), part.values.get("low"), part.values.get("high"))
 
 
 KIND = Kind(
     name="number",
     help="a value set by links or over MQTT",
     fields=(
-        number("start", "its value after power-up; the lowest where absent"),
+        or_last(
+            number("start", 'its value after power-up, the lowest where absent; "last" is the one before it')
+        ),
         number("low", "the least it can be"),
         number("high", "the most it can be"),
         Field("unit", _read_unit, {"enum": sorted(UNITS)}, 'a unit of the SenML registry, such as "Cel"', ""),

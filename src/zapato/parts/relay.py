@@ -69,6 +69,11 @@ KIND = Kind(
     help="a contact that the board opens and closes",
     fields=(
         *switched_pin("the relay"),
+        text(
+            "follows",
+            "a condition such as stairs.on: it switches whenever that changes, and as it is at power-up",
+            role="condition",
+        ),
         names("excludes", "relays that must be open while this one is closed"),
         measured(
             "dead_time", "from its opening to the closing of one that it excludes", "time", DEAD, most=60_000
@@ -101,6 +106,7 @@ KIND = Kind(
     supplied=coil_supplied,
     terminals={"pin": "IN"},
     apart=lambda part: part.get("switches", 0.0),
+    follows="follows",
     properties=on_property,
     actions={**SWITCHING, "pulse": PULSE},
     needs=_needs,
