@@ -1,5 +1,7 @@
 """A device in service: networks that come and go, values that must get out, what is known again after a silence."""
 
+import json
+
 import pytest
 from conftest import HEADER, NETWORK, failed, steps
 from test_air import Place
@@ -96,3 +98,19 @@ def test_what_is_kept_and_no_longer_fits_is_as_new(put, tmp_path):
         assert place.run() is None
         said = {t.split("/")[-2]: p for t, p in place.heard if t.endswith(("/value", "/on"))}
         assert said == {"limit": b"5", "away": b"false"}, (kept, said)
+
+
+@pytest.mark.parametrize("qos", [0, 1])
+def test_after_an_outage_what_is_true_goes_before_what_was(bench, qos):
+    """Values as they are now, then the events that waited, in their order, each with how long ago it was."""
+    body = '[button.bell]\npin = 33\npull = "up"\n[number.n]\n'
+    script = steps("10s: bell.press", "30s: broker.down", "40s: bell.press", "60s: bell.press", "100s: broker.up")
+    result = bench(body, script, site=NETWORK.format(qos=qos), lasts="130s")
+    said = [(r["t"], r["name"].removeprefix("refuge/bench/"), r["value"]) for r in result.records if r["what"] == "mqtt"]
+    events = [(t, value) for t, name, value in said if name == "bell/pressed"]
+    assert events[0][1] == "{}" and len(events) == 3
+    ago = [json.loads(value)["ago"] for _, value in events[1:]]
+    back = events[1][0] / 1000
+    assert [abs(back - at - each) <= 1.5 for at, each in zip((40, 60), ago, strict=True)] == [True, True], (back, ago)
+    values = [t for t, name, _ in said if t > 100_000 and name in ("n/value", "bell/down")]
+    assert len(values) == 2 and max(values) <= events[1][0]

@@ -410,7 +410,7 @@ class Mqtt:
         return json.dumps(getattr(part, name))
 
     def event(self, part, name):
-        self.send(part.name + "/" + name, "{}")
+        self.send(part.name + "/" + name, self.d.uptime())  # when it was: what it says is made when it goes
 
     def vitals(self, signal):
         d = self.d
@@ -449,12 +449,7 @@ class Mqtt:
                 continue
             if self.qos and len(self.flight) >= _FLIGHT:
                 break
-            if self.queue:
-                if not self.offer(self.queue[0][0], self.queue[0][1], 0):
-                    break
-                self.queue.pop(0)
-                put += 1
-            elif self.fresh:
+            if self.fresh:  # what is true now goes before what was
                 part = self.fresh[0]
                 at = 0
                 while not part.new & (1 << at):
@@ -466,6 +461,15 @@ class Mqtt:
                 put += 1
                 if not part.new:
                     self.fresh.pop(0)
+            elif self.queue:
+                topic, payload = self.queue[0]
+                if isinstance(payload, int):
+                    ago = self.d.uptime() - payload
+                    payload = '{"ago": %d}' % ago if ago > 2 else "{}"
+                if not self.offer(topic, payload, 0):
+                    break
+                self.queue.pop(0)
+                put += 1
             else:
                 break
         self.flush()

@@ -79,12 +79,13 @@ class Radio(Part):
         return not self.only
 
     def pass_on(self, address, strength, data, row, now):
-        if row is None or not self.d.out or self.room <= 0:
+        out = self.d.out
+        if row is None or not out or out.state != 3 or self.room <= 0:  # later nobody wants to know who was near
             self.lost += 1
         elif row[2] is None or time.ticks_diff(now, row[2]) >= self.apart:
             row[2] = now
             self.room -= 1
-            self.d.out.send(self.name + "/heard", json.dumps({"address": text(address), "strength": strength, "data": data.hex()}))
+            out.send(self.name + "/heard", json.dumps({"address": text(address), "strength": strength, "data": data.hex()}))
             for hear in self.d.ears.get(self.name + "!heard", ()):
                 self.d.guard(hear)
         else:
