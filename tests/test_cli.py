@@ -2,6 +2,7 @@
 
 import json
 import re
+import shlex
 import signal
 import subprocess
 import sys
@@ -169,3 +170,23 @@ def test_ctrl_c_while_a_class_is_made_ends_with_the_same_code(tmp_path: Path):
     )
     called = subprocess.run([sys.executable, "-m", "cut"], cwd=tmp_path, capture_output=True, text=True)
     assert called.returncode == 130 and called.stderr.strip() == "interrupted"
+
+
+def test_every_command_stands_in_the_order_of_the_work_with_an_example_that_can_be_called(cli):
+    from zapato.cli.about import STEPS
+    from zapato.cli.app import APP, about, command_names
+
+    text = cli("--help").out
+    steps = [text.index(f"{step}:") for step in STEPS]
+    assert steps == sorted(steps)
+    for name in command_names():
+        zapato, word, *words = shlex.split(about(name).example.partition(" > ")[0])
+        assert (zapato, word) == ("zapato", name) and f"  {name} " in text and about(name).short in text
+        assert about(name).example in cli(name, "--help").out
+        APP.get_command(None, name).make_context(name, words)
+
+
+def test_a_name_with_blanks_is_refused_with_one_that_can_be(cli, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    done = cli("new", "My Lamp", "--board", "esp32-38pin")
+    assert done.code == 2 and '"my-lamp" can' in done.err

@@ -87,7 +87,9 @@ def start_device(
     Raises UnknownName for a name or board that cannot be, Unwritable where the device file exists.
     """
     if not re.fullmatch(NAME, name):
-        raise UnknownName(f'"{name}" cannot be a device\'s name', NAME_WORDS)
+        near = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:31].strip("-")
+        way = f'"{near}" can: {NAME_WORDS}' if re.fullmatch(NAME, near) else NAME_WORDS
+        raise UnknownName(f'"{name}" cannot be a device\'s name', way)
     carrier = board(board_id)
     path = folder / "devices" / f"{name}.toml"
     if path.exists():

@@ -116,7 +116,7 @@ def _of_part(base: str, part: Part, qos: int, packed: bool) -> Iterator[Topic]:
                 f"{base}/{part.name}/{event}",
                 "from",
                 "event",
-                "JSON" if event in part.kind.says else "{}, or {\"ago\": s} where it waited for the broker",
+                "JSON" if event in part.kind.says else '{}, or {"ago": s} where it waited for the broker',
                 part.kind.says.get(event, "{}"),
                 qos=qos,
                 part=part.name,

@@ -25,7 +25,7 @@ class FrameDimmer(Leveled):
         on = getattr(self.way, "on", None)
         if on is None and level is not None:
             on = level > 0
-        if level is not None and (level or "on" in self.way.props):
+        if level:  # 0 is off: where it goes when it is switched on stays
             self.have("level", level)
         if on is not None:
             self.have("on", on)

@@ -6,7 +6,10 @@ from pathlib import Path
 
 import click
 
+from zapato.cli.about import About
 from zapato.cli.each import show_failed
+
+ABOUT = About("Start", "the demo site, checked, built, rehearsed", "zapato demo --out refuge")
 
 
 @click.command("demo")

@@ -6,7 +6,16 @@ from pathlib import Path
 
 import click
 
+from zapato.cli.about import About
+
 WHAT = ("pins", "wires", "links", "budget")
+
+
+ABOUT = About(
+    "Look",
+    "pins, wires and links as pictures or tables",
+    "zapato draw devices/porch-light.toml --out porch.png",
+)
 
 
 @click.command("draw")

@@ -7,9 +7,16 @@ from typing import TYPE_CHECKING
 
 import click
 
+from zapato.cli.about import About
+
 if TYPE_CHECKING:
     from zapato.design import Design
     from zapato.heard import Heard
+
+
+ABOUT = About(
+    "Follow", "what a device met on its buses, into its file", "zapato heard devices/porch-light.toml"
+)
 
 
 @click.command("heard")

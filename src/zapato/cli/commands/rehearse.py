@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from zapato.cli.about import About
 from zapato.cli.each import Workers, each_device, show_failed, spreading
 
 if TYPE_CHECKING:
@@ -36,6 +37,9 @@ class Options:
     changed: bool
     brief: bool
     form: str
+
+
+ABOUT = About("Rehearse", "run the firmware at the desk", "zapato rehearse devices/porch-light.toml")
 
 
 @click.command("rehearse")

@@ -7,9 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
+from zapato.cli.about import About
+
 if TYPE_CHECKING:
     from zapato.design import Design
     from zapato.stage import Rehearsal
+
+
+ABOUT = About("Look", "a page with all of it, without a network", "zapato report . --out report")
 
 
 @click.command("report")

@@ -6,6 +6,12 @@ import json
 
 import click
 
+from zapato.cli.about import About
+
+ABOUT = About(
+    "Check", "the JSON Schema of device files, for editors", "zapato schema > device.schema.json"
+)
+
 
 @click.command("schema")
 def COMMAND() -> None:
