@@ -309,3 +309,29 @@ def test_a_device_file_reads_nothing_outside_its_site(put, cli, text):
     path.write_text(text + HEADER.format(board="esp32-38pin"))
     done = cli("check", path)
     assert done.code == 1 and "outside the site" in " ".join(done.out.split())
+
+
+HABITS = {
+    "use below device": ('use = ["x.toml"]\n', "at the top of the file, above [device]"),
+    "one-wire without a bus": ('[sensor.s]\nchip = "ds18b20"\n', "[onewire.main] with pin"),
+    "a time without quotes": ('[relay.r]\npin = 26\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "r.pulse(2s)"\n', "'2s'"),
+    "bar": ('[number.n]\nunit = "bar"\n', '"hPa"'),
+    "degrees Fahrenheit": ('[number.n]\nunit = "°F"\n', '"Cel"'),
+}
+
+
+@pytest.mark.parametrize("habit", HABITS)
+def test_other_habits_are_told_what_to_write(put, cli, habit):
+    text, words = HABITS[habit]
+    out = cli("check", put(HEADER.format(board="esp32-38pin") + text)).out
+    assert words in " ".join(out.split()), out
+
+
+def test_other_formats_and_boards_are_told_what_to_write(put, cli):
+    yaml = put({"y.yaml": "# mine\ndevice:\n  name: q\n  board: esp32-38pin\nrelay:\n  lamp:\n    pin: 4\n", "device.toml": ""}).parent / "y.yaml"
+    out = cli("check", yaml).out
+    assert "this is YAML" in out and out.count("error") == 2
+    out = cli("check", put(HEADER.format(board="esp32-37pin"))).out
+    assert 'did you mean "esp32-38pin"' in out and "esp8266" not in out
+    family = put({"t.csv": "name;pin\nhall;4\nporch;18\n", "device.toml": 'zapato = 1\nwith = "t.csv"\n[device]\nname = { with = "name" }\nboard = "esp32-38pin"\n[relay.r]\npin = { with = "pin" }\n'})
+    assert "hall, porch: " in cli("check", family).out, "a table of cells with ; between them, beside a file without a site"

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, cast
 
-from zapato.boards import board, board_ids
+from zapato.boards import board
 from zapato.boards.model import Board, Pin
 from zapato.boards.own import site_boards
 from zapato.design.links import read_conditions, read_links
@@ -18,7 +18,7 @@ from zapato.errors import UnknownName
 from zapato.lang.document import Document
 from zapato.lang.fields import AUTO, REQUIRED, Shape, named, nearest, text
 from zapato.lang.pieces import with_pieces
-from zapato.lang.site import NAME, NAME_WORDS, ethernet_table, network_tables, site_of, time_table
+from zapato.lang.site import NAME, NAME_WORDS, Site, ethernet_table, network_tables, site_of, time_table
 from zapato.lang.source import Keys, Source, table
 from zapato.parts import Part, kind, kind_names
 from zapato.parts.model import Kind
@@ -53,7 +53,7 @@ def resolve(path: Path, source: Source | None = None) -> Design:
     """The design of the device file at `path`; mistakes are in its findings. `source` is what was read there. Raises Unreadable."""
     site = site_of(path)
     document = Document.of(source or Source.read(path), site.secrets)
-    document = with_pieces(document, site.root or path.absolute().parent)
+    document = with_pieces(document, _root(site, document))
     design = Design(document, site)
     _language(document)
     _device(design)
@@ -68,10 +68,16 @@ def resolve(path: Path, source: Source | None = None) -> Design:
     return design
 
 
+def _root(site: Site, document: Document) -> Path:
+    """The site's folder; without one, that of the file."""
+    return site.root or document.source.path.absolute().parent
+
+
 def outline(path: Path) -> Design:
     """The device with its parts, without their pins and links: what others of its site can read. Raises Unreadable."""
     site = site_of(path)
-    document = with_pieces(Document.of(Source.read(path), site.secrets), site.root or path.absolute().parent)
+    document = Document.of(Source.read(path), site.secrets)
+    document = with_pieces(document, _root(site, document))
     design = Design(document, site)
     _device(design)
     design.wifi, design.mqtt = _network(design)
@@ -84,7 +90,7 @@ def sketch(path: Path) -> Design:
     site = site_of(path)
     document = Document.of(Source.read(path), site.secrets)
     if document.source.row:
-        document = with_pieces(document, site.root or path.absolute().parent)
+        document = with_pieces(document, _root(site, document))
     design = Design(document, site)
     _device(design)
     design.wifi, design.mqtt = _network(design)
@@ -136,12 +142,8 @@ def _device(design: Design) -> None:
                 "unknown-board",
                 ("device", "board"),
                 str(unknown),
-                fixes=(unknown.fix, *_boards_hint(unknown)),
+                fixes=(unknown.fix,),
             )
-
-
-def _boards_hint(unknown: UnknownName) -> tuple[str, ...]:
-    return () if unknown.fix.startswith("boards:") else (f"boards: {', '.join(board_ids())}",)
 
 
 def _network(design: Design) -> tuple[Mapping[str, Any] | None, Mapping[str, Any] | None]:
@@ -210,7 +212,14 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
     part = design.parts[name] = Part(found, name, values)
     for each in found.requires(part):
         if values.get(each) is None and each not in cast(dict[str, Any], fields):
-            document.missing(found.shape.by_name[each], path)
+            document.missing(found.shape.by_name[each], path, _BUSES.get(found.bus(part), ()) if each == "bus" else ())
+
+
+_BUSES = {
+    "onewire": ('bus = "main", and a table for it: [onewire.main] with pin and pull_up = "4.7kohm"',),
+    "spi": ('bus = "main", and a table for it: [spi.main] with sck, mosi and miso',),
+}
+"""What to write for a bus that is missing, where it is no I2C bus."""
 
 
 def _suggested(word: str) -> str:

@@ -30,6 +30,9 @@ _EXAMPLES: Mapping[str, tuple[str, ...]] = {
 """What to write for keys that newcomers meet first as a mistake."""
 
 
+_ABOVE = "it stands at the top of the file, above [device]: what follows a table's name belongs to that table"
+
+
 @dataclass
 class Document:
     """Values with their places and the findings met while reading them.
@@ -115,16 +118,16 @@ class Document:
     def _unknown(self, key: str, known: Iterable[str], path: Keys) -> set[str]:
         """Say that the key does not belong here; gives the keys that were meant, as far as one can tell."""
         options = list(known)
-        near = nearest(key, options)
+        near = (_ABOVE,) if key in ("use", "with") and path[0] == "device" else nearest(key, options)
         fixes = near or (f"keys that may stand here: {', '.join(options)}",)
         message = f"{key} is not a key of {_table_words(path[:-1])}"
         self.found("unknown-key", path, message, fixes=fixes, of="key")
         return {name for name in options if near and f'"{name}"' in near[0]}
 
-    def missing(self, each: Field, path: Keys) -> None:
-        """Note that a field must be given."""
+    def missing(self, each: Field, path: Keys, fixes: tuple[str, ...] = ()) -> None:
+        """Note that a field must be given; `fixes` in place of what is usual for its name."""
         message = f"{_table_words(path)} needs {each.name}: {each.help}"
-        self.found("missing-key", path, message, fixes=_EXAMPLES.get(each.name, ()), of="key")
+        self.found("missing-key", path, message, fixes=fixes or _EXAMPLES.get(each.name, ()), of="key")
 
     def _resolved(self, known: Field, raw: Any, path: Keys) -> Any:
         """The raw value with a named secret put in its place."""

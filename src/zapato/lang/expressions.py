@@ -165,6 +165,8 @@ def _syntax_offset(text: str, error: SyntaxError) -> int:
 
 
 def _syntax_words(text: str) -> str:
+    if found := re.search(r"\w\(\s*(?:[^()]*,\s*)?(\d+(?:\.\d+)?\s*(?:ms|s|min|h|d))\s*\)", text):
+        return f"not an expression: in brackets a time stands in single quotes, '{found[1]}'"
     if re.search(r"\b\d+(?:\.\d+)?\s*(?:ms|s|min|h|d)\b", text):
         return "not an expression: a time stands in held, after or for, not in a condition"
     if re.search(r"(?<!')\b\d{1,2}:\d\d\b", text):

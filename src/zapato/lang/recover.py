@@ -35,6 +35,11 @@ _WORDS = {
 }
 
 
+_YAML = re.compile(r"\A(?:\s*(?:#.*)?\n|---\s*\n)*([A-Za-z_][\w-]*:)(?=\s)")
+_YAML_WORDS = (
+    "this is YAML, and a device file is TOML",
+    '[device] in place of device:, below it name = "…" in place of name: …; zapato new NAME --board BOARD writes one',
+)
 LONGEST = 8192
 """Characters of a line at the most."""
 _LONG = re.compile(rf"[^\n]{{{LONGEST + 1}}}")
@@ -57,6 +62,9 @@ class Problem:
 def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
     """What can be read of `text`: the values, the text with broken lines blanked, the problems."""
     lines = text.split("\n")
+    if found := _YAML.search(text):
+        row = text[: found.start(1)].count("\n")
+        return {}, "", [Problem(row + 1, 1, len(found[1]), *_YAML_WORDS)]
     problems: list[Problem] = [_blank_huge(lines, row) for row, line in enumerate(lines) if huge(line)]
     while len(problems) < MOST:
         try:
