@@ -31,10 +31,10 @@ def connect(plan):
             # The access point is asked in a call of its own: what it took is free again before the network is loaded.
             if hasattr(plan, "opens") and plan.opens(found):
                 plan.connect = None
-            for each in ("update_key", "page"):  # nobody wants them here
-                found.pop(each, None)
-            gc.collect()
             if plan.connect:
+                for each in ("update_key", "page"):  # nobody wants them here, but the access point keeps all of it
+                    found.pop(each, None)
+                gc.collect()
                 plan.connect(found)
         except KeyError:  # some are still to be told by somebody near
             __import__("own_settings").do(plan.d)
