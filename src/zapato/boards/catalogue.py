@@ -53,7 +53,10 @@ def board(name: str) -> Board:
 
         near = nearest(name, board_ids())
         raise UnknownName(
-            f'no board is called "{name}"', near[0] if near else f"zapato boards lists the {len(board_ids())} that are known; a board of your own is a file in boards/"
+            f'no board is called "{name}"',
+            near[0]
+            if near
+            else f"zapato boards lists the {len(board_ids())} that are known; a board of your own is a file in boards/",
         )
     return board_of(tomllib.loads((_HERE / "data" / f"{name}.toml").read_text("utf-8")))
 

@@ -20,6 +20,8 @@ from zapato.design.model import Design, once
 from zapato.design.program import drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
 
+STARTS, STARTS_LONG, LONG = 0.92, 0.88, 32
+"""Shares of a small chip's heap from which on programs were seen to run out of memory; the second from so many parts and links on."""
 ROOMY = 64 * 1024
 """Bytes of heap from which on the program keeps line numbers and its own names; below, they would take kilobytes it needs."""
 
@@ -32,12 +34,15 @@ class Memory:
         heap: at its highest, after a collection; heap_has: what the chip leaves a program.
         flash: of the compiled modules.
         pieces: bytes of heap by what was measured.
+        starts: bytes of heap up to which a program starts and gets through an outage: loading wants room of its own, more
+            of it where the plan comes in more than two pieces (benchmarks/edge.py).
     """
 
     heap: int
     heap_has: int
     flash: int
     pieces: Mapping[str, float]
+    starts: int
 
     @property
     def largest(self) -> tuple[tuple[str, int], ...]:
@@ -61,7 +66,8 @@ def memory(design: Design) -> Memory | None:
     if (design.mqtt or {}).get("tls"):
         heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
     flash = sum([count * of_flash.get(what, 0.0) for what, count in found.items()])
-    return Memory(round(sum(heap.values())), has, round(flash), heap)
+    share = 1.0 if has >= ROOMY else STARTS if len(design.parts) + len(design.links) <= LONG else STARTS_LONG
+    return Memory(round(sum(heap.values())), has, round(flash), heap, round(share * has))
 
 
 def features(design: Design) -> Counter[str]:

@@ -212,7 +212,9 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
     part = design.parts[name] = Part(found, name, values)
     for each in found.requires(part):
         if values.get(each) is None and each not in cast(dict[str, Any], fields):
-            document.missing(found.shape.by_name[each], path, _BUSES.get(found.bus(part), ()) if each == "bus" else ())
+            document.missing(
+                found.shape.by_name[each], path, _BUSES.get(found.bus(part), ()) if each == "bus" else ()
+            )
 
 
 _BUSES = {

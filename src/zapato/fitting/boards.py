@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zapato.boards import Board, boards
 from zapato.boards.own import site_boards
+from zapato.budgets.memory import memory
 from zapato.design import Design, PinUse, resolve
 from zapato.fitting.solve import Fit, all_pins, solve
 from zapato.parts.model import Need, Part
@@ -21,18 +22,19 @@ class BoardFit:
         board: which.
         fit: the placement with every pin free to choose.
         loses: what the device would have to give up or mind there, in words; empty where nothing.
-        free: usable pins left over.
+        free: usable pins left over; starts: the chip has memory for its firmware.
     """
 
     board: Board
     fit: Fit
     loses: tuple[str, ...]
     free: int
+    starts: bool = True
 
     @property
     def ok(self) -> bool:
-        """True where every part finds a pin."""
-        return self.fit.ok
+        """True where every part finds a pin, and the firmware has room."""
+        return self.fit.ok and self.starts
 
 
 def fit_boards(what: Design | Path | str) -> list[BoardFit]:
@@ -54,11 +56,17 @@ def _on(design: Design, board: Board) -> BoardFit:
         for mind in p.minds
         if mind.severity == "warning"
     ]
+    taken = memory(moved)
+    if taken and taken.heap > taken.starts:
+        loses.append(
+            f"its firmware takes {taken.heap / 1024:.1f} KiB of heap, and starts with {taken.starts / 1024:.1f} at the most"
+        )
     if design.ethernet is not None and not board.ethernet:
         loses.append("no wired Ethernet")
     if any(design.of_kind("radio")) and not board.chip.bluetooth:
         loses.append("no Bluetooth")
-    return BoardFit(board, result, tuple(loses), len(all_pins(board)) - len(result.placements))
+    starts = taken is None or taken.heap <= taken.starts
+    return BoardFit(board, result, tuple(loses), len(all_pins(board)) - len(result.placements), starts)
 
 
 def _needs(design: Design) -> Iterator[tuple[Part, Need]]:

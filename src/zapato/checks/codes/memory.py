@@ -20,21 +20,20 @@ def _heap(design: Design) -> Iterator[Finding]:
     found = memory(design)
     if found is None or found.heap <= FULL * found.heap_has:
         return
-    share = found.heap / found.heap_has
+    share, starts = found.heap / found.heap_has, found.heap <= found.starts
+    words = (
+        ""
+        if starts
+        else f", and from {found.starts / found.heap_has:.0%} on it does not start or runs out of memory"
+    )
     yield design.finding(
         "memory-heap",
-        "error" if share > 1 else "warning",
+        "warning" if starts else "error",
         ("device",),
-        f"the firmware of this device takes {_kib(found.heap)} of heap, {share:.0%} of the {_kib(found.heap_has)} that its chip leaves a program",
+        f"the firmware of this device takes {_kib(found.heap)} of heap, {share:.0%} of the {_kib(found.heap_has)} that its chip leaves a program{words}",
         why=_why(design, found),
         fixes=(
-            *(
-                (
-                    "a rehearsal: the figure is an estimate, most within a tenth, and loading wants room of its own",
-                )
-                if share <= 1
-                else ()
-            ),
+            *(("rehearse it: the figure is an estimate, most are right within a tenth",) if starts else ()),
             "fewer parts or links",
             "a chip with more memory: zapato fit --boards PATH ranks the boards",
         ),

@@ -8,9 +8,7 @@ import click
 
 from zapato.cli.about import About
 
-ABOUT = About(
-    "Check", "the JSON Schema of device files, for editors", "zapato schema > device.schema.json"
-)
+ABOUT = About("Check", "the JSON Schema of device files, for editors", "zapato schema > device.schema.json")
 
 
 @click.command("schema")
