@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from conftest import HEADER, NETWORK
 
 import zapato
 from zapato.errors import Refused, RehearsalInvalid
@@ -233,3 +234,25 @@ def test_no_secret_reaches_the_stage(site: Path, monkeypatch):
     from zapato.stage.rehearse import _settings
 
     assert "chamois" not in json.dumps(_settings(zapato.load(_device(site, "boot-dryer"))))
+
+
+def test_the_timeline_shows_outputs_as_their_pins_are_with_and_without_a_broker(put):
+    """In an outage, behind an expander, of a device that publishes nothing, and without power."""
+    from zapato.draw.timeline import lanes
+
+    body = (
+        '[i2c.main]\nsda = 21\nscl = 22\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n[relay.lamp]\npin = 14\nstart = "on"\n'
+        '[relay.far]\npin = "io.3"\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = ["lamp.toggle", "far.toggle"]\n'
+    )
+    acts = [("10s", "b.press", ""), ("20s", "power.cut", 'over = "5s"'), ("40s", "b.press", "")]
+    for site in ("", NETWORK.format(qos=0)):
+        away = [("5s", "broker.down", ""), ("50s", "broker.up", "")] if site else []
+        script = '[rehearsal]\nlasts = "1min"\n' + "".join(
+            f'[[step]]\nat = "{at}"\nact = "{act}"\n{more}\n' for at, act, more in sorted([*acts, *away], key=lambda each: float(each[0][:-1]))
+        )
+        files = {"s.toml": script, "site.toml": site or '[site]\nname = "s"\n', "device.toml": HEADER.format(board="esp32-38pin") + body}
+        path = put(files)
+        drawn = {lane.name: lane.samples for lane in lanes(zapato.rehearse(path.parent / "device.toml", path.parent / "s.toml"))}
+
+        seen = [[[value for when, value in drawn[name] if when <= t][-1] for t in (5, 15, 22, 30, 45)] for name in ("lamp.on", "far.on")]
+        assert seen == [[True, False, False, True, False], [False, True, False, False, True]]

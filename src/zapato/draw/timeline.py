@@ -38,7 +38,7 @@ class Lane:
 
 
 def lanes(result: Rehearsal) -> list[Lane]:
-    """The properties that the device published, and the network, as lanes: the timeline as data."""
+    """What the device's outputs were at their pins, what else it published, and the network, as lanes: the timeline as data."""
     found: dict[str, list[tuple[float, Any]]] = {}
     network: list[tuple[float, Any]] = []
     for r in result.records:
@@ -50,6 +50,7 @@ def lanes(result: Rehearsal) -> list[Lane]:
                 found.setdefault(name.replace("/", "."), []).append(
                     (r["t"] / 1000, unpacked(json.loads(r["value"])))
                 )
+    found |= {name: list(samples) for name, samples in result.outputs.items() if samples}
     made = [_lane(name, samples) for name, samples in found.items()]
     made = [lane for lane in made if lane and len({value for _, value in lane.samples}) > 1]
     made.sort(key=lambda lane: (lane.curve, lane.color != OUT, lane.name))

@@ -252,7 +252,24 @@ def result_of(
             for part in design.of_kind("card")
             for at in part.kind.bench(part).cards
         },
+        outputs=outputs_of(design, board, trace),
     )
+
+
+def outputs_of(design: Design, board: Board, trace: Trace) -> dict[str, tuple[tuple[float, bool], ...]]:
+    """What the outputs of a device were, by the levels at their pins; without power nothing is on."""
+    found: dict[str, tuple[tuple[float, bool], ...]] = {}
+    for part in design.parts.values():
+        for name, (kind, *at) in part.kind.bench(part).reads.items():
+            if kind != "level":
+                continue
+            line, active = board.pins.line(int(str(at[0]))).name, at[1]
+            found[f"{part.name}.{name}"] = tuple(
+                (r["t"] / 1000, r["what"] == "pin" and r["value"] == active)
+                for r in trace.rows
+                if (r["what"] == "pin" and r["name"] == line) or (r["what"] == "power" and r["name"] == "on" and not r["value"])
+            )
+    return found
 
 
 def expectations_of(script: Script, trace: Trace) -> list[Expectation]:

@@ -189,6 +189,7 @@ class Rehearsal:
         notes: what is worth knowing about the rehearsal itself, a sentence each.
         told: the notes of its steps, by number.
         cards: what stands on its SD cards afterwards: files by name, by the part's name.
+        outputs: what its outputs were, measured at their pins: (s, on) by property, such as "lamp.on".
         live: it ran in real time; `lasts` and every moment are real, too.
     """
 
@@ -207,6 +208,9 @@ class Rehearsal:
     told: Mapping[int, str] = field(default_factory=dict[int, str], repr=False)
     cards: Mapping[str, Mapping[str, bytes]] = field(
         default_factory=dict[str, Mapping[str, bytes]], repr=False
+    )
+    outputs: Mapping[str, tuple[tuple[float, bool], ...]] = field(
+        default_factory=dict[str, tuple[tuple[float, bool], ...]], repr=False
     )
 
     @property
