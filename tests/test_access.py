@@ -513,3 +513,12 @@ def test_what_is_asked_for_decides_what_the_minimal_program_does(put, asked):
     opens = "settings" in asked
     assert bool(opened(place)) == opens and ("broker reached" in place.log) != opens
     assert place.log[0] == "bench 0"
+
+
+def test_a_rehearsal_tells_what_the_page_refuses_and_goes_on(bench):
+    """Wrong password, unknown network, then right: a whole first start, with why in its story."""
+    script = steps("10s: settings('stage', 'short')", "20s: settings('nowhere', 'rehearsal')", "60s: settings('stage', 'rehearsal')", "100s? published('state', 'online')")
+    result = bench(LAMP, script, site=NAMELESS, board="esp8266-30pin", lasts="110s")
+    assert result.passed, result.log
+    told = [each.text for each in result.story if each.what == "page"]
+    assert len(told) == 2 and "8 to 63" in told[0] and "no network of this name" in told[1]

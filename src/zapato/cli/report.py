@@ -276,7 +276,7 @@ def _moment(moment: Moment) -> list[str]:
     elif moment.what == "fault":
         lines.append(f"{at}  {styled('fault ', fg='red')}  {moment.text.removeprefix('fault ')}")
     else:
-        lines.append(f"{at}  {styled('power ', fg='yellow')}  {moment.text}")
+        lines.append(f"{at}  {styled(f'{moment.what:<6}', fg='yellow')}  {moment.text}")
     return lines
 
 

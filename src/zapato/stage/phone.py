@@ -10,6 +10,8 @@ from zapato.stage.clock import Clock
 from zapato.stage.network import Station
 from zapato.stage.wires import FLIGHT
 
+FOLLOWS = 60
+"""Seconds for which the page asks how it goes."""
 WEB, NAMES = 80, 53
 """Ports of the page, and of who knows names."""
 
@@ -17,9 +19,11 @@ WEB, NAMES = 80, 53
 class Phone:
     """Somebody near with a phone. What it asks is told as soon as it is whole; nothing where nobody answers."""
 
-    def __init__(self, station: Station, clock: Clock, page: str = "") -> None:
-        """`page` is what the device's page wants once it has secrets, for who knows it."""
-        self.station, self.clock, self.page = station, clock, page
+    def __init__(
+        self, station: Station, clock: Clock, page: str = "", broker: Mapping[str, object] | None = None
+    ) -> None:
+        """`page` is what the device's page wants once it has secrets, `broker` what its owner types where it knows none."""
+        self.station, self.clock, self.page, self.broker = station, clock, page, broker
 
     def sees(self) -> tuple[str, str] | None:
         """Name and password of the board's access point, while it is open."""
@@ -66,14 +70,34 @@ class Phone:
             ear.told = told
             self.clock.after(FLIGHT, lambda: ear.came.append(question))
 
-    def fill_in(self, name: str, password: str) -> None:
-        """Read the page's state, keep the broker that it has, and give it a network."""
+    def fill_in(self, name: str, password: str, refused: Callable[[str], None] = lambda words: None) -> None:
+        """Read the page's state, keep the broker that it has, give it a network, and ask how it goes, as the page does."""
 
         def answer(data: bytes) -> None:
             state = json.loads(data.partition(b"\r\n\r\n")[2] or b"{}")
             row: dict[str, object] = {"name": name, "password": password, "page": self.page}
             if broker := state.get("broker"):
                 row |= dict(zip(("host", "port", "user"), broker, strict=True))
-            self.ask("/settings", row)
+                row |= self.broker or {} if not broker[0] else {}
+            self.ask("/settings", row, said)
+
+        def said(data: bytes) -> None:
+            wrong = json.loads(data.partition(b"\r\n\r\n")[2] or b"{}")
+            if wrong:
+                refused("; ".join(map(str, wrong.values())))
+            else:
+                self._follow(FOLLOWS, refused)
+
+        self.ask("/state", None, answer)
+
+    def _follow(self, left: int, refused: Callable[[str], None]) -> None:
+        """Ask once a second until it is over, or nobody answers."""
+
+        def answer(data: bytes) -> None:
+            state = json.loads(data.partition(b"\r\n\r\n")[2] or b"{}")
+            if state.get("state") == "failed":
+                refused(state["why"])
+            elif left and state.get("state") == "joining":
+                self.clock.after(1000, lambda: self._follow(left - 1, refused))
 
         self.ask("/state", None, answer)

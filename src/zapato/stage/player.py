@@ -46,10 +46,12 @@ class PowerCut(Exception):
 class Player:
     """The world of one device's rehearsal, and its steps.
 
-    `benches` says how the world reaches each part; `page` is the password of the device's own page, which its owner knows.
+    `benches` says how the world reaches each part; `page` is the password of the device's own page, `types` the broker, as its
+    owner knows them.
     """
 
     page = ""
+    types: Mapping[str, object] | None = None
 
     def __init__(
         self,
@@ -166,7 +168,11 @@ class Player:
 
     def fill_in(self, name: str, password: str) -> None:
         """Somebody with a phone gives the page of the board's access point a network."""
-        Phone(self.board.station, self.clock, self.page).fill_in(name, password)
+
+        def refused(words: str) -> None:
+            self.trace.log("page", "settings", words)
+
+        Phone(self.board.station, self.clock, self.page, self.types).fill_in(name, password, refused)
 
     def lookup(self, ms: int) -> None:
         """Names take so long to be looked up."""

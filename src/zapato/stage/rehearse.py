@@ -141,6 +141,13 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
     benches = {part.name: part.kind.bench(part) for part in design.parts.values()}
     player = Player(board, air, broker, board.clock, board.trace, benches, design.topic)
     player.page = page_password(KEY)
+    if given := _settings(design).get("mqtt"):
+        player.types = {
+            "host": given["host"],
+            "port": given["port"],
+            "user": given["user"],
+            "secret": given["password"],
+        }
     for name, bench in benches.items():
         for each in bench.chips:
             board.stand(name, *each)  # type: ignore[arg-type]
@@ -267,7 +274,8 @@ def outputs_of(design: Design, board: Board, trace: Trace) -> dict[str, tuple[tu
             found[f"{part.name}.{name}"] = tuple(
                 (r["t"] / 1000, r["what"] == "pin" and r["value"] == active)
                 for r in trace.rows
-                if (r["what"] == "pin" and r["name"] == line) or (r["what"] == "power" and r["name"] == "on" and not r["value"])
+                if (r["what"] == "pin" and r["name"] == line)
+                or (r["what"] == "power" and r["name"] == "on" and not r["value"])
             )
     return found
 

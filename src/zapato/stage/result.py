@@ -47,7 +47,7 @@ class Moment:
     """One moment of a rehearsal's story.
 
     Attributes:
-        t: s; what: "act", "expect", "power", "restart", "fault" or "network"; text: in words.
+        t: s; what: "act", "expect", "power", "restart", "fault" or "page"; text: in words.
         note: the step's own; of: the expectation that it is the verdict of.
         around: of a failed one, what happened shortly before and after: (s, text).
     """
@@ -113,6 +113,8 @@ def story_of(
             if last and last.what == "power" and last.t == t and last.text.endswith(f": {text}"):
                 who, found = f"{last.text.removesuffix(f': {text}')}, {who}", found[:-1]
             found.append(Moment(t, "power", who + text))
+        elif what == "page":
+            found.append(Moment(t, "page", f"{who}the settings page says: {value}"))
         elif what == "print" and str(value).startswith(FAULT):
             found.append(Moment(t, "fault", who + str(value)))
     return tuple(found)
