@@ -51,7 +51,7 @@ def test_every_piece_of_the_runtime_has_its_figure(site):
         assert modules <= {name.removeprefix("module ") for name in costs()[form]["heap"]}
 
 
-@pytest.mark.parametrize(("links", "severity"), [(30, None), (58, "warning"), (130, "error")])
+@pytest.mark.parametrize(("links", "severity"), [(30, None), (51, "warning"), (56, "error"), (130, "error")])
 def test_a_device_too_big_for_its_chip_is_told_at_the_desk(put, links, severity):
     body = "".join(
         f'[number.n{i}]\nstart = 0\n[[link]]\nwhen = "n{i}.value > {i}"\ndo = "lamp.toggle"\n'
