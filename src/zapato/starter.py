@@ -50,10 +50,22 @@ board = "{board}"
 {into}
 
 # A link ties parts together: when this happens, do that.
-[[link]]
-when = "{when}"
-do   = "lamp.toggle"
+{links}
 """
+
+_TOGGLE = """\
+[[link]]
+when = "switch.pressed"
+do   = "lamp.toggle\""""
+
+_FOLLOW = """\
+[[link]]
+when = "switch.on"
+do   = "lamp.on"
+
+[[link]]
+when = "not switch.on"
+do   = "lamp.off\""""
 
 _RELAY = """\
 [relay.lamp]
@@ -65,7 +77,7 @@ _LED = """\
 [led.lamp]
 pin    = {pin:<28} # the chip's number, or a label of the board in quotes
 active = "{active}"                        # the level that lights it
-start  = "off"                        # after power-up: on, off, last"""
+start  = "off"                        # after power-up: on, off"""
 
 _BUTTON = """\
 [button.switch]
@@ -94,7 +106,7 @@ def start_device(
     path = folder / "devices" / f"{name}.toml"
     if path.exists():
         raise Unwritable(f"{shown(path)} is there already", "choose another name, or remove it first")
-    out, into, when = _parts(carrier)
+    out, into, links = _parts(carrier)
     text = _DEVICE.format(
         name=name,
         label=f'label = "{_quoted(label or name.replace("-", " ").capitalize())}"'.ljust(37),
@@ -102,7 +114,7 @@ def start_device(
         room=f'room  = "{_quoted(room)}"\n' if room else "",
         out=out,
         into=into,
-        when=when,
+        links=links,
     )
     text = "\n".join(line.rstrip() for line in text.split("\n"))
     site, secrets = folder / "site.toml", folder / "secrets.toml"
@@ -120,13 +132,13 @@ def start_device(
 
 
 def _parts(carrier: Board) -> tuple[str, str, str]:
-    """Two parts that give no finding on this board, and the event that ties them."""
+    """Two parts that give no finding on this board, and the links that tie them."""
     taken: set[int] = set()
     lamp = _lamp(carrier, taken)
     for pull in ("up", "none"):
         if into := _place(carrier, "button", {"active": "low", "pull": pull}, taken):
-            return lamp, _BUTTON.format(pin=into, pull=pull), "switch.pressed"
-    return lamp, _FLAG, "switch.on"
+            return lamp, _BUTTON.format(pin=into, pull=pull), _TOGGLE
+    return lamp, _FLAG, _FOLLOW
 
 
 def _lamp(carrier: Board, taken: set[int]) -> str:
