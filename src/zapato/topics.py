@@ -135,6 +135,13 @@ def _of_part(base: str, part: Part, qos: int, packed: bool) -> Iterator[Topic]:
         )  # fmt: skip
 
 
+USUAL = {
+    "Cel": 21.5, "%RH": 45, "lx": 300, "V": 12.1, "A": 0.35, "W": 60, "Pa": 95300, "hPa": 953, "ppm": 640, "m": 1.2,
+    "dB": -42, "1/s": 2.5, "kWh": 128.4, "Wh": 1200, "l": 350, "s": 90, "Hz": 50,
+}  # fmt: skip
+"""Values that could be true, by unit."""
+
+
 def example(known: Property) -> str:
     """A value of this property as JSON."""
     if known.options:
@@ -142,8 +149,13 @@ def example(known: Property) -> str:
     if known.type == "boolean":
         return "true"
     if known.type == "text":
-        return '"#ff8000"' if "rrggbb" in known.help else '"text"'
+        if "rrggbb" in known.help:
+            return '"#ff8000"'
+        return '"0x23"' if "address" in known.help else '"28ff641e0f43c451"' if "serial" in known.help else '"text"'
     low, high = known.low, known.high
+    usual = USUAL.get(known.unit)
+    if usual is not None and (low is None or low <= usual) and (high is None or usual <= high):
+        return f"{usual:g}"
     middle = (
         (low + high) / 2 if low is not None and high is not None else low if low is not None else high or 21.5
     )
