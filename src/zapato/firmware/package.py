@@ -39,8 +39,7 @@ def canonical(data: object) -> bytes:
 def manifest(device: str, version: str, base: str, files: Mapping[str, bytes]) -> dict[str, object]:
     """The manifest of these files of a slot, by path there, for this device."""
     hashes = {path: hashlib.sha256(data).hexdigest() for path, data in sorted(files.items())}
-    sizes = {path: len(data) for path, data in sorted(files.items())}
-    return {"format": 2, "device": device, "version": version, "base": base, "files": hashes, "sizes": sizes}
+    return {"format": 2, "device": device, "version": version, "base": base, "files": hashes}
 
 
 def seal(key: bytes, data: bytes) -> str:

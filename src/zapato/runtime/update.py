@@ -19,7 +19,7 @@ _UNHEARD = const(180)  # s without a piece after which the update is given up fo
 _PROGRAM_AGAIN = const(600000)  # ms until the program that failed is tried again
 _DAMAGED = const(3)  # times that a file may arrive wrong
 _MANIFEST = const(8192)  # bytes that a manifest may have
-_FILE = const(1 << 17)  # bytes of a file whose manifest does not tell them
+_FILE = const(1 << 17)  # bytes that another file may have: more than any has, and less than the flash
 
 
 def kept(name):
@@ -206,7 +206,6 @@ class Update:
             gone(self.other + "/manifest.json")
             self.part = self.other + "/part"
             self.all = about["files"]
-            self.sizes = about.get("sizes") or {}
             self.wrong = 0
             self.files = sorted(self.all)
             self.next()
@@ -236,7 +235,7 @@ class Update:
             gone(self.part)
             put(self.other + "/begun", {"digest": self.all[name]})
         self.mark = self.all[name][:8]
-        self.most = self.sizes.get(name, _FILE)
+        self.most = _FILE
         self.want(name)
 
     def arrived(self, name):
@@ -257,6 +256,7 @@ class Update:
             for name in os.listdir(self.other + "/" + folder):
                 if folder + name not in self.all and name != "safe" and name != "head":
                     gone(self.other + "/" + folder + name)
+        self.all = {}  # what is told now wants room
         with open(self.other + "/head", "rb") as file:
             file.read(65)
             with open(self.other + "/manifest.new", "wb") as target:
