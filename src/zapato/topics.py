@@ -151,7 +151,13 @@ def example(known: Property) -> str:
     if known.type == "text":
         if "rrggbb" in known.help:
             return '"#ff8000"'
-        return '"0x23"' if "address" in known.help else '"28ff641e0f43c451"' if "serial" in known.help else '"text"'
+        return (
+            '"0x23"'
+            if "address" in known.help
+            else '"28ff641e0f43c451"'
+            if "serial" in known.help
+            else '"text"'
+        )
     low, high = known.low, known.high
     usual = USUAL.get(known.unit)
     if usual is not None and (low is None or low <= usual) and (high is None or usual <= high):

@@ -1,4 +1,4 @@
-"""strip-slow, strip-drop, strip-level-shift: strips of addressable LEDs that are too long, or fed or told the wrong way."""
+"""strip-order, strip-slow, strip-drop, strip-level-shift: strips of addressable LEDs that are too long, or fed or told the wrong way."""
 
 from collections.abc import Iterator
 
@@ -89,10 +89,37 @@ def _level(design: Design) -> Iterator[Finding]:
             )
 
 
+def _white(design: Design) -> Iterator[Finding]:
+    for part in design.of_kind("strip"):
+        chip = part.get("chip", "ws2812b")
+        if "w" in order(part) and chip != "sk6812":
+            yield design.finding(
+                "strip-order",
+                "error",
+                (*part.path, "order"),
+                f"a {chip} has no white LED, and order is {order(part)}",
+                why="with a fourth colour each LED would take the bytes of the next: colours run along the strip.",
+                fixes=(f'order = "{order(part)[:3]}"', 'chip = "sk6812", where the strip has white LEDs'),
+            )
+
+
 _FED = '[supply.strip]\nvoltage = "5V"\ncurrent = "40A"\n'
 _STRIP = '[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = {count}\nfed_from = "strip"\nlimit = {limit}\nlevel = "5V"\nlength = "{length}m"'
 
 RULES = (
+    Rule(
+        code="strip-order",
+        family="electrical",
+        severities=("error",),
+        title="a fourth colour for a chip that has three",
+        story="""
+Each LED of a strip takes its bytes from the wire and hands on the rest: three of them, or four where a white LED stands beside red, green
+and blue, as an SK6812 can have it (its 32-bit kind). One byte too many for each, and the colours run along the strip.
+""",
+        failing=device(_FED + _STRIP.format(count=20, limit=1, length=1) + '\norder = "grbw"'),
+        mended=device(_FED + _STRIP.format(count=20, limit=1, length=1) + '\norder = "rgb"'),
+        find=_white,
+    ),
     Rule(
         code="strip-slow",
         family="electrical",
