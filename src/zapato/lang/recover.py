@@ -44,6 +44,7 @@ LONGEST = 8192
 """Characters of a line at the most."""
 _LONG = re.compile(rf"[^\n]{{{LONGEST + 1}}}")
 _DIGITS = re.compile(r"[0-9a-fA-F_]{1000}")
+_DEEP = re.compile(r"(?:[\[{]\s*){100}")
 _DOTS = re.compile(r"(?:[^\s.]{1,40}\s?\.\s?){60}")
 
 
@@ -87,6 +88,8 @@ def huge(text: str) -> str:
         return f"the line is longer than {LONGEST} characters"
     if _DIGITS.search(text):
         return "the number has more digits than a number can have here"
+    if _DEEP.search(text):
+        return "lists or tables nested too deeply to read"
     return "the name has more dots than a name can have here" if _DOTS.search(text) else ""
 
 
