@@ -172,70 +172,79 @@ def _feeds(length: float, amps: float, supply: float) -> int:
 def rows(design: Design) -> Iterator[Row]:
     """The figures of every strip."""
     for each in strips(design):
-        name, count = each.part.name, each.part.get("count", 1)
-        timed = "WS2812B datasheet, data transfer time"
-        yield row(
-            "strips",
-            name,
-            "a frame",
-            each.frame,
-            "s",
-            1 / OWN_PACE,
-            formula=f"{count} x {10 * len(order(each.part))} us + 300 us",
-            source=timed,
-        )
-        yield row(
-            "strips",
-            name,
-            "frames at the most",
-            each.frames,
-            "1/s",
-            formula="1 / the time for a frame",
-            source=timed,
-        )
-        yield row(
-            "strips",
-            name,
-            "frames an effect sends",
-            each.sent,
-            "1/s",
-            formula="1 / (40 ms, or 1 ms for 8 LEDs)",
-            source="runtime/strip.py",
-        )
-        yield row(
-            "strips",
-            name,
-            f"pins for {SMOOTH:g} frames/s",
-            each.pins,
-            "",
-            formula="LEDs / LEDs that fit into a frame",
-            source=timed,
-        )
-        current = next(iter(each.part.kind.loads(each.part))).source
-        yield row("strips", name, "full white", each.white, "W", formula="LEDs x A x V", source=current)
-        yield row(
-            "strips", name, "at its limit", each.limited, "W", formula="full white x limit", source=current
-        )
-        yield row(
-            "strips", name, "lost at its worst place", each.lost, "/", DROP,
-            formula="a ladder of one current sink an LED, solved by Kirchhoff's law",
-            source=f"{RAIL_OHM} ohm a metre and rail; wires of {each.wire or CABLES[-1]:g} mm2",
-        )  # fmt: skip
-        yield row(
-            "strips",
-            name,
-            "places to feed it",
-            each.feeds,
-            "",
-            formula="r i l^2 / 8 between two",
-            source=f"at most {DROP:.0%} lost",
-        )
-        yield row(
-            "strips",
-            name,
-            "wires from the supply",
-            each.wire,
-            "mm2",
-            formula=f"2 rho l I / A <= {LEAD_DROP:.0%}",
-            source="IEC 60228",
-        )
+        yield from _frames(each)
+        yield from _supply(each)
+
+
+def _frames(each: StripBudget) -> Iterator[Row]:
+    """How long a frame takes, and how many go out."""
+    name, count = each.part.name, each.part.get("count", 1)
+    timed = "WS2812B datasheet, data transfer time"
+    yield row(
+        "strips",
+        name,
+        "a frame",
+        each.frame,
+        "s",
+        1 / OWN_PACE,
+        formula=f"{count} x {10 * len(order(each.part))} us + 300 us",
+        source=timed,
+    )
+    yield row(
+        "strips",
+        name,
+        "frames at the most",
+        each.frames,
+        "1/s",
+        formula="1 / the time for a frame",
+        source=timed,
+    )
+    yield row(
+        "strips",
+        name,
+        "frames an effect sends",
+        each.sent,
+        "1/s",
+        formula="1 / (40 ms, or 1 ms for 8 LEDs)",
+        source="runtime/strip.py",
+    )
+    yield row(
+        "strips",
+        name,
+        f"pins for {SMOOTH:g} frames/s",
+        each.pins,
+        "",
+        formula="LEDs / LEDs that fit into a frame",
+        source=timed,
+    )
+
+
+def _supply(each: StripBudget) -> Iterator[Row]:
+    """What it takes, and how it is to be fed."""
+    name = each.part.name
+    current = next(iter(each.part.kind.loads(each.part))).source
+    yield row("strips", name, "full white", each.white, "W", formula="LEDs x A x V", source=current)
+    yield row("strips", name, "at its limit", each.limited, "W", formula="full white x limit", source=current)
+    yield row(
+        "strips", name, "lost at its worst place", each.lost, "/", DROP,
+        formula="a ladder of one current sink an LED, solved by Kirchhoff's law",
+        source=f"{RAIL_OHM} ohm a metre and rail; wires of {each.wire or CABLES[-1]:g} mm2",
+    )  # fmt: skip
+    yield row(
+        "strips",
+        name,
+        "places to feed it",
+        each.feeds,
+        "",
+        formula="r i l^2 / 8 between two",
+        source=f"at most {DROP:.0%} lost",
+    )
+    yield row(
+        "strips",
+        name,
+        "wires from the supply",
+        each.wire,
+        "mm2",
+        formula=f"2 rho l I / A <= {LEAD_DROP:.0%}",
+        source="IEC 60228",
+    )
