@@ -522,3 +522,15 @@ def test_a_rehearsal_tells_what_the_page_refuses_and_goes_on(bench):
     assert result.passed, result.log
     told = [each.text for each in result.story if each.what == "page"]
     assert len(told) == 2 and "8 to 63" in told[0] and "no network of this name" in told[1]
+
+
+def test_the_desk_tells_the_pages_password_and_writes_nothing(put, cli):
+    path = put({"site.toml": LOCKED, "device.toml": HEADER.format(board="esp32-38pin") + LAMP, "secrets.toml": f'[update_keys]\nbench = "{KEY}"\n'}).parent
+    before = {each: each.read_bytes() for each in path.rglob("*") if each.is_file()}
+    assert page_password(KEY) in cli("deliver", path / "device.toml", "--page-password").out
+    (path / "secrets.toml").unlink()
+    assert "no update key yet" in cli("deliver", path / "device.toml", "--page-password").out
+    assert {each: each.read_bytes() for each in path.rglob("*") if each.is_file()} == {k: v for k, v in before.items() if k.name != "secrets.toml"}
+    (path / "site.toml").write_text(LOCKED.replace("[mqtt]", 'access_password = "marmot-burrow"\n[mqtt]', 1))
+    (path / "secrets.toml").write_bytes(before[path / "secrets.toml"])
+    assert "no password" in cli("deliver", path / "device.toml", "--page-password").out

@@ -24,7 +24,7 @@ def test_a_network_that_goes_away_never_takes_the_program_away(bench, away):
 
 @pytest.mark.parametrize("qos", [0, 1])
 def test_forty_values_get_out_at_once(bench, qos):
-    """More than the 512 bytes that wait at a time; nothing else is said meanwhile."""
+    """More than the bytes that wait at a time; nothing else is said meanwhile."""
     body = "".join(f"[number.value_{n}]\nstart = {n}\n" for n in range(40))
     script = steps("30s: broker.down", "40s: broker.up")
     result = bench(body, script, site=NETWORK.format(qos=qos), lasts="56s")
@@ -114,3 +114,13 @@ def test_after_an_outage_what_is_true_goes_before_what_was(bench, qos):
     assert [abs(back - at - each) <= 1.5 for at, each in zip((40, 60), ago, strict=True)] == [True, True], (back, ago)
     values = [t for t, name, _ in said if t > 100_000 and name in ("n/value", "bell/down")]
     assert len(values) == 2 and max(values) <= events[1][0]
+
+
+def test_an_event_that_nobody_acknowledged_says_how_long_ago_it_was(bench):
+    """It was sent, and went with the connection: sent anew it is no event of now."""
+    script = steps("10s: broker.silent", "12s: bell.press", "13s: broker.closes", "70s: broker.answers")
+    site = NETWORK.format(qos=1)
+    result = bench('[button.bell]\npin = 33\npull = "up"\n', script, site=site, lasts="110s")
+    said = [(r["t"], r["value"]) for r in result.records if r["what"] == "mqtt" and r["name"].endswith("bell/pressed")]
+    late = [(t, json.loads(value)) for t, value in said if t > 70_000]
+    assert late and all(abs(t / 1000 - 12 - row["ago"]) <= 1.5 for t, row in late), said

@@ -63,6 +63,16 @@ def test_what_is_passed_on(bench):
     assert json.loads(found[-1]) == "a4:c1:38:00:00:01 de:ad:be:ef:00:02 c0:11:0e:00:00:07"
 
 
+def test_who_was_near_in_an_outage_nobody_is_told_afterwards(bench):
+    script = steps("30s: broker.down", "100s: broker.up")
+    body = FRIDGE.format(more='passes = true\napart = "5s"\nmost = 5')
+    result = bench(body, "[world]\nfridge.temperature = 3\ndog.near = true\n" + script, lasts="3min", site=NETWORK)
+    heard = [r["t"] for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/heard")]
+    back = next(r["t"] for r in result.records if r["what"] == "print" and r["value"] == "broker reached" and r["t"] > 100_000)
+    assert any(t < 30_000 for t in heard) and any(t > back + 5000 for t in heard)
+    assert sum(back <= t <= back + 1000 for t in heard) <= 5, "no heap of old sightings"
+
+
 WRONG = {
     "no radio": ('[beacon.b]\nradio = "air"\naddress = "a4:c1:38:00:00:01"', "esp32-38pin", ["bus-missing"]),
     "no address": ('[radio.air]\n[beacon.b]\nradio = "air"\naddress = "a4:c1:38"', "esp32-38pin", ["wrong-type"]),

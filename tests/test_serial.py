@@ -87,6 +87,15 @@ def test_what_is_made_is_read_and_noise_is_not(value, kind, scale, check, noise)
     assert pattern.read(noise + made[len(noise) :]) in (None, found) or not check or noise[0] == 0x7E
 
 
+def test_a_lamp_that_says_level_0_while_it_is_off_can_be_switched_on(bench):
+    """Its controller reports off with level 0; where it goes when it is switched on is where it was."""
+    on = '[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "hall.on"\n'
+    script = steps("2s: lamp.level = 60", "3s: lamp.on = true", "5s? hall.on and hall.level == 60", "6s: lamp.on = false", "7s: lamp.level = 0",
+                   "9s? not hall.on", "10s: b.press", "<3s? hall.on and hall.level == 60")  # fmt: skip
+    result = bench(LINE + LAMP + on, script, lasts="20s")
+    assert not failed(result), failed(result)
+
+
 def test_a_lamp_behind_a_controller(bench):
     links = '[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "hall.fade(40, \'1s\')"\n'
     result = bench(

@@ -59,6 +59,7 @@ CASES = [
     ("esp32-38pin", '[blind.b]\nopen = 25\nclose = 26\ncoil_voltage = "5V"\n', {}),
     ("esp32-38pin", sensor("analog", "pin = 34", 'source_resistance = "3Mohm"'), {"analog-source": "warning"}),
     ("esp8266-30pin", sensor("analog", 'pin = "A0"', 'source_resistance = "10kohm"'), {"analog-source": "warning"}),
+    ("esp8266-30pin", sensor("analog", 'pin = "A0"', 'source_resistance = "1Mohm"', 'divider = ["0ohm", "1Mohm"]'), {"analog-source": "warning"}),
     ("esp8266-30pin", sensor("analog", 'pin = "A0"', 'source_resistance = "5kohm"'), {}),
     ("esp32-38pin", sensor("dht22", "pin = 25", 'fed_from = "5V"', 'level = "3.3V"'), {}),
     (

@@ -28,12 +28,13 @@ def to_flash(sources: Mapping[str, str]) -> tuple[dict[str, str], bytes]:
 def _moved(text: str, held: dict[str, int]) -> str:
     """One module's text."""
     lines = text.split("\n")
-    found = sorted(_seldom(ast.parse(text)), key=lambda node: (node.lineno, node.col_offset), reverse=True)
-    for node in found:
+    found = {(node.lineno, node.col_offset): node for node in _seldom(ast.parse(text))}
+    for _, node in sorted(found.items(), reverse=True):
         value = str(node.value)
         if value not in held:
             held[value] = sum(map(len, held)) << 8 | len(value)
         line = lines[node.lineno - 1]
+        assert line.isascii(), "columns of a syntax tree are bytes"
         lines[node.lineno - 1] = (
             f"{line[: node.col_offset]}{MODULE}({held[value]}){line[node.end_col_offset :]}"
         )

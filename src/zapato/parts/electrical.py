@@ -54,6 +54,18 @@ class Supplied:
     lifts: bool = False
 
 
+def line_level() -> Field:
+    """The field of a bus for what its lines are pulled up to."""
+    return measured(
+        "level",
+        "what the pull-ups of its lines lead to, where that is not 3.3 V",
+        "V",
+        None,
+        least=1,
+        most=30,
+    )
+
+
 def fed(feed: str, help: str = "what it draws at the most") -> tuple[Field, ...]:
     """The fields of a part that draws something: how much, where from, and what its module takes."""
     return (

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from zapato.lang.fields import choice, measured, pin
-from zapato.parts.electrical import RAIL, Passive, ohms
+from zapato.parts.electrical import RAIL, Passive, line_level, ohms
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property, line_bench
 from zapato.parts.sights import on_i2c
 
@@ -76,14 +76,7 @@ KIND = Kind(
             least=100,
             most=1e6,
         ),
-        measured(
-            "level",
-            "what the pull-ups of its lines lead to, where that is not 3.3 V",
-            "V",
-            None,
-            least=1,
-            most=30,
-        ),
+        line_level(),
         measured("length", "of all its wires together", "m", 0.3, most=20),
     ),
     properties=lambda part: {

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import measured, pin
-from zapato.parts.electrical import RAIL, Passive
+from zapato.parts.electrical import RAIL, Passive, line_level
 from zapato.parts.model import Action, Driver, Kind, Need, Part, Property, line_bench
 from zapato.parts.sights import on_onewire
 
@@ -37,14 +37,7 @@ KIND = Kind(
     fields=(
         pin("pin", "the data line"),
         measured("pull_up", "the resistor fitted from the line to 3.3 V", "ohm", None, least=1),
-        measured(
-            "level",
-            "what the pull-ups of its lines lead to, where that is not 3.3 V",
-            "V",
-            None,
-            least=1,
-            most=30,
-        ),
+        line_level(),
     ),
     properties=lambda part: {
         "found": Property("text", unknown=True, help="serial numbers that answered the last scan")

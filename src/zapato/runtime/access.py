@@ -393,7 +393,6 @@ class Access:
             self.address = (self.radio(self.wlan.ifconfig) or ("?",))[0]
             why = self.broker and self.ask()
             if why:
-                self.drop()
                 self.fail("it joined the network, but " + why)
             elif why is not None:
                 self.save("joined")
@@ -457,6 +456,7 @@ class Access:
 
     def fail(self, why):
         self.state, self.why = "failed", why
+        self.drop()
         self.radio(self.wlan.disconnect)
 
     def save(self, state):

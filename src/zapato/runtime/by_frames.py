@@ -57,7 +57,8 @@ class FrameDimmer(Leveled):
         says = self.way.says
         if on and level != self.level and "level" not in says:
             raise ValueError("its frames have no level")
-        if on and level != self.level or "on" not in says:
+        stands = getattr(self.way, "level", None)  # some say 0 while they are off, and stay there
+        if on and level != (self.level if stands is None else stands) and "level" in says or "on" not in says:
             self.way.say("level", level=level, on=on)
         if on != self.on and not (not on and self.way.say("off")):
             self.way.say("on", on=on)

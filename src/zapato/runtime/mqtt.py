@@ -12,7 +12,7 @@ from values import number
 
 _KEPT = const(24)  # messages kept while the broker is away; older ones are dropped and counted
 _FLIGHT = const(8)  # QoS 1 messages that may wait for their acknowledgement at once
-_ROOM = const(448)  # bytes waiting to leave at the most
+_ROOM = const(384)  # bytes waiting to leave at the most
 _LARGEST = const(320)  # bytes of an incoming packet; a longer one is passed over
 _SHORT = const(128)  # bytes of a payload: values and arguments are shorter
 _PATIENCE = const(6000)  # ms until an answer to the greeting
@@ -462,11 +462,7 @@ class Mqtt:
                 if not part.new:
                     self.fresh.pop(0)
             elif self.queue:
-                topic, payload = self.queue[0]
-                if isinstance(payload, int):
-                    ago = self.d.uptime() - payload
-                    payload = '{"ago": %d}' % ago if ago > 2 else "{}"
-                if not self.offer(topic, payload, 0):
+                if not self.offer(self.queue[0][0], self.queue[0][1], 0):
                     break
                 self.queue.pop(0)
                 put += 1
@@ -478,7 +474,7 @@ class Mqtt:
     def offer(self, topic, payload, retain):
         # Into the bytes that leave, where there is room; what never can have any is cut.
         most = _ROOM - len(self.d.topic) - len(topic.encode()) - 12
-        if len(payload.encode()) > most:
+        if isinstance(payload, str) and len(payload.encode()) > most:
             payload = payload[: max(0, most // 4)]
         number = self.next() if self.qos else 0
         if not self.publish(topic, payload, retain, number):
@@ -491,6 +487,9 @@ class Mqtt:
         return True
 
     def publish(self, topic, payload, retain, number, again=0):
+        if isinstance(payload, int):  # when an event was: it may wait here, or for its acknowledgement
+            payload = self.d.uptime() - payload
+            payload = '{"ago": %d}' % payload if payload > 2 else "{}"
         base, topic, payload = self.d.topic.encode(), topic.encode(), payload.encode()
         size = 2 + len(base) + 1 + len(topic) + (2 if number else 0) + len(payload)
         if not self.room(size + 3):

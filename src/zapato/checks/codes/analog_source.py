@@ -44,6 +44,8 @@ def _fixes(loss: Loss) -> Iterator[str]:
 
 def _rounded(ohm: float) -> str:
     """Down to two digits."""
+    if not ohm:
+        return ohms(0)
     digit = 10 ** (floor(log10(ohm)) - 1)
     return ohms(floor(ohm / digit) * digit)
 

@@ -104,22 +104,24 @@ def COMMAND(
         if only_settings and (base or not port):
             raise click.UsageError("--settings goes with --port alone")
         click.echo("\n".join(_by_cable(files[0], out, port, base, rate, only_settings)))
-        click.echo(f"  {_page_password(files[0]).partition(': ')[2]}")
+        click.echo(f"  {_page_password(files[0])}")
         return 0
     return _all_by_air(files, out, broker_of(broker), again, patience, failures)
 
 
 def _page_password(path: Path) -> str:
-    """What a device's page asks for, in a sentence that begins with its name."""
+    """What a device's page asks for, in a sentence."""
     from zapato.design import resolve
-    from zapato.firmware.build import update_key
     from zapato.firmware.plan import settings
 
     design = resolve(path)
-    made = settings(design, update_key(design)[0])
-    if "page" in made:
-        return f"{design.name}: once it has secrets, the page of its access point asks for {made['page']}"
-    return f"{design.name}: the page of its access point asks for no password"
+    key = design.site.update_keys.get(design.name)
+    if not key:
+        return f"{design.name} has no update key yet, so its page has no password: zapato build makes both"
+    page = settings(design, key).get("page")
+    return f"the page of {design.name} asks for {page or 'no password'}" + (
+        ", once the device has secrets" if page else ""
+    )
 
 
 def _all_by_air(
