@@ -3,6 +3,7 @@
 import gzip
 import json
 import os
+import re
 import shutil
 import tarfile
 import tracemalloc
@@ -14,6 +15,7 @@ import zapato
 from zapato.errors import Refused, Unwritable, ZapatoError
 from zapato.firmware.bundle import bundle
 from zapato.firmware.compile import runtime_source
+from zapato.firmware.flash_texts import to_flash
 from zapato.firmware.package import PackageInvalid, manifest, pack, unpack
 from zapato.firmware.plan import make_plan
 from zapato.firmware.program import ALONE
@@ -233,3 +235,16 @@ def test_a_package_is_not_unpacked_before_its_seal_is_seen():
         tracemalloc.stop()
     with pytest.raises(PackageInvalid, match="signature"):
         unpack(pack(manifest("lamp", "1.0.0", ">=1.25,<2", {"plan.mpy": zeros}), {"plan.mpy": zeros}, key), bytes(15) + b"x")
+
+
+def test_texts_on_the_flash_are_each_there_once_and_what_two_lines_say_twice_is_not(put):
+    """Nested calls, the same text in two modules, texts that are too short, and those that no error and no note has."""
+    one = "class A:\n    def f(self, d):\n        d.note('a long text ' + str(d.fault('another text', 'short')))\n        return 'neither raised nor told'\n"
+    two = "def g():\n    raise ValueError('a long text ' if 1 else 'a third text')\n"
+    moved, blob = to_flash({"one": one, "two": two})
+    assert sorted(blob.decode()) == sorted("a long text another texta third text")
+    said = [(int(n) >> 8, int(n) & 255) for text in moved.values() for n in re.findall(r"flash_text\((\d+)\)", text)]
+    assert sorted(blob[at : at + size].decode() for at, size in said) == ["a long text ", "a long text ", "a third text", "another text"]
+    assert "'short'" in moved["one"] and "'neither raised nor told'" in moved["one"]
+    assert all(text.startswith("from flash_text import flash_text\n") for text in moved.values())
+    assert to_flash({"x": "y = 1\n"}) == ({"x": "y = 1\n"}, b"")

@@ -12,6 +12,7 @@ from test_facts import example
 
 import zapato
 from zapato.descriptions import asyncapi, thing
+from zapato.descriptions.schemas import value_schema
 from zapato.parts import kind_names
 from zapato.topics import topics
 
@@ -155,3 +156,11 @@ def test_what_is_watched_and_how_it_is_told(put):
         ("state", "", ()),
         ("event", "nobody.knows", ()),
     ]
+
+
+@pytest.mark.parametrize("name", kind_names())
+def test_every_example_could_be_true(put, name):
+    """What a topic shows as an example is a value that its own schema allows."""
+    for topic in topics(example(put, name)):
+        if topic.of in ("property", "set") and topic.type and not topic.packed:
+            assert jsonschema.Draft7Validator(value_schema(topic)).is_valid(json.loads(topic.example)), topic

@@ -619,3 +619,12 @@ def test_one_message_that_nobody_foresaw_costs_no_other(service, designs, monkey
     service._run()
     assert kept_of(service, f"{designs[0].name}.heater.on") == [True]
     assert "unforeseen" in service.odd and service.way.acked == [1, 2, 3]
+
+
+def test_once_a_day_what_is_old_goes_thins_and_stays_in_its_room(service, monkeypatch):
+    day, asked = 86_400.0, []
+    for word in ("prune", "thin", "bound"):
+        monkeypatch.setattr(service.history, word, lambda at, word=word: asked.append((word, at)) or 0)
+    for at in (500 * day, 500.5 * day, 501 * day):
+        service._look(at, frozenset())
+    assert asked == [(word, value) for at in (500, 501) for word, value in (("prune", (at - 366) * day), ("thin", (at - 30) * day), ("bound", 1 << 30))]

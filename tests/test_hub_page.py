@@ -230,3 +230,17 @@ def test_a_page_for_others_wants_its_token(service):
     for wrong in ("abc", "1:2:x", "99999"):
         with pytest.raises(ZapatoError):
             Page(service, wrong)
+
+
+def test_who_comes_beyond_the_readers_tries_again_later(page, monkeypatch):
+    monkeypatch.setattr("zapato.hub.web.READERS", len(page._readers) + 1)
+    ways = []
+    try:
+        for _ in range(2):
+            ways.append(http.client.HTTPConnection(page.host, page.port, timeout=20))
+            ways[-1].request("GET", "/changes")
+            ways[-1].told = ways[-1].getresponse().readline()
+        assert [way.told for way in ways] == [b"retry: 2000\n", b"retry: 30000\n"]
+    finally:
+        for way in ways:
+            way.close()

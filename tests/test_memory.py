@@ -133,3 +133,21 @@ def test_what_a_small_chip_keeps_on_the_flash_it_says_as_a_large_one_does(put):
         told[board] = [re.sub(r' File ".*', "", text) for text in told[board]]
     assert told["esp8266-30pin"] == told["esp32-38pin"]
     assert len(told["esp32-38pin"]) == len(bad) and not any("text " in text for text in told["esp32-38pin"])
+
+
+def test_texts_that_are_gone_from_the_flash_end_nothing(put):
+    """The file is lost, or empty: what goes wrong is told all the same, in fewer words, and the device goes on."""
+    from test_air import Place
+
+    site = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
+    device = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp8266-30pin"\n[relay.lamp]\npin = 14\n'
+    for texts in (None, b""):
+        place = Place(zapato.load(put({"site.toml": site, "device.toml": device})), seconds=40)
+        if texts is None:
+            del place.board.flash.files["a/texts"]
+        else:
+            place.board.flash.files["a/texts"] = texts
+        place.clock.at(15_000, lambda place=place: place.broker.message("refuge/bench/lamp/do/fly", ""))
+        place.clock.at(20_000, lambda place=place: place.broker.message("refuge/bench/lamp/do/on", ""))
+        assert place.run() is None and any(note.startswith("fault in ") for note in place.notes), (place.notes, place.log)
+        assert ("refuge/bench/lamp/on", b"true") in place.heard and not any(r["name"] == "reset" for r in place.trace.rows)
