@@ -46,6 +46,10 @@ _LONG = re.compile(rf"[^\n]{{{LONGEST + 1}}}")
 _DIGITS = re.compile(r"[0-9a-fA-F_]{1000}")
 _DEEP = re.compile(r"(?:[\[{]\s*){100}")
 _DOTS = re.compile(r"(?:[^\s.]{1,40}\s?\.\s?){60}")
+_TEXTS = re.compile(
+    r'''"""(?:[^\\]|\\.)*?"""|\'{3}.*?\'{3}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|#[^\n]*''', re.DOTALL
+)
+"""Texts and comments: what stands in them nests nothing and is no number."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +70,11 @@ def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
     if found := _YAML.search(text):
         row = text[: found.start(1)].count("\n")
         return {}, "", [Problem(row + 1, 1, len(found[1]), *_YAML_WORDS)]
-    problems: list[Problem] = [_blank_huge(lines, row) for row, line in enumerate(lines) if huge(line)]
+    bare = _bare(text).split("\n")
+    told = [huge(line) or _long(lines[row]) for row, line in enumerate(bare)]
+    problems: list[Problem] = [
+        _blank_huge(lines, row, message) for row, message in enumerate(told) if message
+    ]
     while len(problems) < MOST:
         try:
             return tomllib.loads("\n".join(lines)), "\n".join(lines), problems
@@ -83,19 +91,33 @@ def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
 
 
 def huge(text: str) -> str:
-    """What of a text, or of one line of it, is more than anybody writes; "" where nothing is."""
-    if _LONG.search(text):
-        return f"the line is longer than {LONGEST} characters"
-    if _DIGITS.search(text):
+    """What of a text is more than anybody writes, outside its strings and comments; "" where nothing is."""
+    bare = _bare(text)
+    if _DIGITS.search(bare):
         return "the number has more digits than a number can have here"
-    if _DEEP.search(text):
+    if _DEEP.search(bare):
         return "lists or tables nested too deeply to read"
-    return "the name has more dots than a name can have here" if _DOTS.search(text) else ""
+    if _DOTS.search(bare):
+        return "the name has more dots than a name can have here"
+    return _long(text)
 
 
-def _blank_huge(lines: list[str], row: int) -> Problem:
+def _bare(text: str) -> str:
+    """The text with its strings and comments emptied, its lines where they were."""
+    return _TEXTS.sub(lambda found: '""' + "\n" * found[0].count("\n"), text) if _many(text) else text
+
+
+def _many(text: str) -> bool:
+    """Whether anything of a text could be more than anybody writes: most files need no second look."""
+    return any(pattern.search(text) for pattern in (_DIGITS, _DEEP, _DOTS))
+
+
+def _long(text: str) -> str:
+    return f"the line is longer than {LONGEST} characters" if _LONG.search(text) else ""
+
+
+def _blank_huge(lines: list[str], row: int, message: str) -> Problem:
     """Blank a line, or the table that it begins."""
-    message = huge(lines[row])
     table = lines[row].lstrip().startswith("[")
     _blank_table(lines, row) if table else lines.__setitem__(row, "")
     return Problem(row + 1, 1, 1, message)
