@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, get_args
@@ -21,6 +22,11 @@ class Place:
     line: int = 1
     column: int = 1
     width: int = 1
+
+
+_LONG = 200
+_ENDLESS = re.compile(r"\S{120,}")
+"""A word that nobody reads to its end: a message shows how a value of 5,000 digits begins."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +58,10 @@ class Finding:
     accepted: str = ""
     device: str = ""
     row: str = ""
+
+    def __post_init__(self) -> None:
+        if len(self.message) > _LONG:
+            object.__setattr__(self, "message", _ENDLESS.sub(lambda word: word[0][:80] + "…", self.message))
 
     def as_dict(self) -> dict[str, object]:
         """The finding as plain data, in the order of the JSON output."""

@@ -95,7 +95,8 @@ def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
     row = rows[place.line - 1].rstrip() if place.line <= len(rows) else ""
     if not row.strip():
         return
-    shift = max(0, place.column + place.width - LONGEST_LINE) if len(row) > LONGEST_LINE else 0
+    end = place.column + min(place.width, LONGEST_LINE // 2)
+    shift = max(0, end - LONGEST_LINE) if len(row) > LONGEST_LINE else 0
     shown = row[shift : shift + LONGEST_LINE].replace("\t", " ")
     width = max(1, min(place.width, len(shown) - (place.column - 1 - shift)))
     margin = f"{place.line:>5} | "
