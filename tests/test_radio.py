@@ -5,6 +5,8 @@ import json
 import pytest
 from conftest import failed, steps
 
+from zapato.adverts import Advert, hear
+
 FRIDGE = """
 [radio.air]
 weakest = -85
@@ -61,6 +63,45 @@ def test_what_is_passed_on(bench):
     )
     found = [r["value"] for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/found")]
     assert json.loads(found[-1]) == "a4:c1:38:00:00:01 de:ad:be:ef:00:02 c0:11:0e:00:00:07"
+
+
+def test_a_beacon_that_sends_its_values_in_turns(bench):
+    body = FRIDGE.format(more="").replace(
+        'data = "16 1a18 {temperature:s16le*100} {humidity:u16le*100} {low:bool}"',
+        'data = ["16 1a18 01 {temperature:s16le*100} {battery:u8}", "16 1a18 02 {humidity:u16le*100} {battery:u8}"]',
+    )
+    result = bench(
+        body,
+        "[world]\nfridge.temperature = -4.5\nfridge.humidity = 81\nfridge.battery = 90\n"
+        + steps(
+            "12s? fridge.temperature == -4.5 and fridge.humidity == 81 and fridge.battery == 90",
+            "+1s: fridge.humidity = 40",
+            "<10s? fridge.humidity == 40 and fridge.temperature == -4.5",
+        ),
+    )
+    assert not failed(result)
+
+
+def test_a_scan_tells_name_strength_and_bytes(bench, cli):
+    """The device passes everything on once; what the desk makes of it is what a beacon's table needs."""
+    result = bench(
+        FRIDGE.format(more=""),
+        "[world]\nfridge.temperature = 3\ndog.near = true\n"
+        + steps("30s: message('air/do/scan', '')", "50s: fridge.temperature = 4", "70s? fridge.near"),
+        lasts="90s",
+        site=NETWORK,
+    )
+    assert not failed(result)
+    rows = [r for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/heard")]
+    assert rows and all(30_000 <= row["t"] <= 41_000 for row in rows)
+    known: dict[str, Advert] = {}
+    for row in rows:
+        hear(known, row["value"])
+    for odd in ("[]", "{", '{"address": 1}', '{"address": "a4:c1:38:00:00:01", "strength": 1, "data": "zz"}', "[" * 9000):
+        hear(known, odd)
+    assert known["c0:11:0e:00:00:07"].name == "Hut scale" and known["c0:11:0e:00:00:07"].says == ["03 aafe"]
+    assert known["a4:c1:38:00:00:01"].says == ["16 1a18 2c01000000"] and known["a4:c1:38:00:00:01"].strength == -67
+    assert "5a:42:00:13:37:01" not in known, "weaker than the radio listens"
 
 
 def test_who_was_near_in_an_outage_nobody_is_told_afterwards(bench):

@@ -181,6 +181,55 @@ def test_two_meters_on_a_line_with_a_driver(bench, tmp_path):
     assert any("out of its range" in t for t in told)
 
 
+def test_registers_of_names_bits_and_texts(bench, tmp_path):
+    """A mode by its names, a status word by its bits, a serial number as text; from a table and from the file."""
+    (tmp_path / "grid.csv").write_text("name;at;type;names;words\nmode;10;u16;0=off, 1=auto, 7=service;\nmake;20;text;;4\n")
+    body = (
+        LINE
+        + """[meter.grid]
+serial = "line"
+every = "2s"
+table = "grid.csv"
+[meter.grid.registers]
+state = { at = 11, bits = { 0 = "heating", 9 = "alarm" } }
+wish = { at = 12, names = { 1 = "day", 2 = "night" }, writable = true }
+[flag.f]
+[flag.g]
+[[link]]
+when = "f.on"
+do = "grid.wish = 'night'"
+[[link]]
+when = "grid.mode == 'service' and grid.alarm"
+do = "g.on = true"
+"""
+    )
+    result = bench(
+        body,
+        "[world]\ngrid.mode = 'auto'\ngrid.make = 'ZA-17'\ngrid.heating = true\n"
+        + steps(
+            "9s? grid.mode == 'auto' and grid.make == 'ZA-17' and grid.heating and not grid.alarm and grid.wish == 'day' and not g.on",
+            "+1s: grid.mode = 'service'", "+0s: grid.alarm = true", "<5s? g.on and grid.heating",
+            "+1s: message('f/on/set', 'true')", "<5s? grid.wish == 'night'",
+            "+1s: message('grid/wish/set', '\"day\"')", "<5s? grid.wish == 'day'",
+            "+1s: message('grid/wish/set', '\"noon\"')", "=5s? grid.wish == 'day'",
+        ),
+        site='[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n',
+        lasts="1min",
+    )  # fmt: skip
+    assert not failed(result)
+
+
+def test_a_mistake_in_a_register_is_told_at_its_own_line(put, cli):
+    rows = 'power = { at = 1, unit = "Watts" }\nmode = { at = 2, names = { 0 = "off", 1 = "off" } }\nfine = { at = 3 }\n'
+    path = put({"t.csv": "name,at,typ\na,1,\nb,2,u64\n", "device.toml": HEADER.format(board="esp32-38pin") + LINE
+        + '[meter.m]\nserial = "line"\ntable = "t.csv"\n[meter.m.registers]\n' + rows})  # fmt: skip
+    found = [(f.place.file.rpartition("/")[2], f.place.line, f.message) for f in zapato.check(path).findings if f.code == "wrong-type"]
+    first = path.read_text().split("\n").index("[meter.m.registers]") + 2
+    assert [(file, line) for file, line, _ in found] == [("device.toml", first), ("device.toml", first + 1), ("t.csv", 3)]
+    assert "unit of power" in found[0][2] and "b has typ" in found[2][2]
+    assert "b,2,u64" in cli("check", path).out
+
+
 def test_near_registers_are_read_together():
     at = {"a": 0, "b": 2, "far": 40, "wide": 5}
     rows = read_registers(

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from types import MappingProxyType
 
+from zapato.adverts import Advert
 from zapato.design.model import Design
 from zapato.errors import UnknownName, ZapatoError
 from zapato.lang.edit import add_table, set_keys
@@ -24,6 +26,8 @@ class Heard:
         device, on: which device, and the part that scanned.
         address: as the device says it; used_by: the part of the device file that stands for it, or "".
         may_be: what it may be, "kind chip"; words: what else is known.
+        strength: of what advertises, how strongly it was heard, dBm; name: as it tells it.
+        says: the structures that it advertises, as `data` of a beacon writes them.
     """
 
     device: str
@@ -32,9 +36,12 @@ class Heard:
     used_by: str = ""
     may_be: tuple[str, ...] = ()
     words: str = ""
+    strength: int | None = None
+    name: str = ""
+    says: tuple[str, ...] = ()
 
     def as_dict(self) -> dict[str, object]:
-        return {**vars(self), "may_be": list(self.may_be)}
+        return {**vars(self), "may_be": list(self.may_be), "says": list(self.says)}
 
 
 def scanners(design: Design) -> list[Part]:
@@ -42,14 +49,36 @@ def scanners(design: Design) -> list[Part]:
     return [part for part in design.parts.values() if FOUND in part.properties]
 
 
-def heard(design: Design, found: Mapping[str, str]) -> list[Heard]:
-    """What stands in the `found` of the parts that scan, by the part's name."""
-    return [
-        Heard(
-            design.name, part.name, sight.address, _used(design, part, sight), tuple(f"{k} {c}".strip() for k, c in sight.may_be), sight.words
+def heard(
+    design: Design,
+    found: Mapping[str, str],
+    adverts: Mapping[str, Mapping[str, Advert]] = MappingProxyType({}),
+) -> list[Heard]:
+    """What stands in the `found` of the parts that scan, and what a radio passed on, by the part's name."""
+    rows: list[Heard] = []
+    for part, sight in _sights(design, _with_adverts(found, adverts)):
+        advert = adverts.get(part.name, {}).get(sight.address)
+        row = Heard(
+            design.name,
+            part.name,
+            sight.address,
+            _used(design, part, sight),
+            tuple(f"{k} {c}".strip() for k, c in sight.may_be),
+            sight.words,
         )
-        for part, sight in _sights(design, found)
-    ]  # fmt: skip
+        if advert:
+            row = replace(row, strength=advert.strength, name=advert.name, says=tuple(advert.says))
+        rows.append(row)
+    return rows
+
+
+def _with_adverts(found: Mapping[str, str], adverts: Mapping[str, Mapping[str, Advert]]) -> dict[str, str]:
+    """`found`, with those after it that were passed on and do not stand in it."""
+    more = dict(found)
+    for name, known in adverts.items():
+        there = more.get(name, "").split()
+        more[name] = " ".join([*there, *(address for address in known if address not in there)])
+    return more
 
 
 def _sights(design: Design, found: Mapping[str, str]) -> Iterator[tuple[Part, Sight]]:

@@ -9,6 +9,7 @@ from typing import Any, cast
 
 from zapato.design.model import Design
 from zapato.errors import Unreadable
+from zapato.lang.family import CsvSource, delimiter
 from zapato.lang.source import Keys, Source
 
 MOST = 500
@@ -22,23 +23,26 @@ def with_table(design: Design, path: Keys, fields: Mapping[str, Any], into: str)
         return dict(fields)
     file = (design.site.root or design.document.source.path.absolute().parent) / named
     try:
-        source = Source.read(file)
+        read = Source.read(file)
     except Unreadable as error:
         design.document.found("file-unreadable", (*path, "table"), str(error), fixes=(error.fix,))
         return dict(fields)
+    source = CsvSource(read.path, read.text, read.problem)
     design.document.reads.add(file)
-    rows = _rows(design, source, (*path, "table"))
+    rows = _rows(design, source, (*path, "table"), (*path, into))
     own = fields.get(into, {})
     return {**fields, into: {**rows, **cast(dict[str, Any], own)} if isinstance(own, dict) else own}
 
 
-def _rows(design: Design, source: Source, place: Keys) -> dict[str, Any]:
+def _rows(design: Design, source: Source, place: Keys, into: Keys) -> dict[str, Any]:
+    """The rows by name; a mistake in one of them is told at its line."""
     found: dict[str, Any] = {}
 
     def wrong(line: int, what: str) -> None:
         design.document.found("wrong-type", place, f"{source.name}, line {line}: {what}")
 
-    reader = csv.DictReader(io.StringIO(source.text.lstrip("\ufeff")), skipinitialspace=True)
+    text = source.text.lstrip("\ufeff")
+    reader = csv.DictReader(io.StringIO(text), delimiter=delimiter(text), skipinitialspace=True)
     try:
         columns = [column.strip() for column in reader.fieldnames or ()]
         reader.fieldnames = columns
@@ -61,6 +65,7 @@ def _rows(design: Design, source: Source, place: Keys) -> dict[str, Any]:
             else:
                 cells = {column: (row[column] or "").strip() for column in columns if column != key}
                 found[name] = {column: _value(text) for column, text in cells.items() if text}
+                design.document.origins[(*into, name)] = (source, (reader.line_num,))
     except csv.Error as error:
         wrong(reader.line_num, str(error))
     if not found:

@@ -109,7 +109,9 @@ class Document:
                 values[key] = known.read(self._resolved(known, raw, (*path, key)))
             except Wrong as wrong:
                 values.pop(key, None)
-                self.found(wrong.code, (*path, key), f"{key} {wrong.message}", fixes=wrong.fixes)
+                for each in (wrong, *wrong.more):
+                    message = each.message if each.at else f"{key} {each.message}"
+                    self.found(each.code, (*path, key, *each.at), message, fixes=each.fixes)
         for each in shape.required:
             if each.name not in table and each.name not in misspelt and (*path, each.name) not in self.gaps:
                 self.missing(each, path)

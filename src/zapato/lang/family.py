@@ -83,7 +83,9 @@ class CsvSource(Source):
         column, width = 1, max(1, len(row.rstrip()))
         if len(path) > 1:
             head = self.lines[0]
-            column, width = _cell(row, _columns(head).index(str(path[1])), _delimiter(head))
+            columns = _columns(head)
+            if str(path[1]) in columns:
+                column, width = _cell(row, columns.index(str(path[1])), delimiter(head))
         return Place(self.name, line, column + offset, max(1, width - offset))
 
 
@@ -173,7 +175,7 @@ def _listed(source: Source, given: list[object], at: Keys) -> list[Row]:
 
 
 def _from_csv(source: CsvSource) -> Family:
-    reader = csv.reader(io.StringIO(source.text), delimiter=_delimiter(source.text), skipinitialspace=True)
+    reader = csv.reader(io.StringIO(source.text), delimiter=delimiter(source.text), skipinitialspace=True)
     found = Family()
     try:
         columns = [each.strip() for each in next(reader, list[str]())]
@@ -209,14 +211,14 @@ def _named(found: Family, column: str) -> Family:
     return Family(list(named.values()), found.problem)
 
 
-def _delimiter(text: str) -> str:
+def delimiter(text: str) -> str:
     """What stands between cells: a comma (RFC 4180), or what spreadsheets of other countries put there."""
     head = text.partition("\n")[0]
     return max(",;\t", key=head.count)
 
 
 def _columns(head: str) -> list[str]:
-    reader = csv.reader([head], delimiter=_delimiter(head), skipinitialspace=True)
+    reader = csv.reader([head], delimiter=delimiter(head), skipinitialspace=True)
     return [each.strip() for each in next(reader, list[str]())]
 
 

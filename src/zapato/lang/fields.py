@@ -27,11 +27,20 @@ class Wrong(Exception):
         message: what is wrong, completing "FIELD …".
         fixes: ways out.
         code: the finding's code.
+        at: within a value that is a table, the keys that lead to what is wrong; the message says it whole.
+        more: further mistakes of the same value.
     """
 
-    def __init__(self, message: str, *fixes: str, code: str = "wrong-type") -> None:
+    def __init__(
+        self,
+        message: str,
+        *fixes: str,
+        code: str = "wrong-type",
+        at: tuple[str, ...] = (),
+        more: tuple[Wrong, ...] = (),
+    ) -> None:
         super().__init__(message)
-        self.message, self.fixes, self.code = message, fixes, code
+        self.message, self.fixes, self.code, self.at, self.more = message, fixes, code, at, more
 
 
 @dataclass(eq=False, repr=False)

@@ -20,7 +20,8 @@ def _registers(part: Part) -> tuple[Register, ...]:
 def _properties(part: Part) -> Mapping[str, Property]:
     return {
         each.name: Property(
-            "boolean" if each.truth else "number", each.unit, settable=each.writable, unknown=True, low=each.low, high=each.high,
+            "boolean" if each.truth else "text" if each.text else "number", each.unit, settable=each.writable, unknown=True,
+            low=each.low, high=each.high, options=tuple(each.names.values()),
             help="a setting" if each.writable else "a reading",
         )
         for each in _registers(part)
@@ -69,7 +70,7 @@ KIND = Kind(
             "registers",
             read_registers,
             {"type": "object"},
-            'its registers by name: power = { at = 12, type = "f32", unit = "W" }; keys: at, space, type, order, bit, scale, shift, unit, every, writable, low, high',
+            'its registers by name: power = { at = 12, type = "f32", unit = "W" }; keys: at, space, type, words, order, bit, bits, names, scale, shift, unit, every, writable, low, high',
             REQUIRED,
         ),
         text("table", "a CSV file beside site.toml with more of them: a column name, and one for each key", None, most=200, role="table"),

@@ -58,7 +58,7 @@ KIND = Kind(
         "left_out": Property("number", "count", help="what was not passed on, or came too fast"),
     },
     events={"heard": "something was passed on"},
-    actions={"scan": Action(help="say who was heard")},
+    actions={"scan": Action(help="say who was heard; for ten seconds what each says goes out as <part>/heard")},
     driver=_driver,
     bench=lambda part: Bench(),
     sights=on_radio,

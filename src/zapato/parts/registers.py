@@ -5,11 +5,23 @@ Source: Modbus Application Protocol Specification V1.1b3, sections 4.3 (data mod
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
-from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, boolean, choice, measured, number, whole
+from zapato.lang.fields import (
+    REQUIRED,
+    Field,
+    Shape,
+    Wrong,
+    boolean,
+    choice,
+    measured,
+    nearest,
+    number,
+    whole,
+)
 from zapato.lang.senml import MEANT, UNITS
 
 MOST = 100
@@ -20,12 +32,16 @@ TOGETHER = 60
 """Words of one request at the most: an answer then fits into what the serial controller keeps."""
 READS = {"coil": 1, "discrete": 2, "holding": 3, "input": 4}
 TYPES = {
-    "u16": (1, False, False),
-    "s16": (1, True, False),
-    "u32": (2, False, False),
-    "s32": (2, True, False),
-    "f32": (2, True, True),
+    "u16": (1, "H"),
+    "s16": (1, "h"),
+    "u32": (2, "I"),
+    "s32": (2, "i"),
+    "f32": (2, "f"),
+    "text": (1, "s"),
 }
+"""Words of a type, and its letter in `struct`; a text has as many words as it says, two characters each."""
+NAMES = 32
+"""Values of a register that have names, at the most."""
 
 
 def read_unit(value: object) -> str:
@@ -35,6 +51,43 @@ def read_unit(value: object) -> str:
     meant = MEANT.get(value.lower()) if isinstance(value, str) else None
     fixes = (f'did you mean "{meant}"?',) if meant else ()
     raise Wrong(f"is {value!r}, which is no unit of the SenML registry (RFC 8428)", *fixes)
+
+
+def _numbered(value: object, most: int, what: str) -> dict[int, str]:
+    """A table of numbers and texts, in a cell of a CSV file "0=off, 1=auto". Raises Wrong."""
+    if isinstance(value, str):
+        pairs = [each.partition("=") for each in value.split(",")]
+        value = {key.strip(): text.strip() for key, _, text in pairs}
+    rows = cast(dict[str, object], value) if isinstance(value, dict) else {}
+    found = {
+        int(key): text
+        for key, text in rows.items()
+        if re.fullmatch("[0-9]{1,5}", key) and isinstance(text, str) and text
+    }
+    if not found or len(found) < len(rows):
+        raise Wrong(f"takes {what}")
+    if max(found) > most or len(set(found.values())) < len(found):
+        raise Wrong(f"takes numbers up to {most}, and each name once")
+    return found
+
+
+def _read_bits(value: object) -> dict[int, str]:
+    found = _numbered(value, 15, '{ 0 = "heating", 3 = "alarm" }')
+    for name in found.values():
+        _named(name)
+    return found
+
+
+def _read_names(value: object) -> dict[int, str]:
+    found = _numbered(value, 65535, '{ 0 = "off", 1 = "auto" }')
+    if len(found) > NAMES or max(map(len, found.values())) > 32:
+        raise Wrong(f"takes {NAMES} names at the most, of 32 characters")
+    return found
+
+
+def _named(name: str) -> None:
+    if not name.isidentifier() or name != name.lower() or name == "read":
+        raise Wrong(f'has the name "{name}"; a name is a-z, 0-9 and _, and starts with a letter')
 
 
 SHAPE = Shape(
@@ -50,6 +103,21 @@ SHAPE = Shape(
             default="big",
         ),
         whole("bit", "one bit of it alone, from the lowest", None, least=0, most=15),
+        Field(
+            "bits",
+            _read_bits,
+            {"type": ["object", "string"]},
+            'names of its bits, each a truth of its own: { 0 = "heating", 3 = "alarm" }',
+            None,
+        ),
+        Field(
+            "names",
+            _read_names,
+            {"type": ["object", "string"]},
+            'names of its values, which are texts then: { 0 = "off", 1 = "auto" }',
+            None,
+        ),
+        whole("words", "of a text, how many words it has, two characters each", None, least=1, most=32),
         number("scale", "value = raw * scale + shift", 1),
         number("shift", "added after the scale", 0),
         Field("unit", read_unit, {"enum": sorted(UNITS)}, "a unit of the SenML registry", ""),
@@ -80,6 +148,13 @@ class Register:
     writable: bool
     low: float | None
     high: float | None
+    names: Mapping[int, str] = field(default_factory=dict[int, str])
+    length: int = 1
+
+    @property
+    def text(self) -> bool:
+        """Whether its value is a text: characters, or the name of a value."""
+        return self.type == "text" or bool(self.names)
 
     @property
     def truth(self) -> bool:
@@ -87,7 +162,7 @@ class Register:
 
     @property
     def words(self) -> int:
-        return 1 if self.truth else TYPES[self.type][0]
+        return 1 if self.truth else self.length if self.type == "text" else TYPES[self.type][0]
 
 
 def read_registers(value: object) -> tuple[Register, ...]:
@@ -97,39 +172,83 @@ def read_registers(value: object) -> tuple[Register, ...]:
         raise Wrong(
             'takes a table a register: [meter.grid.registers] power = { at = 12, type = "f32", unit = "W" }'
         )
-    if len(table) > MOST:
-        raise Wrong(f"has {len(table)} registers; {MOST} is the most")
-    return tuple(_register(name, fields) for name, fields in table.items())
-
-
-def _register(name: str, fields: Mapping[str, Any]) -> Register:
-    if not name.isidentifier() or name != name.lower() or name == "read":
-        raise Wrong(f'has the register "{name}"; a name is a-z, 0-9 and _, and starts with a letter')
-    values: dict[str, Any] = {}
-    for key, raw in fields.items():
-        known = SHAPE.by_name.get(key)
-        if known is None:
-            raise Wrong(
-                f"has {key} in {name}, which is no key of a register", f"keys: {', '.join(SHAPE.by_name)}"
-            )
+    found: list[Register] = []
+    wrong: list[Wrong] = []
+    for name, fields in table.items():
         try:
-            values[key] = known.read(raw)
-        except Wrong as wrong:
-            raise Wrong(f"has in {name} a {key} that {wrong.message}", *wrong.fixes) from None
-    if "at" not in values:
-        raise Wrong(f"has no at in {name}: its address")
-    values = {each.name: each.default for each in SHAPE.fields} | values
+            found += _registers(name, fields)
+        except Wrong as mistake:
+            wrong.append(Wrong(mistake.message, *mistake.fixes, at=(name, *mistake.at)))
+    for name in {each.name for each in found if sum(each.name == other.name for other in found) > 1}:
+        wrong.append(Wrong(f"{name} stands twice: as a register, or as the name of a bit", at=(name,)))
+    if wrong:
+        raise Wrong(wrong[0].message, *wrong[0].fixes, at=wrong[0].at, more=tuple(wrong[1:]))
+    if len(found) > MOST:
+        raise Wrong(f"has {len(found)} registers; {MOST} is the most")
+    return tuple(found)
+
+
+def _registers(name: str, fields: Mapping[str, Any]) -> list[Register]:
+    """A register, or one for each of its bits that has a name. Raises Wrong, its `at` from the register on."""
+    _named(name)
+    values = _values(name, fields)
+    bits: dict[int, str] | None = values["bits"]
     made = Register(
         name, values["at"], values["space"], values["type"], values["order"] == "little", values["bit"], float(values["scale"]),
         float(values["shift"]), values["unit"], values["every"], values["writable"], values["low"], values["high"],
+        values["names"] or {}, values["words"] or 1,
     )  # fmt: skip
+    _together(made, bits, values["words"])
+    return [replace(made, name=text, bit=bit) for bit, text in bits.items()] if bits else [made]
+
+
+def _values(name: str, fields: Mapping[str, Any]) -> dict[str, Any]:
+    values: dict[str, Any] = {each.name: each.default for each in SHAPE.fields}
+    for key, raw in fields.items():
+        known = SHAPE.by_name.get(key)
+        if known is None:
+            near = nearest(key, list(SHAPE.by_name)) or (f"keys: {', '.join(SHAPE.by_name)}",)
+            raise Wrong(f"{name} has {key}, which is no key of a register", *near, at=(key,))
+        try:
+            values[key] = known.read(raw)
+        except Wrong as wrong:
+            raise Wrong(f"{key} of {name} {wrong.message}", *wrong.fixes, at=(key,)) from None
+    if "at" not in fields:
+        raise Wrong(f"{name} has no at: its address")
+    return values
+
+
+def _together(made: Register, bits: Mapping[int, str] | None, words: int | None) -> None:
+    """Keys that do not go together. Raises Wrong."""
+    name = made.name
     if not made.scale:
-        raise Wrong(f"has a scale of 0 in {name}")
-    if made.writable and (made.space in ("discrete", "input") or made.bit is not None):
+        raise Wrong(f"scale of {name} is 0", at=("scale",))
+    if (words is None) == (made.type == "text"):
         raise Wrong(
-            f"says that {name} is writable, and {made.space if made.bit is None else 'one bit'} can only be read"
+            f"{name} has {'no words: a text says how many it has' if words is None else 'words, and is no text'}"
         )
-    return made
+    if made.writable and (
+        made.space in ("discrete", "input") or made.bit is not None or bits or made.type == "text"
+    ):
+        what = (
+            made.space
+            if made.space in ("discrete", "input")
+            else "a text"
+            if made.type == "text"
+            else "one bit"
+        )
+        raise Wrong(f"{name} is said to be writable, and {what} can only be read", at=("writable",))
+    if (bits or made.names or made.type == "text") and (
+        made.space in ("coil", "discrete") or made.bit is not None
+    ):
+        raise Wrong(f"{name} is one bit, which has neither names nor further bits")
+    if made.names and (bits or made.scale != 1 or made.shift or made.type in ("f32", "text")):
+        raise Wrong(
+            f"{name} has names for its values: they are of whole numbers, without scale, shift and bits",
+            at=("names",),
+        )
+    if bits and TYPES[made.type][0] != 1:
+        raise Wrong(f"{name} has names for its bits: they are of one word, u16", at=("bits",))
 
 
 @dataclass(frozen=True)
@@ -151,11 +270,11 @@ class Block:
                 r.at - self.at,
                 r.words,
                 TYPES[r.type][1],
-                TYPES[r.type][2],
                 r.little,
                 -1 if r.bit is None else r.bit,
                 r.scale,
                 r.shift,
+                tuple(r.names.items()),
             )
             for r in self.registers
         )

@@ -10,9 +10,9 @@ _STEP_DB = const(5)  # dB that count as another strength
 class Beacon(Part):
     strength = None
 
-    def __init__(self, d, name, radio, address, pattern, gone, props):
+    def __init__(self, d, name, radio, address, patterns, gone, props):
         super().__init__(d, name)
-        self.pattern = pattern
+        self.patterns = patterns
         self.gone = gone
         self.props = props
         for each in props:
@@ -33,14 +33,15 @@ class Beacon(Part):
         if self.strength is None or abs(strength - self.strength) >= _STEP_DB:  # type: ignore
             self.have("strength", strength)
         at = 0
-        while self.pattern and at < len(data) and data[at]:  # structures: length, type, data
+        while self.patterns and at < len(data) and data[at]:  # structures: length, type, data
             self.read(data[at + 1 : at + 1 + data[at]])
             at += data[at] + 1
 
     def read(self, data):
-        if fits(self.pattern, data):
-            for name, value in values(self.pattern, data):
-                self.have(name, value)
+        for pattern in self.patterns:
+            if fits(pattern, data):
+                for name, value in values(pattern, data):
+                    self.have(name, value)
 
     def lost(self):
         self.timer = None

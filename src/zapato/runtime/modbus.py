@@ -92,6 +92,23 @@ class Master:
             self.d.guard(meter.answered, block, data)
 
 
+def said(raw):
+    # A text ends at its first zero; what is no printable ASCII is left out of it.
+    text = ""
+    for byte in raw:
+        if not byte:
+            break
+        text += chr(byte) if 32 <= byte < 127 else "?"
+    return text.strip()
+
+
+def number_of(names, value):
+    for raw, word in names:
+        if word == value:
+            return raw
+    raise ValueError("no such value")
+
+
 class Meter(Part):
     def __init__(self, d, name, bus, address, patience, blocks, props, sets, limits):
         super().__init__(d, name)
@@ -136,23 +153,33 @@ class Meter(Part):
         if self.told and not any([one[1] for group in self.groups for one in group]):
             self.told = False
             self.d.note(self.name + " answers again")
-        for name, at, words, signed, real, little, bit, scale, shift in block[4]:
+        for name, at, words, form, little, bit, scale, shift, names in block[4]:
             if block[0] < 3:
                 value = bool(data[3 + at // 8] >> at % 8 & 1)
             else:
                 raw = bytes(data[3 + at * 2 : 3 + (at + words) * 2])
-                if little and words == 2:
+                if little and words == 2 and form != "s":
                     raw = raw[2:] + raw[:2]
-                if bit >= 0:
+                if form == "s":
+                    value = said(raw)
+                elif bit >= 0:
                     value = bool((raw[0] << 8 | raw[1]) >> bit & 1)
                 else:
-                    form = ">f" if real else (">h" if signed else ">H") if words == 1 else ">i" if signed else ">I"
-                    value = struct.unpack(form, raw)[0]
+                    value = struct.unpack(">" + form, raw)[0]
                     if value - value != 0:  # no number
                         value = None
-                    elif scale != 1 or shift or real:
+                    elif names:
+                        value = self.named(name, names, value)
+                    elif scale != 1 or shift or form == "f":
                         value = round(value * scale + shift, 5)
             self.have(name, value)
+
+    def named(self, name, names, value):
+        for raw, word in names:
+            if raw == value:
+                return word
+        if getattr(self, name) is not None:
+            self.d.note("%s: %s is %d, which has no name" % (self.name, name, value))
 
     def have(self, name, value):
         if value != getattr(self, name) or (value is None) != (getattr(self, name) is None):
@@ -194,17 +221,17 @@ class Meter(Part):
                         return self.ask([each])
 
     def write(self, block, row, value):
-        _, at, words, signed, real, little, _, scale, shift = row
+        _, at, words, form, little, _, scale, shift, names = row
         at += block[1]
         if block[0] < 3:
             frame = struct.pack(">BBHH", self.address, 5, at, 0xFF00 if truth(value) else 0)
         else:
-            low, high = self.limits[self.sets.index(row[0])]
-            value = (number(value, low, high) - shift) / scale
-            if real:
-                raw = struct.pack(">f", value)
+            if names:
+                value = number_of(names, value)
             else:
-                raw = struct.pack((">h" if signed else ">H") if words == 1 else ">i" if signed else ">I", round(value))
+                low, high = self.limits[self.sets.index(row[0])]
+                value = (number(value, low, high) - shift) / scale
+            raw = struct.pack(">" + form, value if form == "f" else round(value))
             if little and words == 2:
                 raw = raw[2:] + raw[:2]
             if words == 1:

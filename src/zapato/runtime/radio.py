@@ -10,6 +10,8 @@ from loop import Part
 _RESULT = const(5)  # an advertisement was heard
 _QUEUE = const(12)  # advertisements that may wait for the loop
 _KNOWN = const(24)  # addresses that are remembered
+_SHOWN = const(48)  # things said that are passed on after a scan was asked for
+_ASKS = const(10000)  # ms for which a scan asks for names
 _AGAIN = const(60000)  # ms after which an address that is not heard is forgotten
 
 
@@ -30,6 +32,8 @@ class Radio(Part):
         self.known = {}  # address -> [when heard, how strongly, when passed on]
         self.room = most
         self.lost = 0
+        self.shown = []  # what was passed on for the scan that runs
+        self.timer = None  # while one runs
         d.inputs.append(self)
         d.starts.append(self.begin)
         d.every(1000, self.second)
@@ -39,7 +43,11 @@ class Radio(Part):
         self.ble = bluetooth.BLE()
         self.ble.active(True)
         self.ble.irq(self.heard)
-        self.ble.gap_scan(0, 100000, 50000)  # half of the time, for Wi-Fi wants the antenna, too
+        self.listen(False)
+
+    def listen(self, asks):
+        self.ble.gap_scan(None)  # type: ignore[arg-type]  # one that scans refuses to begin anew
+        self.ble.gap_scan(0, 100000, 50000, asks)  # half of the time, for Wi-Fi wants the antenna, too
 
     def heard(self, event, data):
         if event != _RESULT or data[3] < self.weakest:
@@ -69,6 +77,8 @@ class Radio(Part):
             ear = self.ears.get(address)
             if ear:
                 self.d.guard(ear.heard, strength, data)
+            if self.timer and self.show(address, strength, data):
+                continue
             if self.passes and self.wanted(address):
                 self.pass_on(address, strength, data, row, now)
 
@@ -84,12 +94,26 @@ class Radio(Part):
             self.lost += 1
         elif row[2] is None or time.ticks_diff(now, row[2]) >= self.apart:
             row[2] = now
-            self.room -= 1
-            out.send(self.name + "/heard", json.dumps({"address": text(address), "strength": strength, "data": data.hex()}))
+            self.tell(address, strength, data)
             for hear in self.d.ears.get(self.name + "!heard", ()):
                 self.d.guard(hear)
         else:
             self.lost += 1
+
+    def show(self, address, strength, data):
+        # After a scan was asked for everything that is said goes out once, its address and how it begins.
+        what = hash(address + data[:8])
+        out = self.d.out
+        if what in self.shown or len(self.shown) >= _SHOWN or self.room <= 0 or not out or out.state != 3:
+            return False
+        self.shown.append(what)
+        self.tell(address, strength, data)
+        return True
+
+    def tell(self, address, strength, data):
+        self.room -= 1
+        row = {"address": text(address), "strength": strength, "data": data.hex()}
+        self.d.out.send(self.name + "/heard", json.dumps(row))
 
     def second(self):
         self.room = self.most
@@ -117,7 +141,16 @@ class Radio(Part):
         self.found = None
         self.scan()
         self.d.note("%s heard %s" % (self.name, self.found or "nothing"))
+        self.shown = []
+        self.listen(True)
+        self.d.cancel(self.timer)
+        self.timer = self.d.after(_ASKS, self.calm)
         return True
+
+    def calm(self):
+        self.timer = None
+        self.shown = []
+        self.listen(False)
 
 
 def text(address):

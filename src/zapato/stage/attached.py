@@ -148,8 +148,8 @@ class Attached(Cards):
             self.ether.listen(False)
 
     def on_ble_scan(self, data: bytes) -> None:
-        lasts, interval, window = map(int, data.split())
-        self.ether.listen(lasts >= 0, min(1.0, window / max(1, interval)))
+        lasts, interval, window, asks = map(int, data.split())
+        self.ether.listen(lasts >= 0, min(1.0, window / max(1, interval)), bool(asks))
 
     def on_ble_heard(self, data: bytes) -> int:
         """All that waits, each with its length before it."""

@@ -10,6 +10,7 @@ import click
 from zapato.cli.about import About
 
 if TYPE_CHECKING:
+    from zapato.adverts import Advert
     from zapato.design import Design
     from zapato.heard import Heard
 
@@ -31,7 +32,10 @@ ABOUT = About(
 )
 @click.option("--chip", help="With --write: which chip it is, where it may be several.")
 @click.option(
-    "--listen", default=3.0, show_default=True, metavar="SECONDS", help="How long to wait for an answer."
+    "--listen",
+    type=float,
+    metavar="SECONDS",
+    help="How long to wait for an answer: 3, and 11 where a radio scans.",
 )
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print it."
@@ -43,11 +47,12 @@ def COMMAND(
     address: str | None,
     to: str | None,
     chip: str | None,
-    listen: float,
+    listen: float | None,
     form: str,
 ) -> int:
     """List what a device met on its buses, what it may be, and which part stands for it.
 
+    With --scan the device looks again; a radio then says for ten seconds how strongly it hears what advertises, its name and its bytes.
     With --write ADDRESS --as KIND.NAME a table for it goes into the device file; comments and layout stay. A table that is there
     already gets the address.
 
@@ -64,9 +69,9 @@ def COMMAND(
         raise ZapatoError(
             f"{design.name} has nothing that scans", "a bus, such as [i2c.main] or [onewire.outlet]"
         )
-    found = _found(design, broker, scan, listen)
+    found, adverts = _found(design, broker, scan, listen)
     if not (address and to):
-        rows = heard(design, found)
+        rows = heard(design, found, adverts)
         silent = [part.name for part in scanners(design) if part.name not in found]
         click.echo(_listed(rows, design.name, silent, form))
         return 0 if all(each.used_by for each in rows) else 1
@@ -95,33 +100,52 @@ def _listed(rows: list[Heard], name: str, silent: list[str], form: str) -> str:
             "part": each.used_by or "-",
             "may be": ", ".join(each.may_be) or each.words or "not known here",
         }
+        | (_advertised(each) if any(row.says or row.name for row in rows) else {})
         for each in rows
     ]
     quiet = [f"nothing was heard of {', '.join(silent)} yet"] if silent else []
     return "\n".join([table(told)] * bool(told) + quiet) or f"{name} met nothing"
 
 
-def _found(design: Design, broker: str | None, scan: bool, seconds: float) -> dict[str, str]:
-    """What the parts that scan say, by name, as the broker has it or as they say it now."""
+def _advertised(row: Heard) -> dict[str, str]:
+    from zapato.cli.terminal import harmless
+
+    strength = "" if row.strength is None else f"{row.strength} dBm"
+    return {"strength": strength, "name": harmless(row.name), "data": " | ".join(row.says)}
+
+
+def _found(
+    design: Design, broker: str | None, scan: bool, seconds: float | None
+) -> tuple[dict[str, str], dict[str, dict[str, Advert]]]:
+    """What the parts that scan say, by name, as the broker has it or as they say it now; and what radios passed on."""
     import json
     import time
 
+    from zapato.adverts import HEARD, hear
     from zapato.cli.live import broker_of
     from zapato.cli.terminal import harmless
     from zapato.deliver.broker import connected
     from zapato.heard import FOUND, scanners
 
     topics = {f"{design.topic}/{part.name}/{FOUND}": part.name for part in scanners(design)}
+    passing = {
+        f"{design.topic}/{part.name}/{HEARD}": part.name
+        for part in scanners(design)
+        if scan and HEARD in part.kind.events
+    }
+    adverts: dict[str, dict[str, Advert]] = {name: {} for name in passing.values()}
     found: dict[str, str] = {}
-    with connected(design, broker_of(broker), list(topics)) as way:
-        until = time.monotonic() + seconds
+    with connected(design, broker_of(broker), [*topics, *passing]) as way:
+        until = time.monotonic() + (seconds if seconds is not None else 11 if passing else 3)
         if scan:
             while way.next(0.3):  # what was kept
                 continue
             for name in topics.values():
                 way.publish(f"{design.topic}/{name}/do/scan", "")
-        while time.monotonic() < until and len(found) < len(topics):
+        while time.monotonic() < until and (passing or len(found) < len(topics)):
             message = way.next(0.2)
+            if message and message[0] in passing:
+                hear(adverts[passing[message[0]]], message[1].decode("utf-8", "replace"))
             if message and message[0] in topics:
                 try:
                     said = json.loads(message[1])
@@ -129,4 +153,4 @@ def _found(design: Design, broker: str | None, scan: bool, seconds: float) -> di
                     continue
                 if isinstance(said, str):
                     found[topics[message[0]]] = harmless(said[:2000])
-    return found
+    return found, adverts

@@ -25,7 +25,7 @@ class Peer:
         self.mood = "answer"
         self.asked = 0
         for each in registers:
-            self._store(each, 0)
+            self._store(each, "" if each.type == "text" else next(iter(each.names.values()), 0))
 
     # --- the world
 
@@ -44,22 +44,20 @@ class Peer:
         each = self.registers[name.partition(".")[2] or name]
         return [self.words[each.space, each.at + n] for n in range(each.words)]
 
-    def _store(self, each: Register, value: float | bool) -> None:
+    def _store(self, each: Register, value: Any) -> None:
         if each.truth:
             bit = each.bit or 0
             before = self.words.get((each.space, each.at), 0) & ~(1 << bit)
             self.words[each.space, each.at] = before | int(bool(value)) << bit
             return
-        words, signed, real = TYPES[each.type]
-        raw = (float(value) - each.shift) / each.scale
-        form = (
-            ">f"
-            if real
-            else {(1, False): ">H", (1, True): ">h", (2, False): ">I", (2, True): ">i"}[words, signed]
-        )
-        data = struct.pack(form, raw if real else round(raw))
-        found = struct.unpack(f">{words}H", data)
-        for n, word in enumerate(reversed(found) if each.little else found):
+        if each.type == "text":
+            data = str(value).encode()[: each.words * 2].ljust(each.words * 2, b"\0")
+        else:
+            named = next((raw for raw, text in each.names.items() if text == value), value)
+            raw = (float(named) - each.shift) / each.scale
+            data = struct.pack(">" + TYPES[each.type][1], raw if each.type == "f32" else round(raw))
+        found = struct.unpack(f">{each.words}H", data)
+        for n, word in enumerate(reversed(found) if each.little and each.type != "text" else found):
             self.words[each.space, each.at + n] = word
 
     def close(self) -> None:

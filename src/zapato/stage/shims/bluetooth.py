@@ -5,18 +5,21 @@ from world import ask, fetch, handlers, pipe
 
 _FIRED = 1 << 16  # among the pins whose interrupt fired
 _SCAN_RESULT = 5
+_SCAN_DONE = 6
 
 
 class BLE:
     def __init__(self):
         self.on = False
         self.handler = None
+        self.scanning = False
 
     def active(self, on=None):
         if on is None:
             return self.on
         ask("ble", "1" if on else "0")
         self.on = bool(on)
+        self.scanning = False
 
     def irq(self, handler):
         self.handler = handler
@@ -25,7 +28,14 @@ class BLE:
     def gap_scan(self, duration_ms, interval_us=1280000, window_us=11250, active=False):
         if not self.on:
             raise OSError(19)
-        ask("ble_scan", "%d %d %d" % (-1 if duration_ms is None else duration_ms, interval_us, window_us))
+        # ble_gap_disc refuses while it scans; extmod/nimble/modbluetooth_nimble.c gives that on as EALREADY
+        if duration_ms is not None and self.scanning:
+            raise OSError(114)
+        ends = self.scanning and duration_ms is None
+        self.scanning = duration_ms is not None
+        ask("ble_scan", "%d %d %d %d" % (-1 if duration_ms is None else duration_ms, interval_us, window_us, active))
+        if ends and self.handler:
+            self.handler(_SCAN_DONE, ())  # mp_bluetooth_gap_on_scan_complete
 
 
 def _tell(ble):
@@ -37,7 +47,7 @@ def _tell(ble):
         at += 1 + rows[at]
         if ble.handler:
             try:
-                ble.handler(_SCAN_RESULT, (row[0], row[1:7], 0, row[7] - 256, row[8:]))
+                ble.handler(_SCAN_RESULT, (0, row[1:7], row[0], row[7] - 256, row[8:]))
             except Exception as error:  # extmod/modbluetooth.c, invoke_irq_handler_run: printed, and the handler is taken away
                 sys.print_exception(error)
                 ble.handler = None
