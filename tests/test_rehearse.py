@@ -6,7 +6,7 @@ import sys
 from pathlib import Path
 
 import pytest
-from conftest import HEADER, NETWORK
+from conftest import HEADER, NETWORK, failed, steps
 
 import zapato
 from zapato.errors import Refused, RehearsalInvalid
@@ -90,6 +90,34 @@ def test_bounce_is_one_press_and_gestures_are_told_apart(bench):
         "held",
         "released",
     ]
+
+
+def test_presses_that_are_not_counted_are_told(bench):
+    body = '[button.b]\npin = 33\npull = "up"\n[button.q]\npin = 32\npull = "up"\nquiet = "2s"\n[number.n]\n'
+    body += '[[link]]\nwhen = "b.pressed"\ndo = "n.value = n.value + 1"\n[[link]]\nwhen = "q.pressed"\ndo = "n.value = n.value + 1"\n'
+    acts = ["5s: b.press", "5.05s: b.press", "10s: b.down = true", "10.01s: b.down = false"]
+    acts += ["20s: q.press", "20.5s: q.press", "30s: q.press", "40s? n.value == 3"]
+    result = bench(body, steps(*acts), lasts="1min")
+    assert not failed(result)
+    told = [(m.t, m.text) for m in result.story if m.what == "contact"]
+    levels = [row["value"] for row in result.records if row["what"] == "pin" and row["name"] == "GPIO33" and 9 < row["t"] / 1000 < 12]
+    assert levels[-1] == 1, "a contact that is let go while it still bounces stays let go"
+    assert [(t, text[:1]) for t, text in told] == [(5.05, "b"), (10.01, "b"), (20.5, "q")]
+    assert "one press" in told[0][1] and "10 ms" in told[1][1] and "quiet of 2000 ms" in told[2][1]
+
+
+def test_around_a_failure_stands_what_led_to_it(bench):
+    """From before the verdict, that of its own parts first; and what the device says where its pin is otherwise."""
+    body = "[relay.r]\npin = 26\n[led.other]\npin = 25\n"
+    body += '[strip.s]\npin = 27\ncount = 3\nchip = "ws2812b"\n[[link]]\nevery = "1s"\ndo = "other.toggle"\n'
+    site = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
+    acts = ["20s: message('r/on/set', 'true')", "30s? not r.on", "31s: message('r/on/set', 'false')"]
+    acts += ["32s: message('s/color/set', '\"#000000\"')", "33s: message('s/on/set', 'true')", "<2s? s.on"]
+    result = bench(body, steps(*acts), site=site, lasts="1min")
+    relay, strip = (m for m in result.story if m.of)
+    assert all(t <= 30 for t, _ in relay.around) and any("r/on true" in text for _, text in relay.around)
+    assert relay.of.said == {} and relay.of.seen == {"r.on": True}
+    assert strip.of.said == {"s.on": "true"} and strip.of.seen == {"s.on": False}
 
 
 def test_a_pin_without_interrupt_is_polled(bench):

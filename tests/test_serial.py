@@ -44,6 +44,39 @@ serial = "motor"
 """
 
 
+def test_a_motor_behind_its_controller_takes_its_time_jams_and_does_not_heed_stop(bench):
+    body = LINE + """
+[frames.motor]
+serial = "line"
+hears = "a5 41 {position:u8} {sum}"
+says = { position = "a5 21 {position:u8} {sum}", stop = "a5 22 {sum}" }
+[blind.window]
+serial = "motor"
+[button.up]
+pin = 33
+pull = "up"
+[button.halt]
+pin = 32
+pull = "up"
+[[link]]
+when = "up.pressed"
+do = "window.open"
+[[link]]
+when = "halt.pressed"
+do = "window.stop"
+"""
+    acts = [
+        "5s: motor.travel = 10", "+0s: up.press", "+5s? window.position > 40 and window.position < 60", "+0s: halt.press", "=3s? window.position > 40 and window.position < 65",
+        "+1s: up.press", "<6s? window.position == 100", "+1s: motor.position = 0", "+1s: motor.ignore_stop", "+1s: up.press",
+        "+2s: halt.press", "<10s? window.position == 100", "+1s: motor.heed_stop", "+0s: motor.position = 0", "+1s: up.press",
+        "+3s: motor.jam", "=10s? window.position > 20 and window.position < 40", "+0s: motor.free", "+1s: up.press", "<8s? window.position == 100",
+    ]  # fmt: skip
+    result = bench(body, steps(*acts), lasts="2min")
+    assert not failed(result)
+    frames = [row["value"] for row in result.records if row["what"] == "frame"]
+    assert frames[0] == "hears position: a5 21 64 2a" and "hears stop: a5 22 c7" in frames
+
+
 def test_a_frame_is_the_bytes_of_its_data_sheet():
     """Worked out by hand, not by the program."""
     level = read_pattern("55 aa 06 {level:u16*10} {sum}")
@@ -122,7 +155,7 @@ def test_a_curtain_that_stops(bench):
     result = bench(
         LINE + CURTAIN + links,
         steps(
-            "8s: motor.position = 55", "<1s? window.position == 55", "<4s? published('notes', 'at 55')", "+1s: message('f/on/set', 'true')",
+            "7s: motor.travel = 0", "8s: motor.position = 55", "<1s? window.position == 55", "<4s? published('notes', 'at 55')", "+1s: message('f/on/set', 'true')",
             "<2s? window.position == 30", "+1s: message('window/do/open', '')", "<2s? window.position == 100",
             "+1s: message('window/position/set', '12')", "<2s? window.position == 12", "+1s: message('window/do/stop', '')", "=2s? window.position == 12",
         ),

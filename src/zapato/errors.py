@@ -54,6 +54,8 @@ class Refused(ZapatoError):
     ) -> None:
         super().__init__(message, fix)
         self.findings, self.texts = findings, texts or {}
+        for each in findings[:5]:
+            self.add_note(str(each))
 
 
 class RehearsalInvalid(Refused):

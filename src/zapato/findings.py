@@ -63,6 +63,9 @@ class Finding:
         if len(self.message) > _LONG:
             object.__setattr__(self, "message", _ENDLESS.sub(lambda word: word[0][:80] + "…", self.message))
 
+    def __str__(self) -> str:
+        return f"{self.place.file}:{self.place.line}:{self.place.column}: {self.severity} {self.code}: {self.message}"
+
     def as_dict(self) -> dict[str, object]:
         """The finding as plain data, in the order of the JSON output."""
         row: dict[str, object] = {

@@ -292,6 +292,9 @@ def _expectation(each: Expectation) -> list[str]:
             ", ".join(f"{name} = {_plain(value)}" for name, value in each.seen.items()) or "nothing like it"
         )
         lines.append(f"{'':22}  seen: {seen}  ({each.place.file}:{each.place.line})")
+        if each.said:
+            said = ", ".join(f"{name} = {payload}" for name, payload in each.said.items())
+            lines.append(f"{'':22}  said over MQTT: {said}; what is seen is measured outside the program")
     return lines
 
 

@@ -98,7 +98,8 @@ def input_bench(
     at = [part.pins["pin"].gpio, int(active_level(part, default) == "high")]
     gestures = {word: [*gesture, *at] for word, gesture in (acts or {}).items()}
     wires: dict[str, list[object]] = {"loose": ["wire", True, *at], "fixed": ["wire", False, *at]}
-    return Bench(sets={name: ["contact", *at]}, acts=gestures | wires)
+    settles = part.get("settle", 30), part.get("quiet", 0)
+    return Bench(sets={name: ["contact", *at]}, acts=gestures | wires, settles=settles)
 
 
 def state_property(name: str, help: str) -> Mapping[str, Property]:

@@ -7,7 +7,7 @@ from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, whole
 from zapato.lang.patterns import Pattern, Slot, read_pattern
-from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Part, Property
+from zapato.parts.model import Action, Argument, Bench, Driver, Felt, Kind, Part, Property
 
 FRAME, FIELD = 128, 80
 """Bytes that a frame and a field of it take on the device: tuples of blocks of 16 bytes."""
@@ -95,13 +95,18 @@ def _bench(part: Part) -> Bench:
     spoken = {**says(part), **{f"hello {n}": each for n, each in enumerate(part.get("hello", ()))}}
     if alive := part.get("alive", ()):
         spoken["alive"] = alive[0]
-    words: dict[str, list[object]] = {
-        word: ["peer", key, word] for word in ("fall_silent", "answer", "garbage")
-    }
+    moves = "position" in slots(part)
+    words = (
+        "fall_silent",
+        "answer",
+        "garbage",
+        *(("jam", "free", "ignore_stop", "heed_stop") if moves else ()),
+    )
     return Bench(
-        sets={name: ["peer", key, name] for name in slots(part)},
-        acts=words,
-        peers=(["controller", key, enable_of(part), part.get("hears", ()), spoken, part.get("skip", 0)],),
+        sets={name: ["peer", key, name] for name in (*slots(part), *(("travel",) if moves else ()))},
+        feels={"travel": Felt.number(20, 0, 600)} if moves else {},
+        acts={word: ["peer", key, word] for word in words},
+        peers=(["controller", key, enable_of(part), part.name, hears(part), spoken, part.get("skip", 0)],),
     )
 
 

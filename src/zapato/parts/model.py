@@ -195,6 +195,7 @@ class Bench:
         acts: word -> a gesture, such as a button's "press".
         chips: chips that are on an I2C bus from the beginning: its data line, address, name, number -> pin, interrupt.
         peers: who is at the other end of a serial line: name, the line's pin, the pin of its driver or None, and more.
+        settles: ms that a contact must stand before it is counted, and ms after that in which it is not counted again.
         cards: SD cards in their slots: clock line and select pin of the bus.
         beacons: what advertises nearby: address, and the pattern of its bytes or None.
     """
@@ -207,6 +208,7 @@ class Bench:
     peers: tuple[list[object], ...] = ()
     beacons: tuple[tuple[str, object], ...] = ()
     cards: tuple[tuple[int, int], ...] = ()
+    settles: tuple[int, int] = (0, 0)
 
 
 LINE_FAULTS = {"short": "short", "cut": "cut", "mend": ""}

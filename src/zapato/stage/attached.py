@@ -166,7 +166,9 @@ class Attached(Cards):
 
     def serial(self, key: int) -> Serial:
         """The line that is received on this pin."""
-        return self.serials.setdefault(key, Serial(self.clock))
+        if key not in self.serials:
+            self.serials[key] = Serial(self.clock, lambda name, words: self.trace.log("frame", name, words))
+        return self.serials[key]
 
     def join(self, name: str, key: int, enable: int | None, *given: Any) -> None:
         """Somebody is at the other end of a serial line."""

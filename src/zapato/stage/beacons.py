@@ -28,7 +28,7 @@ class Ether:
 
     def __init__(self, clock: Clock, hear: Any) -> None:
         self.clock, self._hear = clock, hear
-        self.listening = False
+        self.listening = self.listened = False
         self.asks = False
         """Whether it scans actively: who is heard is asked for more (Bluetooth Core, Vol 6, part B, 4.4.3.2)."""
         self.share = 1.0
@@ -42,6 +42,7 @@ class Ether:
         """The radio begins to listen for this share of the time, and asks for names, or ends."""
         self.share, self.asks = share, asks
         if on and not self.listening:
+            self.listened = True
             for number, each in enumerate(
                 (
                     *self.beacons.values(),
@@ -53,6 +54,16 @@ class Ether:
             ):
                 self.clock.after(137 * (number + 1), each.speak)
         self.listening = on
+
+    @property
+    def notes(self) -> list[str]:
+        """What is worth knowing of it: those that nobody declared."""
+        if not self.listened:
+            return []
+        told = " and ".join(
+            f"{address} ({name or 'without a name'}, {strength} dBm)" for address, strength, _, name in OTHERS
+        )
+        return [f"two that the device file does not name advertise in every rehearsal: {told}"]
 
     def heard(self, address: str, strength: int, data: bytes, kind: int = 0) -> None:
         """Bytes as the radio gives them: kind of advertisement, address, dBm and 256, data."""

@@ -40,6 +40,8 @@ class Line:
         self.duty: float | None = None
         self.on_change: Callable[[], None] = lambda: None
         self.loose, self.noise = False, 0
+        self.moves = 0
+        """How often a contact at it was moved."""
         self.quiet = False
         """Its edges are too many to be told."""
 
@@ -177,13 +179,20 @@ class Pins:
     def contact(self, gpio: int, level: int) -> None:
         """A contact moves: its metal bounces for up to 20 ms before it lies still."""
         line = self.line(gpio)
+        line.moves += 1  # what still bounces of the movement before ends here
+        move = line.moves
         if not self.bounces or line.level == level:
             line.change(level)
             return
+
+        def turn(to: int) -> None:
+            if line.moves == move:
+                line.change(to)
+
         moments = sorted(self.random.randrange(1, BOUNCE) for _ in range(2 * self.random.randrange(4)))
         line.change(level)
-        for turn, ms in enumerate(moments):
-            self.clock.after(ms, lambda to=level if turn % 2 else 1 - level: line.change(to))
+        for number, ms in enumerate(moments):
+            self.clock.after(ms, lambda to=level if number % 2 else 1 - level: turn(to))
 
     def power_on(self) -> None:
         self.interrupts.clear()

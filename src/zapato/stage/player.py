@@ -16,6 +16,7 @@ from zapato.stage.models import Curtain, Running
 from zapato.stage.network import Air
 from zapato.stage.onewire import rom_of
 from zapato.stage.phone import Phone
+from zapato.stage.settling import Settling
 from zapato.stage.steps import Steps, evaluated
 from zapato.stage.trace import Trace
 from zapato.stage.world import divided
@@ -72,6 +73,7 @@ class Player:
                     self._curtain(*cast(list[int], at))
                 elif kind == "sent":
                     board.plug(*cast(list[int], at))
+        self.settling = Settling(clock, trace, benches)
         self.steps = Steps(self, clock, trace)
         clock.watchers.append(self.steps.watch)
 
@@ -83,7 +85,7 @@ class Player:
         kind, *at = cast(list[Any], self.benches[part].sets[name])
         if kind == "contact":
             gpio, active = at
-            self.board.pins.contact(gpio, active if value else 1 - active)
+            self._touch(part, gpio, active if value else 1 - active)
         elif kind == "i2c":
             sda, address, chip, what = at
             self.board.chip_on(sda, address, chip)
@@ -149,8 +151,13 @@ class Player:
         gpio, active = rest[-2:]
         count, length = (1, rest[0]) if kind == "tap" else (rest[0], rest[1])
         for ms in range(0, count * (length + TAP_GAP), length + TAP_GAP):
-            self.clock.after(ms, lambda: self.board.pins.contact(gpio, active))
-            self.clock.after(ms + length, lambda: self.board.pins.contact(gpio, 1 - active))
+            self.clock.after(ms, lambda: self._touch(part, gpio, active, True))
+            self.clock.after(ms + length, lambda: self._touch(part, gpio, 1 - active))
+
+    def _touch(self, part: str, gpio: int, level: int, finger: bool = False) -> None:
+        """A contact moves."""
+        self.settling.moved(part, level, finger)
+        self.board.pins.contact(gpio, level)
 
     def cut(self, ms: int) -> None:
         raise PowerCut(ms)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
@@ -26,7 +26,7 @@ from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock, End
 from zapato.stage.network import Air, Server
 from zapato.stage.player import Messages, Player, PowerCut
-from zapato.stage.result import Crash, Expectation, Rehearsal
+from zapato.stage.result import Crash, Expectation, Rehearsal, Rows, said_of
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Stopped
 
@@ -246,13 +246,13 @@ def result_of(
         script.title,
         script.lasts / 1000,
         wall,
-        tuple(expectations_of(script, trace)),
+        tuple(expectations_of(script, trace.rows)),
         crash,
         board.heap,
         board.facts.chip.heap,
         board.effort,
         tuple(trace.rows),
-        tuple(script.notes),
+        (*script.notes, *board.ether.notes),
         told={step.number: step.note for step in script.steps if step.note},
         cards={
             part.name: board.card(*at).files()
@@ -280,15 +280,24 @@ def outputs_of(design: Design, board: Board, trace: Trace) -> dict[str, tuple[tu
     return found
 
 
-def expectations_of(script: Script, trace: Trace) -> list[Expectation]:
-    """The expectations of a script with their verdicts."""
-    verdicts = {r["number"]: r for r in trace.rows if r["what"] == "expect"}
-    return [_expectation(step, verdicts.get(step.number)) for step in script.steps if not step.act]
+def expectations_of(script: Script, rows: Rows) -> list[Expectation]:
+    """The expectations of a script with their verdicts, as they stand in a trace."""
+    verdicts = {r["number"]: at for at, r in enumerate(rows) if r["what"] == "expect"}
+    return [_expectation(step, rows, verdicts.get(step.number)) for step in script.steps if not step.act]
 
 
-def _expectation(step: Step, row: Mapping[str, Any] | None) -> Expectation:
-    if row is None:
+def _expectation(step: Step, rows: Rows, at: int | None) -> Expectation:
+    if at is None:
         return Expectation(step.text, step.place, None, number=step.number)
+    row = rows[at]
+    said = said_of(rows[:at], row["seen"]) if not row["value"] else {}
     return Expectation(
-        step.text, step.place, row["value"], row["t"] / 1000, row["after"] / 1000, row["seen"], step.number
+        step.text,
+        step.place,
+        row["value"],
+        row["t"] / 1000,
+        row["after"] / 1000,
+        row["seen"],
+        step.number,
+        said,
     )

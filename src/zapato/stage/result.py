@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
@@ -26,6 +27,7 @@ class Expectation:
         after: s since it began to be watched.
         seen: the values that it reads, at that moment.
         number: of its step.
+        said: of these values, what the device says over MQTT where that is another: the payload.
     """
 
     text: str
@@ -35,11 +37,13 @@ class Expectation:
     after: float = 0.0
     seen: Mapping[str, Any] = field(default_factory=dict[str, Any])
     number: int = -1
+    said: Mapping[str, str] = field(default_factory=dict[str, str])
 
     def as_dict(self) -> dict[str, Any]:
         """The verdict as plain data."""
         where = {"file": self.place.file, "line": self.place.line}
-        return {"expect": self.text, **where, "passed": self.passed, "at": self.at, "seen": self.seen}
+        verdict = {"passed": self.passed, "at": self.at, "seen": self.seen, "said": dict(self.said)}
+        return {"expect": self.text, **where, **verdict}
 
 
 @dataclass(frozen=True)
@@ -47,9 +51,9 @@ class Moment:
     """One moment of a rehearsal's story.
 
     Attributes:
-        t: s; what: "act", "expect", "power", "restart", "fault" or "page"; text: in words.
+        t: s; what: "act", "expect", "power", "restart", "fault", "contact" or "page"; text: in words.
         note: the step's own; of: the expectation that it is the verdict of.
-        around: of a failed one, what happened shortly before and after: (s, text).
+        around: of a failed one, what happened before it: (s, text).
     """
 
     t: float
@@ -66,8 +70,10 @@ class Moment:
 
 FAULT = "fault in "
 """How the program's word of a fault begins."""
-BEFORE, AFTER, SHOWN = 10.0, 2.0, 8
-"""s before and after a failed expectation of which the story tells what happened, and how many rows at the most."""
+BEFORE, SHOWN = 10.0, 8
+"""s before a failed expectation began to be watched of which the story tells what happened, and how many rows at the most."""
+TELLING = ("pin", "mqtt", "print", "message", "net", "frame", "contact", "sent")
+"""What may have led to a failure."""
 
 
 @dataclass(frozen=True)
@@ -103,7 +109,7 @@ def story_of(
                 found.append(Moment(t, "act", name, note))
         elif what == "expect":
             each = by_number[row["number"]]
-            around = _around(records, t) if each.passed is False else ()
+            around = _around(records[:at], each) if each.passed is False else ()
             found.append(Moment(t, "expect", name, told.get(each.number, ""), each, around))
         elif what == "power" and name in ("reset", "watchdog"):
             found.append(Moment(t, "restart", f"{who}the firmware restarted: {_cause(records, at)}"))
@@ -113,6 +119,8 @@ def story_of(
             if last and last.what == "power" and last.t == t and last.text.endswith(f": {text}"):
                 who, found = f"{last.text.removesuffix(f': {text}')}, {who}", found[:-1]
             found.append(Moment(t, "power", who + text))
+        elif what == "contact":
+            found.append(Moment(t, "contact", f"{who}{name} {value}"))
         elif what == "page":
             found.append(Moment(t, "page", f"{who}the settings page says: {value}"))
         elif what == "print" and str(value).startswith(FAULT):
@@ -140,18 +148,48 @@ def _cause(records: Rows, at: int) -> str:
     return last if _ERROR.match(last) else ASKED
 
 
-def _around(records: Rows, t: float) -> tuple[tuple[float, str], ...]:
-    """What happened around a moment."""
-    near = [
-        r
-        for r in records
-        if t - BEFORE <= r["t"] / 1000 <= t + AFTER
-        and r["what"] in ("pin", "mqtt", "print", "message", "net")
-    ]
+def _around(before: Rows, each: Expectation) -> tuple[tuple[float, str], ...]:
+    """What happened before a failure, that of the parts it reads first of all."""
+    since = (each.at or 0.0) - each.after - BEFORE
+    near: list[Mapping[str, Any]] = []
+    for row in reversed(before):
+        if row["t"] / 1000 < since:
+            break
+        if row["what"] in TELLING:
+            near.append(row)
+    names = {name.split(".")[-2] for name in each.seen if "." in name}
+    own = [r for r in near if names & set(re.split(r"\W+", str(r["name"])))][:SHOWN]
+    shown = own + [r for r in near if r not in own][: SHOWN - len(own)]
     return tuple(
         (r["t"] / 1000, f"{r.get('device', '')} {r['what']} {r['name']} {r['value']}".strip())
-        for r in near[-SHOWN:]
+        for r in reversed(near)
+        if r in shown
     )
+
+
+def said_of(before: Rows, seen: Mapping[str, Any]) -> dict[str, str]:
+    """Of measured values, what the device said last over MQTT where that is another."""
+    found: dict[str, str] = {}
+    for name, value in seen.items():
+        end = "/" + name.replace(".", "/")
+        last = next(
+            (r for r in reversed(before) if r["what"] == "mqtt" and f"/{r['name']}".endswith(end)), None
+        )
+        if last is not None and _differs(value, str(last["value"])):
+            found[name] = str(last["value"])
+    return found
+
+
+def _differs(value: object, payload: str) -> bool:
+    try:
+        said: object = json.loads(payload)
+    except ValueError:
+        return False
+    if isinstance(value, bool) or isinstance(said, bool):
+        return value is not said
+    if isinstance(value, (int, float)) and isinstance(said, (int, float)):
+        return abs(value - said) > 1
+    return False
 
 
 def outages_of(records: Rows, lasts: float) -> tuple[tuple[str, float, float], ...]:

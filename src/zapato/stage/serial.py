@@ -39,8 +39,9 @@ class Peer(Protocol):
 class Serial:
     """One line, by the pin it is received on; `loud` tells whether the board's driver may send, None without one."""
 
-    def __init__(self, clock: Clock) -> None:
-        self.clock = clock
+    def __init__(self, clock: Clock, log: Callable[[str, str], None] = lambda name, words: None) -> None:
+        self.clock, self.log = clock, log
+        """`log` takes what is worth a row of the trace: the part, and words."""
         self.baud, self.hears, self.bits = 9600, False, 10
         self.peers: list[Peer] = []
         self.loud: Callable[[], bool] | None = None

@@ -263,7 +263,7 @@ def _result(cast: Sequence[Design], read: Script, together: Together, wall: floa
         read.title,
         read.lasts / 1000,
         wall,
-        tuple(expectations_of(read, together.trace)),
+        tuple(expectations_of(read, rows)),
         devices,
         tuple(rows),
         tuple(read.notes),
