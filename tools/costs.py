@@ -50,6 +50,7 @@ PLAN = '[site]\nname = "s"\n[lan]\nnetwork = "192.168.4.0/24"\nrouter = "192.168
 EXTRAS = (
     '[dimmer.{n}]\npin = "auto"\nby = "dac"',
     '[dimmer.{n}]\npin = "auto"\nstart = "last"',
+    '[dimmer.{n}]\npin = "auto"\nstart = "last"\nby = "dac"',
     '[expander.{n}]\nchip = "mcp23017"\nbus = "{bus}"\naddress = 0x21',
     '[expander.{n}]\nchip = "pcf8575"\nbus = "{bus}"\naddress = 0x22',
     '[converter.{n}]\nchip = "ads1115"\nbus = "{bus}"\naddress = 0x4b',
@@ -97,7 +98,7 @@ EXTRAS += (
     + '[frames.{n}f]\nserial = "{n}"\nhears = ["a5 {position:u8} {crc16}", "a6 {x:s32}"]\nsays = { position = "a5 01 {position:u8} {crc16}" }\n'
     '[blind.{n}b]\nserial = "{n}f"',
     LINE
-    + '[meter.{n}m]\nserial = "{n}"\nregisters = { power = { at = 12, type = "f32" }, limit = { at = 40, writable = true } }',
+    + '[meter.{n}m]\nserial = "{n}"\nregisters = { power = { at = 12, type = "f32" }, limit = { at = 40, writable = true }, mode = { at = 42, names = { 0 = "off", 1 = "on" } } }',
     LINE
     + '[meter.{n}m]\nserial = "{n}"\n[meter.{n}m.registers]\n'
     + "".join(f"r{k} = {{ at = {k} }}\n" for k in range(12)),
@@ -205,7 +206,8 @@ def device(random: Random) -> str:
         rows += [
             random.choice(FAR).replace("{k}", str(random.randrange(9))) for _ in range(random.randrange(1, 9))
         ]
-    board = "esp32-poe" if "ethernet" in network else "esp32-38pin"
+    wired = random.choice(("esp32-poe", "esp32s3-16in16out"))
+    board = wired if "ethernet" in network else "esp32-38pin"
     return f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{network}' + "\n".join(rows) + "\n"
 
 

@@ -19,9 +19,13 @@ from zapato.design.links import Link
 from zapato.design.model import Design, once
 from zapato.design.program import drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
+from zapato.errors import ZapatoError
+from zapato.parts.model import Driver, Part
 
 STARTS, STARTS_LONG, LONG = 0.92, 0.88, 32
 """Shares of a small chip's heap from which on programs were seen to run out of memory; the second from so many parts and links on."""
+PROGRAM, NETWORK = "the program itself", "network"
+"""Owners of memory beside parts and links."""
 ROOMY = 64 * 1024
 """Bytes of heap from which on the program keeps line numbers and its own names; below, they would take kilobytes it needs."""
 
@@ -62,51 +66,87 @@ def memory(design: Design) -> Memory | None:
     table = costs()["whole" if has >= ROOMY else "short"]
     found = features(design)
     of_heap, of_flash = table["heap"], table["flash"]
-    heap = {what: count * of_heap.get(what, 0.0) for what, count in found.items()}
+    heap = {what: count * _figure(of_heap, what) for what, count in found.items()}
     if (design.mqtt or {}).get("tls"):
         heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
-    flash = sum([count * of_flash.get(what, 0.0) for what, count in found.items()])
+    flash = sum([count * _figure(of_flash, what) for what, count in found.items()])
     share = 1.0 if has >= ROOMY else STARTS if len(design.parts) + len(design.links) <= LONG else STARTS_LONG
     return Memory(round(sum(heap.values())), has, round(flash), heap, round(share * has))
 
 
 def features(design: Design) -> Counter[str]:
     """What the figures are measured for, and how often this design has it."""
-    found: Counter[str] = Counter({"always": 1})
-    for module in runtime_modules(design):
-        found[f"module {module}"] = 1
+    found: Counter[str] = Counter()
+    for each in owners(design).values():
+        found.update(each)
+    return found
+
+
+def owners(design: Design) -> dict[str, Counter[str]]:
+    """The features by what brings them along: the program itself, the network, each part and link, and the first of a kind."""
+    found: dict[str, Counter[str]] = {PROGRAM: Counter({"always": 1})}
     for name, driver in drivers(design).items():
-        found[f"part {driver.cls}"] += 1
-        found["spoken"] += design.mqtt is not None  # a mark in each part of what of it waits to be published
-        found["letters"] += len(name)
-        found["data"] += driver.data
-        for cls, _ in driver.wraps:
-            found[f"part {cls}"] += 1
-        if driver.watches:
-            found["function"] += 2
-            found["code"] += len(design.parts[name].get(driver.watches, ""))
-        if driver.tells:
-            lines = [line for page in design.parts[name].pages(driver.tells) for line in page]
-            found["function"] += len(lines)
-            found["code"] += sum(map(len, lines))
+        part = design.parts[name]
+        found[part.id] = _of_driver(design, part, driver)
     for heard in design.heard.values():
-        found["part Far"] += 1
-        found["heard"] += len({*heard.properties, *heard.events})
-        found["letters"] += len(heard.name) + 2 * len(heard.design.topic)
+        mine = found[f"device {heard.name}"] = Counter({"part Far": 1})
+        mine["heard"] += len({*heard.properties, *heard.events})
+        mine["letters"] += len(heard.name) + 2 * len(heard.design.topic)
     if any(sunny for _, sunny in timed(design)):
-        found["data"] += 4 * WEEKS
+        found["the sun's table"] = Counter({"data": 4 * WEEKS})
     for part in design.parts.values():
         if follows(part):
-            found["link"] += 1
-            found["function"] += 1
-            found["code"] += len(follows(part))
+            found.setdefault(part.id, Counter()).update(
+                {"link": 1, "function": 1, "code": len(follows(part))}
+            )
     for link in design.links:
-        found["link"] += 1
         codes = [*_codes(link)]
-        found["function"] += len(codes)
-        found["code"] += sum(len(code) for code in codes)
-        found["order"] += sum(not command.code for command in link.commands)
+        plain = sum(not command.code for command in link.commands)
+        more = {"link": 1, "function": len(codes), "code": sum(map(len, codes)), "order": plain}
+        found[f"link {link.number}"] = Counter(more)
+    for owner, modules in _brought(design).items():
+        found.setdefault(owner, Counter()).update({f"module {each}": 1 for each in modules})
     return found
+
+
+def _of_driver(design: Design, part: Part, driver: Driver) -> Counter[str]:
+    """What a part takes beside its modules."""
+    found = Counter({f"part {driver.cls}": 1, "letters": len(part.name), "data": driver.data})
+    found["spoken"] = int(design.mqtt is not None)  # a mark in each part of what of it waits to be published
+    found.update({f"part {cls}": 1 for cls, _ in driver.wraps})
+    if driver.watches:
+        found.update({"function": 2, "code": len(part.get(driver.watches, ""))})
+    if driver.tells:
+        lines = [line for page in part.pages(driver.tells) for line in page]
+        found.update({"function": len(lines), "code": sum(map(len, lines))})
+    return found
+
+
+def _brought(design: Design) -> dict[str, list[str]]:
+    """Each runtime module, under what brings it along first."""
+    left = dict.fromkeys(runtime_modules(design))
+    found: dict[str, list[str]] = {}
+
+    def brings(owner: str, modules: Iterable[str]) -> None:
+        for each in modules:
+            if each in left:
+                del left[each]
+                found.setdefault(owner, []).append(each)
+
+    brings(PROGRAM, ("loop", "values"))
+    brings(
+        NETWORK, ("net", "net_fixed", "net_lan", "net_lan_rmii", "net_lan_spi", "mqtt", "mqtt_tls", "report")
+    )
+    for name, driver in drivers(design).items():
+        brings(f"the first {design.parts[name].kind.name}", (driver.module, *driver.also))
+    brings("the first output or input", ("output", "pins"))
+    brings("the first time of day", ("clock", "names", "dates"))
+    brings("the first link", ("links",))
+    brings("the first expression that a part follows", ("follow",))
+    brings("the first device that is listened to", ("far",))
+    brings("the first text of a link", ("texts", "unknown"))
+    brings("the first link with every", ("again",))
+    return found | ({"what several share": [*left]} if left else {})
 
 
 def _codes(link: Link) -> Iterable[str]:
@@ -124,6 +164,28 @@ def _group(what: str) -> str:
     if what.startswith("part ") or what in ("letters", "spoken"):
         return "parts"
     return {"module net": "network", "module mqtt": "network"}.get(what, "the runtime's modules")
+
+
+def _figure(table: Mapping[str, float], what: str) -> float:
+    """Bytes of one feature. Raises ZapatoError for a module or part that was never measured: an estimate without it would flatter."""
+    if what not in table and what.startswith(("module ", "part ")):
+        raise ZapatoError(
+            f"nobody measured what the {what} of the runtime takes", "tools/costs.py measures it"
+        )
+    return table.get(what, 0.0)
+
+
+def shares(design: Design) -> list[tuple[str, str, int]]:
+    """What takes the heap: (whose, the modules that it brings along, bytes), the largest first; together what `memory` tells."""
+    if design.board is None:
+        return []
+    table = costs()["whole" if design.board.chip.heap >= ROOMY else "short"]["heap"]
+    found: list[tuple[str, str, int]] = []
+    for owner, mine in owners(design).items():
+        size = round(sum(count * _figure(table, what) for what, count in mine.items()))
+        modules = [what.removeprefix("module ") for what in mine if what.startswith("module ")]
+        found.append((owner, ", ".join(modules), size))
+    return sorted(found, key=lambda each: -each[2])
 
 
 @cache

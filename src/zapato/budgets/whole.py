@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zapato.budgets import analog, buses, pace, pin_currents, rails, strips, traffic
-from zapato.budgets.memory import memory
+from zapato.budgets.memory import memory, shares
 from zapato.budgets.row import Row, row
 from zapato.design import Design, resolve
 
@@ -50,28 +50,23 @@ def budget(what: Design | Path | str) -> Budget:
         found += each.rows(design)
     if known := memory(design):
         source = "measured in the VM (tools/costs.py)"
+        how = "sum of what is below"
         found.append(
-            row(
-                "memory",
-                "heap",
-                "at its peak",
-                known.heap,
-                "B",
-                known.heap_has,
-                formula="sum of its pieces",
-                source=source,
-            )
+            row("memory", "heap", "at its peak", known.heap, "B", known.heap_has, formula=how, source=source)
         )
-        found.append(
-            row(
-                "memory",
-                "flash",
-                "one version",
-                known.flash,
-                "B",
-                formula="sum of its modules",
-                source=source,
+        for whose, modules, size in shares(design):
+            found.append(
+                row(
+                    "memory",
+                    whose,
+                    "of that",
+                    size,
+                    "B",
+                    formula=modules and f"brings along {modules}",
+                    source=source,
+                )
             )
-        )
+        how = "sum of its modules"
+        found.append(row("memory", "flash", "one version", known.flash, "B", formula=how, source=source))
     found += pace.rows(design)
     return Budget(design, tuple(found))
