@@ -66,6 +66,18 @@ def over_the_air(
     return _Delivery(offer, way, again, patience, tell).run(goes_on)
 
 
+def runs_of(payload: bytes) -> tuple[str, str, str]:
+    """What a device tells under update/runs: version, beginning of its manifest's digest, address; "" for what it does not tell."""
+    try:
+        row: Any = json.loads(payload)
+    except (ValueError, RecursionError):
+        row = []
+    found = cast(list[object], row) if isinstance(row, list) else []
+    texts = [each[:64] if isinstance(each, str) else "" for each in found[:3]]
+    version, digest, address = [*texts, "", "", ""][:3]
+    return version, digest, address
+
+
 class _Delivery:
     """One update as it goes on."""
 
@@ -77,6 +89,7 @@ class _Delivery:
         self.before, self.offers, self.fetched, self.runs = "", 0, False, False
         self.offered, self.why = 0.0, ""
         self.number, self.numberless, self.speaks = "", 0, False
+        self.digest = ""
 
     def run(self, goes_on: Callable[[], bool]) -> Updated:
         asked = 0.0
@@ -106,6 +119,8 @@ class _Delivery:
             self._want(payload)
         elif name == "update/number":
             self.number, self.speaks = payload.decode("utf-8", "replace"), True
+        elif name == "update/runs":
+            self.digest = runs_of(payload)[1]
         elif name == "update/status":
             self.heard = time.monotonic()
             self._status(payload)
@@ -138,7 +153,7 @@ class _Delivery:
                 f"{self.offer.topic} stays with {version}: {self.why or 'it does not take the offer'}",
                 "zapato rehearse runs the new version at the desk",
             )
-        topic, text = self.offer.made_to(version, self.number, self.again)
+        topic, text = self.offer.made_to(version, self.number, self.again, self.digest)
         self.numberless += not self.number
         if not self.number and self.numberless <= SILENT:  # it tells one when it is asked how it is
             return

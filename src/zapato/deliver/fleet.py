@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, cast
 
-from zapato.deliver.air import Way
+from zapato.deliver.air import Way, runs_of
 from zapato.design import Design
 
 
@@ -20,6 +20,7 @@ class Member:
         name, wanted: the device, and the version that its file has.
         state: "online", "offline", or "" where the broker knows nothing of it.
         version, signal (dBm), heap (bytes free), uptime (s): what it says of itself; None where it says nothing.
+        address: of it in its network.
         fault: the last fault or trouble that it told while we listened.
     """
 
@@ -30,6 +31,7 @@ class Member:
     signal: int | None = None
     heap: int | None = None
     uptime: int | None = None
+    address: str = ""
     fault: str = ""
 
     def as_dict(self) -> dict[str, object]:
@@ -49,6 +51,8 @@ class _Listening:
         text = payload.decode("utf-8", "replace")
         if what == "state":
             member.state = text
+        elif what == "update/runs":
+            member.address = runs_of(payload)[2]
         elif what == "notes" and ("fault" in text or "did not reach" in text or "minimal" in text):
             member.fault = text
         elif what == "vitals":
@@ -71,7 +75,7 @@ class _Listening:
 def fleet(designs: Sequence[Design], way: Way, seconds: float = 5.0) -> list[Member]:
     """Ask every device of these for its vitals and listen so long; in the order given.
 
-    `way` must hear `<topic>/state`, `/vitals` and `/notes` of each. Ends sooner where all have answered.
+    `way` must hear `<topic>/state`, `/vitals`, `/update/runs` and `/notes` of each. Ends sooner where all have answered.
     """
     listening = _Listening({each.topic: Member(each.name, each.version) for each in designs})
     for each in designs:

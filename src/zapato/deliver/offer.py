@@ -56,9 +56,10 @@ class Offer:
         self._files = {**files, MANIFEST: seal(self.key, head).encode() + b"\n" + head}
         self.size = sum(map(len, files.values()))
 
-    def made_to(self, running: str, number: str, again: bool = False) -> tuple[str, str]:
+    def made_to(self, running: str, number: str, again: bool = False, digest: str = "") -> tuple[str, str]:
         """Topic and payload of the offer to a device that runs the version `running` and has told this number. Raises NotOffered.
 
+        `digest` is the beginning of that of the manifest that runs there, "" where the device told none.
         A device that has told none knows offers without: it runs a program of before 0.2.
         """
         have, new = version_of(running), version_of(self.version)
@@ -66,6 +67,11 @@ class Offer:
             raise NotOffered(
                 f"{self.version} is older than {running}, which runs there",
                 "an older version goes over the cable only; give it a higher number",
+            )
+        if new == have and not again and digest and digest != self._marks[MANIFEST]:
+            raise NotOffered(
+                f"{running} runs there already, and it is another program than this one of the same version",
+                "a higher version in the device file, or --again",
             )
         if new == have and not again:
             raise AlreadyThere(

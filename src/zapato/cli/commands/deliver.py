@@ -291,7 +291,7 @@ def _by_air(
     built = build(design, out)
     key = bytes.fromhex(update_key(design)[0])
     offer = Offer(design.topic, key, built.update.read_bytes())
-    names = ("update/want", "update/number", "update/status", "vitals", "notes")
+    names = ("update/want", "update/number", "update/runs", "update/status", "vitals", "notes")
     with connected(design, there, [f"{design.topic}/{name}" for name in names]) as way:
         done = over_the_air(offer, way, again=again, patience=patience, tell=tell, goes_on=goes_on)
         describe(design, way)

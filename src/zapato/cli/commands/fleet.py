@@ -25,7 +25,7 @@ ABOUT = About("Follow", "which devices are there, with which version", "zapato f
     "--format", "form", type=click.Choice(["text", "json"]), default="text", help="How to print the result."
 )
 def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describes: bool, form: str) -> int:
-    """List devices as they say of themselves: there or not, version, for how long, signal, free heap, last trouble.
+    """List devices as they say of themselves: there or not, version, address, for how long, signal, free heap, last trouble.
 
     Exit code 0: all are there with the version of their files; 1: one is not.
     """
@@ -41,7 +41,9 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describe
     if not reached:
         click.echo("none of these devices speaks MQTT: [mqtt] in site.toml", err=True)
         return 1
-    topics = [f"{each.topic}/{name}" for each in reached for name in ("state", "vitals", "notes")]
+    topics = [
+        f"{each.topic}/{name}" for each in reached for name in ("state", "vitals", "update/runs", "notes")
+    ]
     with connected(reached[0], broker_of(broker), topics) as way:
         members = fleet(reached, way, listen)
         for each in reached if describes else ():
@@ -59,6 +61,7 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describe
                 "state": each.state or "unknown",
                 "version": harmless(each.version or ""),
                 "file": "" if each.version == each.wanted else each.wanted,
+                "address": harmless(each.address),
                 "up": "" if each.uptime is None else shown_time(each.uptime * 1000),
                 "signal": "" if each.signal is None else f"{each.signal} dBm",
                 "free heap": "" if each.heap is None else f"{each.heap / 1024:.1f} KiB",
