@@ -3,8 +3,12 @@
 import sys
 
 import zapato
+from zapato.errors import Unreadable
 
-report = zapato.check(sys.argv[1] if len(sys.argv) > 1 else "zapato-demo")
+try:
+    report = zapato.check(sys.argv[1] if len(sys.argv) > 1 else "zapato-demo")
+except Unreadable as error:
+    sys.exit(f"{error}\nzapato demo makes the site zapato-demo; another one: python {sys.argv[0]} SITE")
 table = report.frame
 if table.empty:
     print(f"{len(report.devices)} devices, no findings")

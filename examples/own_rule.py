@@ -7,6 +7,7 @@ from pathlib import Path
 import zapato
 from zapato.checks import device_files
 from zapato.design import Design
+from zapato.errors import Unreadable
 from zapato.findings import Finding, Report
 
 
@@ -17,7 +18,10 @@ def unlabelled(design: Design) -> Iterator[Finding]:
 
 
 site = sys.argv[1] if len(sys.argv) > 1 else "zapato-demo"
-designs = [zapato.load(path) for path in device_files(Path(site))]
+try:
+    designs = [zapato.load(path) for path in device_files(Path(site))]
+except Unreadable as error:
+    sys.exit(f"{error}\nzapato demo makes the site zapato-demo; another one: python {sys.argv[0]} SITE")
 report = Report.of(finding for design in designs for finding in unlabelled(design))
 for each in report:
     print(f"{each.place.file}:{each.place.line}: {each.message}")

@@ -11,11 +11,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import zapato
-from zapato.deliver.air import over_the_air
+from zapato.deliver.air import over_the_air, runs_of
 from zapato.deliver.fleet import fleet
 from zapato.deliver.offer import Offer, version_of
 from zapato.design.model import once
-from zapato.errors import NotDelivered, NotOffered
+from zapato.errors import AlreadyThere, NotDelivered, NotOffered
 from zapato.firmware.image import data_image, sizes
 from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.package import BASE, manifest, pack, seal
@@ -404,9 +404,9 @@ def test_three_starts_that_fail_leave_the_minimal_program_which_takes_an_update(
     )
 
 
-def test_the_device_itself_is_told(put):
-    """restart, tell, forget (said twice)."""
-    old, _ = designs(put)
+def test_the_device_itself_is_told(put, tmp_path):
+    """restart, tell, forget (said twice); what runs is told apart from another program of the same version."""
+    old, same = designs(put, new="1.0.0")
     place = Place(old, seconds=200)
     place.clock.at(10_000, lambda: place.broker.message("refuge/bench/lamp/on/set", "true"))
     place.clock.at(30_000, lambda: place.broker.message("refuge/bench/device/do/tell", ""))
@@ -419,6 +419,14 @@ def test_the_device_itself_is_told(put):
     assert 40 <= resets[0] < 41 and 130 <= resets[1] < 131
     assert "kept.json" not in place.board.flash.files and any("say it again" in note for note in place.notes)
     assert json.loads(next(p for t, p in place.heard if t.endswith("vitals")))["uptime"] < 35
+    version, digest, address = runs_of(next(p for t, p in place.heard if t.endswith("update/runs")))
+    assert version == "1.0.0" and address.count(".") == 3
+    for design, error in ((old, AlreadyThere), (same, NotOffered)):
+        offer = Offer(design.topic, bytes.fromhex(KEY), packed(design, tmp_path))
+        with pytest.raises(NotOffered) as raised:
+            offer.made_to("1.0.0", "1", digest=digest)
+        assert type(raised.value) is error, raised.value
+        offer.made_to("1.0.0", "1", True, digest)
 
 
 def test_the_fullest_device_of_the_demo_is_updated_twice_and_asked_all_the_while(site, tmp_path):

@@ -87,6 +87,11 @@ def test_over_the_air_with_the_commands(site, cli, tmp_path):
         assert cli("watch", path, "--lasts", "1", "--grep", "nothing of this", "--format", "json").out == ""
         called = cli("deliver", path, "--air", "--out", out)
         assert called.code == 0 and "1.1.0 runs there already" in called.out and "--again" in called.out
+        before = path.read_text()
+        path.write_text(before + '\n[flag.new]\n')
+        called = cli("deliver", path, "--air", "--out", out)
+        assert called.code and "another program" in called.err + called.out, called
+        path.write_text(before)
         assert cli("deliver", lamp("1.0.9"), "--air", "--out", out).err.startswith(
             "zapato: 1.0.9 is older than 1.1.0"
         )

@@ -10,6 +10,7 @@ from zapato.boards.model import Board
 from zapato.design.feeds import board_input, supply_span
 from zapato.design.feeds import main_supply as feeder
 from zapato.design.model import Design, once
+from zapato.lang.units import digits
 from zapato.parts.electrical import INPUT, PIN, RAIL, Load
 from zapato.parts.model import Part
 
@@ -200,7 +201,7 @@ def rows(design: Design) -> Iterator[Row]:
     for rail in rails(design):
         for word in ("idle", "typical", "peak"):
             drawn = ", ".join(
-                f"{name} {getattr(load, word) * 1000:.3g} mA"
+                f"{name} {digits(getattr(load, word) * 1000)} mA"
                 for name, load in rail.loads
                 if getattr(load, word) >= 5e-4
             )

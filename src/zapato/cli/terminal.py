@@ -50,21 +50,38 @@ def some(names: Sequence[str]) -> str:
     return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
 
 
+APART = 5.0
+"""Seconds after which a pipe gets a line of how far it is, and from that line to the next."""
+
+
 class Meter:
-    """How far some work is, on one line of standard error, once it takes longer than a second."""
+    """How far some work is, on standard error: one line on a terminal, once it takes longer than a second, and one now and then in a pipe."""
 
     def __init__(self, label: str) -> None:
         self.label, self.begun, self.shown = label, time.monotonic(), ""
         self.looked = is_terminal(sys.stderr) and os.environ.get("TERM") != "dumb"
+        self.told = self.begun
 
     def at(self, share: float, more: str = "") -> None:
         """So much of it is done, from 0 to 1."""
-        if self.looked and time.monotonic() - self.begun > PATIENCE:
-            text = harmless(f"{self.label} {share:4.0%}{f' ({more})' if more else ''}")[: _columns() - 1]
-            if text != self.shown:
-                sys.stderr.write("\r" + text.ljust(len(self.shown)))
-                sys.stderr.flush()
-                self.shown = text
+        now = time.monotonic()
+        text = harmless(f"{self.label} {share:4.0%}{f' ({more})' if more else ''}{self._left(now, share)}")
+        if not self.looked:
+            if now - self.told > APART:
+                self.told = now
+                click.echo(text, err=True)
+        elif now - self.begun > PATIENCE and text != self.shown:
+            text = text[: _columns() - 1]
+            sys.stderr.write("\r" + text.ljust(len(self.shown)))
+            sys.stderr.flush()
+            self.shown = text
+
+    def _left(self, now: float, share: float) -> str:
+        """About how long it goes on, where that can be told by now."""
+        passed = now - self.begun
+        if passed < 3 or not 0.005 < share < 1:
+            return ""
+        return f", some {round(passed / share - passed) + 1} s left"
 
     def done(self) -> None:
         """Take the line away."""

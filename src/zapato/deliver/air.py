@@ -6,7 +6,7 @@ import json
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Protocol, cast
+from typing import Any, Protocol, cast
 
 from zapato.deliver.offer import Offer
 from zapato.errors import NotDelivered
@@ -68,11 +68,12 @@ def over_the_air(
 
 def runs_of(payload: bytes) -> tuple[str, str, str]:
     """What a device tells under update/runs: version, beginning of its manifest's digest, address; "" for what it does not tell."""
+    found: list[object] = []
     try:
         row: Any = json.loads(payload)
+        found = cast(list[object], row) if isinstance(row, list) else []
     except (ValueError, RecursionError):
-        row = []
-    found = cast(list[object], row) if isinstance(row, list) else []
+        pass
     texts = [each[:64] if isinstance(each, str) else "" for each in found[:3]]
     version, digest, address = [*texts, "", "", ""][:3]
     return version, digest, address

@@ -8,6 +8,7 @@ from zapato.budgets.row import CLOSE, Row
 from zapato.budgets.strips import DROP, strips
 from zapato.budgets.whole import Budget
 from zapato.draw.figure import FEEL, GRID, INK, INTO, OUT, WRONG, new_figure
+from zapato.lang.units import digits
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -61,8 +62,8 @@ def shown(value: float, unit: str) -> str:
         (1e-12, "p"),
     ):
         if abs(value) >= scale * 0.9995 and unit in ("A", "V", "s", "ohm", "F", "W"):
-            return f"{value / scale:.3g} {prefix}{unit}"
-    return f"{value:.3g} {unit}"
+            return f"{digits(value / scale)} {prefix}{unit}"
+    return f"{digits(value)} {unit}"
 
 
 def _bars(axis: Axes, held: list[Row]) -> None:

@@ -76,3 +76,8 @@ def shown_time(milliseconds: float) -> str:
         return f"{minutes:g} min" + (f" {rest:g} s" if rest else "")
     hours, minutes = divmod(minutes, 60)
     return f"{hours:g} h" + (f" {minutes:g} min" if minutes else "") + (f" {rest:g} s" if rest else "")
+
+
+def digits(value: float, count: int = 3) -> str:
+    """A number with so many digits that count, never as a power of ten: 999.6 is "1000"."""
+    return f"{float(f'{value:.{count}g}'):.15g}"

@@ -6,6 +6,7 @@ from zapato.budgets.pin_currents import pin_currents, total
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
+from zapato.lang.units import digits
 from zapato.parts.electrical import PIN
 
 
@@ -49,7 +50,7 @@ def _find_total(design: Design) -> Iterator[Finding]:
 
 
 def _ma(amps: float) -> str:
-    return f"{amps * 1000:.3g} mA"
+    return f"{digits(amps * 1000)} mA"
 
 
 _LED = '[led.l{n}]\npin = {pin}\nresistor = "150ohm"\n'

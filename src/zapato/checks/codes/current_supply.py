@@ -7,6 +7,7 @@ from zapato.checks.model import Rule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Severity
 from zapato.lang.source import Keys
+from zapato.lang.units import digits
 from zapato.parts.electrical import INPUT, RAIL
 
 SHORT = 1.5
@@ -69,7 +70,7 @@ def _feeder(rail: Rail) -> str:
 
 
 def _amps(amps: float) -> str:
-    return f"{amps:.2g} A" if amps >= 1 else f"{amps * 1000:.3g} mA"
+    return f"{digits(amps, 2)} A" if amps >= 1 else f"{digits(amps * 1000)} mA"
 
 
 _STRIP = '[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = 300\nlevel = "5V"\n'

@@ -6,6 +6,7 @@ from zapato.boards.model import Board
 from zapato.checks.model import Rule, device
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
+from zapato.lang.units import digits
 from zapato.parts.sensors.analog import ratio
 
 _SERIES = (1.0, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2)
@@ -24,16 +25,12 @@ def _judge(design: Design, board: Board, use: PinUse) -> Iterator[Finding]:
     most, top, name = board.chip.input_most, board.analog.high, design.called(use.pin)
     divided = board.analog is not board.chip.analog
     if low < 0 or (at_pin > most and not divided) or (divided and at_pin > top * 1.1):
-        message = (
-            f"{use.part.id} puts up to {at_pin:.3g} V on {name}, which bears {top if divided else most:g} V"
-        )
+        message = f"{use.part.id} puts up to {digits(at_pin)} V on {name}, which bears {top if divided else most:g} V"
         levels = board.analog.source if divided else board.chip.sources.get("levels", board.analog.source)
         why = f"what an input does not bear flows into the chip's protection and destroys it ({levels})."
         severity = "error"
     elif at_pin > top:
-        message = (
-            f"{use.part.id} reaches {at_pin:.3g} V at {name}, and everything above {top:g} V reads the same"
-        )
+        message = f"{use.part.id} reaches {digits(at_pin)} V at {name}, and everything above {top:g} V reads the same"
         why, severity = f"{board.analog.source}.", "warning"
     else:
         return
@@ -56,7 +53,7 @@ def _offered(design: Design, use: PinUse) -> Iterator[Finding]:
             "volt-analog",
             "error",
             (*use.part.path, "range"),
-            f"{use.part.id} puts up to {at_pin:.3g} V on {use.pin.name}, which bears {use.pin.bears:g} V",
+            f"{use.part.id} puts up to {digits(at_pin)} V on {use.pin.name}, which bears {use.pin.bears:g} V",
             why=f"the converter's inputs bear its supply and a little more ({use.pin.source}).",
             fixes=(_divider(use.part.values["range"][1], use.pin.bears - 0.3),),
             pin=use.pin,
@@ -69,7 +66,7 @@ def _divider(high: float, top: float) -> str:
     wanted = lower * (high / top - 1)
     decades = [value * 10**power for power in range(2, 7) for value in _SERIES]
     upper = next((value for value in decades if value >= wanted), decades[-1])
-    return f'a divider: divider = ["{upper / 1000:g}kohm", "10kohm"], {high * lower / (upper + lower):.3g} V at the pin'
+    return f'a divider: divider = ["{upper / 1000:g}kohm", "10kohm"], {digits(high * lower / (upper + lower))} V at the pin'
 
 
 RULE = Rule(

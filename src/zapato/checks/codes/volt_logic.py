@@ -6,6 +6,7 @@ from zapato.checks.model import Objection, Rule, device
 from zapato.design.feeds import is_data_line, lifted, part_span, part_suits, wanted_high
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
+from zapato.lang.units import digits
 
 
 def _objection(use: PinUse, design: Design) -> Objection | None:
@@ -78,7 +79,7 @@ def _find(design: Design) -> Iterator[Finding]:
             "volt-logic",
             "error",
             (*part.path, "fed_from") if part.values.get("fed_from") else part.path,
-            f"{part.id} runs on {span[1]:g} V and reads high from {needed:.3g} V on; the board's lines are {board.chip.logic:g} V",
+            f"{part.id} runs on {span[1]:g} V and reads high from {digits(needed)} V on; the board's lines are {board.chip.logic:g} V",
             why=f"its inputs read high from {takes.reads_high:g} of its supply ({takes.source}); pull-ups that go to its supply would lift the board's pins beyond {board.chip.input_most:g} V.",
             fixes=('fed_from = "3V3"', "shifted = true, with a level shifter for the bus between them"),
             of="value" if part.values.get("fed_from") else "key",

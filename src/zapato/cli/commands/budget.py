@@ -8,6 +8,7 @@ import click
 
 from zapato.budgets.row import TOPICS
 from zapato.cli.about import About
+from zapato.lang.units import digits
 
 ABOUT = About(
     "Check",
@@ -62,7 +63,7 @@ def COMMAND(
                 click.echo("\n".join(told))
         if len(found) > 1:
             click.echo(
-                f"\nthe site says up to {of_site([each.design for each in found]):.2g} values a second (of {SITE:g})"
+                f"\nthe site says up to {digits(of_site([each.design for each in found]), 2)} values a second (of {SITE:g})"
             )
     if out:
         from zapato.draw import budget_chart, save
