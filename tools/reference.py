@@ -121,13 +121,28 @@ def _kind(kind: Kind) -> Iterator[str]:
     for name, prop in kind.properties(part).items():
         unit = f", {prop.unit}" if prop.unit else ""
         extent = f", {prop.low:g} to {prop.high:g}" if prop.low is not None and prop.high is not None else ""
-        yield f"- property `{name}` ({prop.type}{unit}{extent}{', settable' if prop.settable else ''}): {prop.help}"
+        options = f"; one of {', '.join(f'`{each}`' for each in prop.options)}" if prop.options else ""
+        settable = ", settable" if prop.settable else ""
+        yield f"- property `{name}` ({prop.type}{unit}{extent}{settable}): {prop.help}{options}"
     for name, help in kind.events.items():
         yield f"- event `{name}`: {help}"
     for name, action in kind.actions.items():
         arguments = f"({', '.join(a.name for a in action.arguments)})" if action.arguments else ""
         yield f"- action `{name}{arguments}`: {action.help}"
+    yield from _rehearsed(kind)
     yield ""
+
+
+def _rehearsed(kind: Kind) -> Iterator[str]:
+    """What a rehearsal can do to such a part, as its example stands there."""
+    part = next((each for each in _design(kind.example).parts.values() if each.kind is kind), None)
+    if part is None:
+        return
+    bench = kind.bench(part)
+    sets = [f"`{part.name}.{name} = …`" for name in bench.sets]
+    acts = [f"`{part.name}.{name}`" for name in bench.acts]
+    if sets or acts:
+        yield f"- in a rehearsal: {', '.join([*sets, *acts])}"
 
 
 def _hangs(one: SensorChip) -> str:
@@ -161,6 +176,9 @@ def device_file() -> str:
         "",
         "## `[device]`\n",
         *_table(DEVICE),
+        "What follows a table's name belongs to that table: `zapato`, `use` and `with` stand above `[device]`; `[wifi]`, `[mqtt]` and `[time]` "
+        "are tables of their own, and one of them in a device file adds to the site's, key by key. The name is part of topics and of file "
+        "names: a-z, 0-9 and hyphens; what people read stands in `label`.\n",
         "## Kinds of parts\n",
         "`[kind.name]`; a name is unique in the device over all kinds. Every part may also have:\n",
         *_table(tuple(kinds()[0].shape.fields[len(kinds()[0].fields) :])),
@@ -200,9 +218,41 @@ def _network() -> Iterator[str]:
     yield from ("## site.toml\n", "### `[site]`\n", *_table(SITE), "### `[lan]`\n", *_table(LAN))
 
 
+OWN_BOARD = """# boards/carrier.toml
+id = "carrier-c3"                # board = "carrier-c3" in a device file
+title = "our own carrier"
+chip = "esp32c3"
+flash = 4194304                  # bytes: 4 MiB
+usb = "the chip's own"
+
+[supply]
+rail_ma = 500
+note = "the regulator's datasheet"
+
+[headers]                        # in their order, as they are printed
+left = ["3V3", "GND", "D4=4", "D5=5", "D6=6"]
+right = ["5V", "GND", "SDA=8", "SCL=9"]
+
+[[input]]
+name = "5V"
+volts = "4.5V-5.5V"
+source = "as printed"
+
+[[fitted]]
+name = "lamp"
+kind = "led"
+what = "the blue LED"
+pins = [7]
+active = "low"
+why = "the LED hangs on this pin"
+"""
+
+
 def _boards() -> Iterator[str]:
     yield from (
         "## A site's own boards: `boards/*.toml`\n",
+        "A board that the catalogue does not have is described beside the devices; its chip's limits hold as for the others.\n",
+        f"```toml\n{OWN_BOARD}```\n",
         *_table(BOARD),
         "### `supply`\n",
         *_table(SUPPLY),
@@ -215,6 +265,9 @@ def _rehearsals() -> Iterator[str]:
         "## Rehearsals\n",
         "### `[rehearsal]`\n",
         *_table(SITE_HEAD),
+        "### `[world]`, and acts\n",
+        "What stands outside: `part.property = value` at the beginning, the same words as in an act. Which words a part has stands with its "
+        "kind above (\"in a rehearsal\"); a sensor's are what its chip feels, before `scale`, `points` and the like.\n",
         "### `[[step]]`\n",
         *_table(STEP),
     )
