@@ -72,6 +72,9 @@ def test_in_a_browser(service, page):
         window.click(switch)
         soon(lambda: window.attribute(switch, "aria-checked") == "true")
         assert service.hub.readings["boot-dryer.vent.on"].value is True
+        assert not window.all('[data-name="kettle-plug.kettle.on"] .switch'), "nothing to set where nobody is there"
+        service.hub.hear("refuge/kettle-plug/state", b"online")
+        soon(lambda: window.all('[data-name="kettle-plug.kettle.on"] .switch'))
         window.click('[data-name="kettle-plug.kettle.on"] .switch')  # nobody is there to do it
         soon(lambda: "did not answer" in window.text('[data-name="kettle-plug.kettle.on"] .said'))
         service.hub.hear("refuge/boot-dryer/cabinet/temperature", b"31.25")
@@ -81,7 +84,7 @@ def test_in_a_browser(service, page):
         window.type("#find", "rope")
         soon(
             lambda: (
-                [each for each in window.texts(".row .label") if each]
+                [each for each in window.texts(".one .label") if each]
                 and "Ropes" in window.text('[data-name="gear-locker.ropes.closed"] .label')
             )
         )

@@ -31,6 +31,8 @@ STYLE = Style.from_dict(
         "alert": "ansired bold", "said": "ansiyellow", "fresh": "bold",
     }
 )  # fmt: skip
+MOST = 200
+"""Devices that are listed; the others are found by their words."""
 BARS = "▁▂▃▄▅▆▇█"
 WIDEST = 30
 """Characters of a name or a label at the most."""
@@ -173,9 +175,10 @@ class _Screen:
         return found or [("class:soft", "\n no device is described at this broker yet")]
 
     def _lines(self) -> Iterable[Line]:
+        page = self.hub.page(self.wanted, 0, MOST)
         shown = [
             (thing, [each for each in thing["properties"] if self._fits(thing, each)])
-            for thing in self.hub.table()
+            for thing in page["things"]
         ]
         every = [each for _, rows in shown for each in rows]
         columns = (max((len(each[key]) for each in every), default=0) for key in ("name", "label"))
@@ -189,10 +192,20 @@ class _Screen:
                 ("class:soft", f"  {thing['name']}  {thing['where']}  "),
                 state[thing["online"]],
             ]
-            for each in rows:
+            silent = [] if self.wanted else [each for each in rows if each["at"] is None]
+            for each in (each for each in rows if each not in silent):
                 curve = trend(self.trends.get(f"{thing['name']}.{each['name']}", ()))
                 yield _property(each, curve, widths, self.columns())
+            if silent:
+                yield [
+                    (
+                        "class:soft",
+                        f"   {len(silent)} value{'s' * (len(silent) > 1)} never heard; /{thing['name']} shows them",
+                    )
+                ]
             yield []
+        if page["found"] > MOST:
+            yield [("class:soft", f" and {page['found'] - MOST} more devices: /text finds")]
 
     def _fits(self, thing: dict[str, Any], row: dict[str, Any]) -> bool:
         return (
@@ -239,7 +252,7 @@ class _Names(Completer):
         text = document.text_before_cursor
         if " " in text or "=" in text or not text or text.startswith("/"):
             return
-        for thing in self.screen.hub.table():
+        for thing in self.screen.hub.page(text.partition(".")[0], 0, MOST)["things"]:
             for each in thing["properties"]:
                 if each["settable"] and text in (name := f"{thing['name']}.{each['name']}"):
                     yield Completion(

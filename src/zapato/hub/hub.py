@@ -23,6 +23,8 @@ ABOUT = "/about"
 """How the topic of a description ends."""
 MOST = 10_000
 """Things at the most."""
+PAGE = 60
+"""Things on one page."""
 
 
 @dataclass(frozen=True)
@@ -73,6 +75,8 @@ class Hub:
         self._known = dict(known or {})
         self._of: dict[str, list[tuple[Thing, Affordance, bool]]] = {}
         self._topics: dict[str, str] = {}
+        self._words: dict[str, str] = {}
+        """What a thing is found by, in lower case."""
         self._lock = threading.RLock()
         self._listeners: list[Callable[[Change], None]] = []
 
@@ -123,6 +127,8 @@ class Hub:
     def _learn(self, thing: Thing) -> None:
         self.things[thing.name] = thing
         self._topics[thing.topic] = thing.name
+        said = (f"{name} {each.label}" for name, each in thing.properties.items())
+        self._words[thing.name] = " ".join((thing.name, thing.label, thing.where, *said)).lower()
         for each, event in _heard(thing):
             self._of.setdefault(each.reads, []).append((thing, each, event))
 
@@ -131,6 +137,7 @@ class Hub:
         if thing is None:
             return
         self._topics.pop(thing.topic, None)
+        self._words.pop(name, None)
         for topic in {each.reads for each, _ in _heard(thing)}:
             self._of[topic] = [each for each in self._of[topic] if each[0] is not thing]
             if not self._of[topic]:
@@ -211,6 +218,30 @@ class Hub:
         at = time.time() if at is None else at
         with self._lock:
             return [self._row(thing, at) for _, thing in sorted(self.things.items())]
+
+    def page(self, find: str = "", number: int = 0, size: int = PAGE) -> dict[str, Any]:
+        """One page of the things whose words have `find` in them, those that are there first; with how many there are of them."""
+        at, wanted = time.time(), find.lower()
+        with self._lock:
+            names = (
+                [name for name in self.things if wanted in self._words[name]] if wanted else [*self.things]
+            )
+            names.sort(key=lambda name: (self._rank(name), name))
+            pages = max(1, -(-len(names) // size))
+            number = min(max(0, number), pages - 1)
+            shown = names[number * size : (number + 1) * size]
+            there = sum(self._rank(name) == 0 for name in self.things)
+            return {
+                "things": [self._row(self.things[name], at) for name in shown],
+                "found": len(names), "all": len(self.things), "there": there, "page": number, "pages": pages,
+            }  # fmt: skip
+
+    def _rank(self, name: str) -> int:
+        """0 for what is there, then what does not say it but was heard, what is away, what was never heard."""
+        there = self.online(name)
+        if there is None:
+            return 1 if name in self.heard else 3
+        return 0 if there else 2
 
     def _row(self, thing: Thing, at: float) -> dict[str, Any]:
         rows: list[dict[str, Any]] = []
@@ -317,11 +348,19 @@ def measured(value: Plain, about: Mapping[str, Any]) -> str:
     )
 
 
+TRUTHS = {
+    "on": ("off", "on"),
+    "closed": ("open", "closed"),
+    "down": ("not pressed", "pressed"),
+    "present": ("nobody", "somebody"),
+}
+"""What people say for false and true, by the name of the property."""
+
+
 def shown(value: Plain, name: str = "on") -> str:
     """A value for people; whether something is on is told otherwise than whether it is closed."""
     if value is None:
         return "-"
     if isinstance(value, bool):
-        words = ("on", "off") if name.rpartition(".")[2] == "on" else ("yes", "no")
-        return words[0] if value else words[1]
+        return TRUTHS.get(name.rpartition(".")[2], ("no", "yes"))[value]
     return f"{value:g}" if isinstance(value, float) else str(value)

@@ -19,9 +19,11 @@ function make(tag, more = {}, ...inside) {
 const units = {Cel: "°C", "%RH": "% RH", "lx": "lx", s: "s"};
 const unit = (about) => (about.unit ? " " + (units[about.unit] || about.unit) : "");
 
+const truths = {on: ["off", "on"], closed: ["open", "closed"], down: ["not pressed", "pressed"], present: ["nobody", "somebody"]};
+
 function shown(value, name = "on") {
   if (value === null || value === undefined) return "–";
-  if (typeof value === "boolean") return (name.split(".").at(-1) === "on" ? ["off", "on"] : ["no", "yes"])[Number(value)];
+  if (typeof value === "boolean") return (truths[name.split(".").at(-1)] || ["no", "yes"])[Number(value)];
   return typeof value === "number" ? String(Math.round(value * 1000) / 1000) : String(value);
 }
 
@@ -39,20 +41,25 @@ async function ask(body) {
   if (!answer.ok) throw new Error(found.wrong + (found.fix ? ` (${found.fix})` : ""));
 }
 
+const plain = (what) => what.replace(/_/g, " ");
+
 class Row {
-  constructor(thing, about) {
+  constructor(thing, about, alone) {
     this.name = `${thing.name}.${about.name}`;
     this.about = about;
-    this.age = make("span");
+    this.there = thing.online === true;
+    this.age = make("small");
     this.value = make("div", {className: "value"});
     this.said = make("div", {className: "said", hidden: true, role: "alert"});
     this.past = make("div", {className: "past", hidden: true});
     const [part, what] = about.label.includes(": ") ? about.label.split(/: (.*)/) : [about.label, ""];
-    const label = make("button", {className: "label", title: `${this.name}: its past`, onclick: () => this.look()},
-      make("span", {}, part), make("small", {}, what ? `${what}, ` : "", this.age));
-    this.box = make("div", {className: "row"}, label, this.value, this.said, this.past);
+    this.part = part;
+    const words = alone ? part : plain(what || part);
+    const label = make("button", {className: "label", title: `${about.label}: its past`, onclick: () => this.look()},
+      make("span", {}, words), alone ? this.age : null);
+    this.box = make("div", {className: "one"}, label, this.value, this.said, this.past);
     this.box.dataset.name = this.name;
-    this.field = about.settable ? this.control() : null;
+    this.field = about.settable && this.there ? this.control() : null;
     if (this.field) this.value.append(this.field, document.createTextNode(about.type === "boolean" ? "" : unit(about)));
     this.put(about.value, about.at, about.kept);
   }
@@ -100,7 +107,8 @@ class Row {
   }
 
   tick() {
-    this.age.textContent = this.at === null ? "never heard" : this.kept ? `kept at the broker` : ago(this.at);
+    this.age.textContent = this.at === null ? "never heard" : this.kept ? "as the broker kept it" : ago(this.at);
+    if (this.after) this.after();
   }
 
   tell(text) {
@@ -195,20 +203,61 @@ function action(thing, about, say) {
     make("button", {type: "submit"}, about.name), ...fields);
 }
 
+// The values of one part stand together, under its name and the age of the newest of them.
+function part(thing, abouts) {
+  const alone = abouts.length === 1;
+  const found = abouts.map((each) => new Row(thing, each, alone));
+  const values = make("div", {className: "values"}, ...found.map((r) => r.box));
+  const box = make("div", {className: alone ? "part alone" : "part"});
+  if (!alone) {
+    const age = make("small");
+    const newest = () => found.reduce((one, other) => ((other.at ?? -1) > (one.at ?? -1) ? other : one));
+    found.forEach((r) => { r.after = () => { age.textContent = newest().age.textContent; }; });
+    found[0].after();
+    box.append(make("div", {className: "name"}, make("span", {}, found[0].part), age));
+  }
+  box.append(values);
+  return {box, rows: found, heard: found.some((r) => r.at !== null || r.field)}; // what can be set is shown in any case
+}
+
 function card(thing) {
   const dot = make("span", {className: "dot"}), state = make("span", {className: "state"});
   const said = make("small", {role: "status"});
-  const acts = thing.actions.length
-    ? make("details", {}, make("summary", {}, `${thing.actions.length} actions`),
+  const acts = thing.actions.length && thing.online === true
+    ? make("details", {}, make("summary", {}, thing.actions.length === 1 ? "1 action" : `${thing.actions.length} actions`),
         make("div", {className: "acts"}, ...thing.actions.map((each) => action(thing, each, (text) => { said.textContent = text; }))), said) : null;
-  const found = {thing, dot, state, rows: thing.properties.map((each) => new Row(thing, each))};
+  const groups = new Map();
+  for (const each of thing.properties) {
+    const key = each.name.split(".")[0];
+    groups.set(key, [...(groups.get(key) || []), each]);
+  }
+  const parts = [...groups.values()].map((abouts) => part(thing, abouts));
+  const silent = parts.filter((each) => !each.heard);
+  const fold = silent.length ? make("details", {className: "silent"},
+    make("summary", {}, silent.length === 1 ? "1 part was never heard" : `${silent.length} parts were never heard`), ...silent.map((each) => each.box)) : null;
+  const found = {thing, dot, state, rows: parts.flatMap((each) => each.rows), form: form(thing)};
   const room = thing.where && thing.where !== thing.label ? make("small", {}, thing.where) : null;
-  found.box = make("article", {}, make("h2", {}, dot, make("span", {}, thing.label), room, state), ...found.rows.map((r) => r.box), acts);
+  found.box = make("article", {}, make("h2", {}, dot, make("span", {}, thing.label), room, state),
+    ...parts.filter((each) => each.heard).map((each) => each.box), fold, acts);
   found.box.dataset.name = thing.name;
   found.rows.forEach((r) => rows.set(r.name, r));
   things.set(thing.name, found);
   online(found, thing.online);
   return found.box;
+}
+
+// What a card is made of; where that is as before the card stays, with what is open in it.
+const form = (thing) => JSON.stringify([thing.online, thing.label, thing.where, thing.actions.map((each) => each.name),
+  thing.properties.map((each) => [each.name, each.label, each.settable, each.at === null])]);
+
+function kept(old, thing) {
+  things.set(thing.name, old);
+  old.rows.forEach((row) => {
+    const about = thing.properties.find((each) => `${thing.name}.${each.name}` === row.name);
+    rows.set(row.name, row);
+    if (about.at !== row.at) row.put(about.value, about.at, about.kept);
+  });
+  return old.box;
 }
 
 function online(found, there) {
@@ -219,42 +268,79 @@ function online(found, there) {
 }
 
 function told() {
-  const all = [...things.values()];
-  document.getElementById("count").textContent = all.length ? `${all.filter((t) => t.there).length} of ${all.length} online` : "";
   document.getElementById("alerts").replaceChildren(...[...alerts.values()].map((each) =>
     make("div", {className: "alert"}, make("span", {}, each.text), make("small", {}, ago(each.at)))));
 }
 
+function pager(found) {
+  const box = document.getElementById("pages");
+  const go = (to) => { page = to; all(); window.scrollTo(0, 0); };
+  box.hidden = found.pages < 2;
+  box.replaceChildren(
+    make("button", {disabled: found.page === 0, "aria-label": "the page before", onclick: () => go(found.page - 1)}, "‹"),
+    make("span", {}, `page ${found.page + 1} of ${found.pages}`),
+    make("button", {disabled: found.page + 1 >= found.pages, "aria-label": "the next page", onclick: () => go(found.page + 1)}, "›"));
+}
+
+// Within what is on the page only the parts that were looked for are shown.
 function sift() {
-  const wanted = document.getElementById("find").value.toLowerCase();
+  const wanted = document.getElementById("find").value.trim().toLowerCase();
   for (const found of things.values()) {
     const whole = `${found.thing.name} ${found.thing.label} ${found.thing.where}`.toLowerCase().includes(wanted);
-    let any = whole;
-    for (const row of found.rows) {
-      const fits = whole || `${row.name} ${row.about.label}`.toLowerCase().includes(wanted);
-      row.box.hidden = !fits;
-      row.box.style.display = fits ? "" : "none";
-      any = any || fits;
-    }
-    found.box.hidden = !any;
+    for (const row of found.rows) row.box.hidden = !(whole || `${row.about.name} ${row.about.label}`.toLowerCase().includes(wanted));
+    found.box.hidden = !whole && found.rows.every((row) => row.box.hidden);
+    for (const box of found.box.querySelectorAll(".part")) box.hidden = ![...box.querySelectorAll(".one")].some((one) => !one.hidden);
   }
 }
 
-let later = 0;
+let later = 0, page = 0, source = null, following = "", asked = 0;
 async function all() {
   clearTimeout(later);
-  const answer = await fetch("/things");
-  if (!answer.ok) return lost((await answer.json()).wrong);
+  later = 0;
+  const mine = ++asked;
+  const find = document.getElementById("find").value.trim();
+  const answer = await fetch(`/things?page=${page}&find=${encodeURIComponent(find)}`);
   const found = await answer.json();
+  if (mine !== asked) return;
+  if (!answer.ok) { lost(found.wrong); return; }
   skew = found.at - Date.now() / 1000;
+  page = found.page;
+  const before = new Map(things);
   rows.clear(); things.clear(); alerts.clear();
   found.alerts.forEach((each) => alerts.set(each.name, each));
-  const empty = make("p", {className: "empty"}, "No device is described at this broker yet. Devices appear by themselves once ",
-    make("code", {}, "zapato deliver"), ", ", make("code", {}, "zapato fleet --describe"), " or ", make("code", {}, "zapato hub SITE"), " has told the broker of them.");
-  document.getElementById("things").replaceChildren(...(found.things.length ? found.things.map(card) : [empty]));
+  const empty = found.all ? make("p", {className: "empty"}, "Nothing has these words in it.")
+    : make("p", {className: "empty"}, "No device is described at this broker yet. Devices appear by themselves once ",
+      make("code", {}, "zapato deliver"), ", ", make("code", {}, "zapato fleet --describe"), " or ", make("code", {}, "zapato hub SITE"), " has told the broker of them.");
+  const main = document.getElementById("things");
+  const cards = found.things.map((thing) => {
+    const old = before.get(thing.name);
+    return old && old.form === form(thing) ? kept(old, thing) : card(thing);
+  });
+  if (cards.length !== main.childElementCount || cards.some((box, at) => main.children[at] !== box) || !cards.length)
+    main.replaceChildren(...(cards.length ? cards : [empty]));
+  document.getElementById("count").textContent = found.all ? `${found.there} of ${found.all} online` : "";
   lost(found.broker ? found.trouble : "the broker is away; what it keeps comes when it is back");
-  sift(); told();
-  return undefined;
+  pager(found); sift(); told();
+  follow(found.things.map((each) => each.name));
+}
+
+// Not oftener than every three seconds, however many devices come or go.
+function soon() {
+  if (!later) later = setTimeout(all, Date.now() - last > 3000 ? 300 : 3000);
+  last = Date.now();
+}
+let last = 0;
+
+function follow(names) {
+  const query = names.map((each) => `of=${encodeURIComponent(each)}`).join("&");
+  if (source && following === query) return;
+  if (source) source.close();
+  following = query;
+  source = new EventSource(`/changes?${query}`);
+  let opened = false;
+  source.onopen = () => { if (opened) all(); opened = true; };
+  source.onmessage = (event) => change(JSON.parse(event.data));
+  source.onerror = () => lost("the hub does not answer; trying again");
 }
 
 function lost(text) {
@@ -264,21 +350,25 @@ function lost(text) {
 }
 
 function change(each) {
-  if (each.what === "thing" || each.what === "gone") { clearTimeout(later); later = setTimeout(all, 300); return; }
+  if (each.what === "thing" || each.what === "gone") { soon(); return; }
   if (each.what === "alert") alerts.set(each.name, {name: each.name, text: each.value, at: each.at});
   if (each.what === "over") alerts.delete(each.name);
   if (each.what === "value") {
     const row = rows.get(each.name);
     const [name, rest] = each.name.split(/\.(.*)/);
-    if (row) { row.tell(""); row.put(each.value, each.at, false); }
-    else if (rest === "state" && things.has(name)) online(things.get(name), each.value === "online");
-  }
-  told();
+    if (row) {
+      if (row.at === null) soon(); // it leaves the fold
+      row.tell("");
+      row.put(each.value, each.at, false);
+    } else if (rest === "state" && things.has(name)) { online(things.get(name), each.value === "online"); soon(); }
+  } else if (each.what !== "event") told();
 }
 
-document.getElementById("find").addEventListener("input", sift);
+let typing = 0;
+document.getElementById("find").addEventListener("input", () => {
+  sift();
+  clearTimeout(typing);
+  typing = setTimeout(() => { page = 0; all(); }, 250);
+});
 setInterval(() => { rows.forEach((row) => row.tick()); }, 1000);
-const source = new EventSource("/changes");
-source.onopen = all;
-source.onmessage = (event) => change(JSON.parse(event.data));
-source.onerror = () => lost("the hub does not answer; trying again");
+all().catch(() => { lost("the hub does not answer; trying again"); setTimeout(() => location.reload(), 5000); });

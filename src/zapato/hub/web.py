@@ -13,12 +13,12 @@ import secrets
 import socket
 import threading
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Mapping
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.errors import ZapatoError
-from zapato.hub.hub import Change
+from zapato.hub.hub import PAGE, STATE, Change
 from zapato.hub.service import Service
 
 if TYPE_CHECKING:
@@ -31,6 +31,10 @@ WAITING = 2000
 """Changes that may wait for a slow reader; then it is let go, and begins anew by itself."""
 READERS = 100
 """Who may follow at once; whoever comes beyond tries again in half a minute."""
+ALERTS = 100
+"""Alerts that the page shows at the most."""
+TOGETHER = 0.1
+"""Seconds for which changes are gathered before a reader gets them."""
 ALIVE = 15.0
 """Seconds of silence after which a reader hears that the way is still open."""
 LARGEST = 4096
@@ -146,20 +150,27 @@ class Page:
 
     async def _things(self, request: Request) -> Response:
         return _answer(
-            {"things": self.service.hub.table(), "alerts": self.service.history.standing(), "at": time.time(), "broker": self.service.way.up,
+            {**await asyncio.to_thread(self._asked, request.query_params), "at": time.time(), "broker": self.service.way.up,
              "trouble": self.service.trouble or self.service.odd}
         )  # fmt: skip
+
+    def _asked(self, asked: Mapping[str, str]) -> dict[str, Any]:
+        number = asked.get("page", "")
+        page = int(number) if number.isdecimal() and len(number) < 6 else 0
+        found = self.service.hub.page(asked.get("find", "")[:100], page)
+        return {**found, "alerts": self.service.history.standing()[:ALERTS]}
 
     async def _changes(self, request: Request) -> Response:
         from starlette.responses import StreamingResponse
 
-        return StreamingResponse(self._stream(), media_type="text/event-stream")
+        of = request.query_params.getlist("of")[:PAGE]
+        return StreamingResponse(self._stream(of), media_type="text/event-stream")
 
-    async def _stream(self) -> AsyncIterator[str]:
+    async def _stream(self, of: list[str]) -> AsyncIterator[str]:
         if len(self._readers) >= READERS:
             yield "retry: 30000\n\n"
             return
-        reader = _Reader(asyncio.get_running_loop())
+        reader = _Reader(asyncio.get_running_loop(), of)
         self._readers.add(reader)
         stop = self.service.hub.listen(reader.hear)
         try:
@@ -208,36 +219,52 @@ def _answer(data: object, status: int = 200) -> Response:
 
 
 class _Reader:
-    """Somebody who follows the changes."""
+    """Somebody who follows the changes: of what is on the page, a few times a second, the last of each value."""
 
-    def __init__(self, loop: asyncio.AbstractEventLoop) -> None:
-        self._loop, self._queue = loop, asyncio.Queue[Change | None](WAITING + 1)
+    def __init__(self, loop: asyncio.AbstractEventLoop, of: Iterable[str] = ()) -> None:
+        self._loop, self._of = loop, frozenset(of)
+        self._waits = asyncio.Event()
+        self._lock = threading.Lock()
+        self._pending: dict[str, Change] = {}
+        self._count, self._told, self._over = 0, False, False
 
     def hear(self, change: Change) -> None:
         """From any thread."""
-        with contextlib.suppress(RuntimeError):  # the page is closed
-            self._loop.call_soon_threadsafe(self._put, change)
+        key = change.name
+        if change.what == "value" and self._of and change.name.partition(".")[0] not in self._of:
+            if not change.name.endswith(f".{STATE}"):
+                return
+            key, change = "", Change("thing", "", None, change.at)  # who is there is counted on every page
+        with self._lock:
+            if change.what in ("event", "alert", "over"):
+                self._count += 1
+                key = f"{self._count} {key}"
+            self._pending[f"{change.what} {key}"] = change
+            self._over = self._over or len(self._pending) > WAITING
+            wake, self._told = not self._told, True
+        if wake:
+            self._wake()
 
     def let_go(self) -> None:
-        with contextlib.suppress(RuntimeError):
-            self._loop.call_soon_threadsafe(self._put, None)
+        self._over = True
+        self._wake()
 
-    def _put(self, change: Change | None) -> None:
-        if self._queue.qsize() < WAITING:
-            self._queue.put_nowait(change)
-        elif self._queue.qsize() == WAITING:
-            self._queue.put_nowait(None)
+    def _wake(self) -> None:
+        with contextlib.suppress(RuntimeError):  # the page is closed
+            self._loop.call_soon_threadsafe(self._waits.set)
 
     async def texts(self) -> AsyncIterator[str]:
-        while True:
+        while not self._over:
             try:
-                change = await asyncio.wait_for(self._queue.get(), ALIVE)
+                await asyncio.wait_for(self._waits.wait(), ALIVE)
             except TimeoutError:
                 yield ": still here\n\n"
                 continue
-            if change is None:
-                return
-            yield f"data: {json.dumps(change.as_dict())}\n\n"
+            self._waits.clear()
+            with self._lock:
+                found, self._pending, self._told = self._pending, {}, False
+            yield "".join(f"data: {json.dumps(each.as_dict())}\n\n" for each in found.values())
+            await asyncio.sleep(TOGETHER)
 
 
 async def _file(request: Request) -> Response:
