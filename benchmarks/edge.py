@@ -28,7 +28,10 @@ ON_PIN = (
     '[strip.{n}]\npin = {p}\ncount = 30\nchip = "ws2812b"\nlevel = "5V"\n',
 )  # fmt: skip
 ON_BUS = (
-    *(f'[sensor.{chip}]\nchip = "{chip}"\nbus = "main"\n' for chip in ("bh1750", "bme280", "sht31", "ina219")),
+    *(
+        f'[sensor.{chip}]\nchip = "{chip}"\nbus = "main"\n'
+        for chip in ("bh1750", "bme280", "sht31", "ina219")
+    ),
     '[display.screen]\nchip = "ssd1306"\nbus = "main"\nlines = ["a"]\n',
     '[expander.io]\nchip = "mcp23017"\nbus = "main"\n',
 )
@@ -40,7 +43,13 @@ LINKS = (
 )
 SCRIPT = '[rehearsal]\nlasts = "4min"\n' + "".join(
     f'[[step]]\nat = "{at}s"\nact = "{act}"\n'
-    for at, act in ((60, "broker.down"), (90, "broker.up"), (150, "message('device/do/tell', '')"), (170, "wifi.down"), (190, "wifi.up"))
+    for at, act in (
+        (60, "broker.down"),
+        (90, "broker.up"),
+        (150, "message('device/do/tell', '')"),
+        (170, "wifi.down"),
+        (190, "wifi.up"),
+    )
 )
 
 
@@ -72,7 +81,10 @@ def device(random: Random, folder: Path) -> zapato.Design:
 
 def main() -> int:
     seed, count = (*map(int, sys.argv[1:3]), *(1, 70)[len(sys.argv) - 1 :])
-    random, run = Random(seed), import_module("zapato.stage.rehearse")._run  # rehearse() refuses what check does
+    random, run = (
+        Random(seed),
+        import_module("zapato.stage.rehearse")._run,
+    )  # rehearse() refuses what check does
     found: Counter[tuple[str, str]] = Counter()
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
@@ -80,14 +92,23 @@ def main() -> int:
         while found.total() < count:
             design = device(random, folder)
             known = memory(design)
-            if not known or known.heap > known.heap_has or any(f.severity == "error" and f.code != "memory-heap" for f in zapato.check(design)):
+            if (
+                not known
+                or known.heap > known.heap_has
+                or any(f.severity == "error" and f.code != "memory-heap" for f in zapato.check(design))
+            ):
                 continue
             result = run(design, read_script(folder / "script.toml", design), compile_device(design), 1)
             died = bool(result.restarts) or result.crash is not None
             short = any("fault in memory" in text for _, text in result.log)
-            found["passes" if known.heap <= known.starts else "refused", "died" if died else "ran short" if short else "lived"] += 1
+            found[
+                "passes" if known.heap <= known.starts else "refused",
+                "died" if died else "ran short" if short else "lived",
+            ] += 1
     for judged in ("passes", "refused"):
-        print(f"{judged}: " + ", ".join(f"{found[judged, how]} {how}" for how in ("died", "ran short", "lived")))
+        print(
+            f"{judged}: " + ", ".join(f"{found[judged, how]} {how}" for how in ("died", "ran short", "lived"))
+        )
     return int(found["passes", "died"] > 0)
 
 

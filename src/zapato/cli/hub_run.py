@@ -20,6 +20,7 @@ from zapato.cli.terminal import harmless, is_terminal, styled, table
 from zapato.errors import NotDelivered, ZapatoError
 from zapato.hub import History, Service
 from zapato.hub.hub import Change, Saying, measured
+from zapato.hub.service import alone
 from zapato.hub.values import NotTaken
 from zapato.lang.units import QuantityError, quantity, shown_time
 
@@ -184,6 +185,7 @@ def ready(asked: Asked) -> Generator[Service]:
         history = History(None if asked.brief or (asked.demo and not asked.history) else asked.file)
         held.callback(history.close)
         room = asked.room * 1024 * 1024
+        alone()
         service = Service(broker, history, user=user, password=password, ca=ca, keep=keep, room=room)
         service.start()
         held.callback(service.stop)

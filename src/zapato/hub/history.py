@@ -7,9 +7,10 @@ import json
 import sqlite3
 import threading
 from collections import deque
-from collections.abc import Generator, Iterable
+from collections.abc import Generator, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 from uuid import uuid4
 
@@ -28,8 +29,8 @@ CREATE TABLE IF NOT EXISTS kept (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 _KEEP = "INSERT OR REPLACE INTO kept VALUES (?, ?)"
 THINNED = 300.0
 """s: of what is old one number in so long is kept."""
-TAKEN = 1000
-"""Numbers of messages that are remembered: more than a broker sends before it waits for an answer."""
+TAKEN = 3000
+"""Numbers of messages that are remembered: more than are written in one go, and than a broker usually sends before it waits for an answer."""
 
 
 @dataclass(frozen=True)
@@ -78,24 +79,43 @@ class History:
             if writes:
                 self._db.execute("PRAGMA journal_mode = WAL")
                 self._db.execute("PRAGMA synchronous = FULL")  # what was acknowledged outlives a power cut
+                self._db.execute(
+                    "PRAGMA cache_size = -65536"
+                )  # KiB: the ends of thousands of series stay in memory
+                self._db.execute("PRAGMA wal_autocheckpoint = 8000")
                 self._db.executescript(_TABLES)
                 self._db.execute(f"PRAGMA user_version = {VERSION}")
+            self._reads, self._reading = self._db, self._lock
+            if path:  # who reads does not wait for who writes
+                self._reads, self._reading = (
+                    sqlite3.connect(path, check_same_thread=False, timeout=10),
+                    threading.Lock(),
+                )
             self._taken: deque[int] = deque(self.kept("taken", ()) if writes else (), TAKEN)
         except (sqlite3.Error, OSError, ValueError) as error:
             raise ZapatoError(
                 f"{path} cannot be used as a history: {error}", "--history FILE names another"
             ) from None
 
-    def put(self, rows: Iterable[Row], taken: Iterable[int] = ()) -> None:
+    def put(
+        self, rows: Iterable[Row], taken: Iterable[int] = (), about: Mapping[str, str] = MappingProxyType({})
+    ) -> None:
         """Write these, all or none, and only come back when they are on the disk. Raises ZapatoError.
 
         `taken` are the numbers of the messages that they came in, so that one that comes twice is known (`was_taken`).
+        `about` are descriptions by topic, so that after a restart what comes first is understood; an empty one is forgotten.
         """
         with self._lock, _told(self.path):
             try:
                 numbers = deque((*self._taken, *taken), TAKEN)
                 if numbers:
                     self._db.execute(_KEEP, ("taken", json.dumps([*numbers])))
+                for topic, text in about.items():
+                    gone = "DELETE FROM kept WHERE key = ?"
+                    key = f"about:{topic}"
+                    self._db.execute(_KEEP, (key, json.dumps(text))) if text else self._db.execute(
+                        gone, (key,)
+                    )
                 self._db.executemany(
                     "INSERT INTO said VALUES (?, ?, ?)",
                     [(self._id(row.name), row.at, _stored(row.value)) for row in rows],
@@ -253,13 +273,6 @@ class History:
         query = "SELECT substr(key, 7), value FROM kept WHERE key LIKE 'about:%' ORDER BY key"
         return {topic: str(json.loads(value)) for topic, value in self._rows(query)}
 
-    def describe(self, topic: str, text: str) -> None:
-        """Keep a thing's description, so that after a restart what comes first is understood; an empty one is forgotten."""
-        if text:
-            self.keep(f"about:{topic}", text)
-        else:
-            self._write("DELETE FROM kept WHERE key = ?", (f"about:{topic}",))
-
     @property
     def session(self) -> str:
         """The name under which the broker knows who keeps this history; "" where it is gone with the process."""
@@ -272,6 +285,8 @@ class History:
         return str(found)
 
     def close(self) -> None:
+        with self._reading if self._reads is not self._db else contextlib.nullcontext():
+            self._reads.close()
         with self._lock:
             self._db.close()
             if self._guard:
@@ -283,8 +298,8 @@ class History:
             self._db.commit()
 
     def _rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
-        with self._lock, _told(self.path):
-            return self._db.execute(query, values).fetchall()
+        with self._reading, _told(self.path):
+            return self._reads.execute(query, values).fetchall()
 
 
 def _alone(path: Path) -> sqlite3.Connection:

@@ -115,6 +115,10 @@ class Hub:
             self.tell(Change("thing", found.name, found.label, at))
             return True
 
+    def described(self, topic: str) -> Thing | None:
+        """The thing whose description is at this topic."""
+        return self.things.get(self._topics.get(topic, ""))
+
     def _free(self, thing: Thing) -> str:
         """A name that no other thing has: its own, or more of its topic."""
         way = thing.topic.removesuffix(ABOUT)
@@ -223,18 +227,20 @@ class Hub:
         """One page of the things whose words have `find` in them, those that are there first; with how many there are of them."""
         at, wanted = time.time(), find.lower()
         with self._lock:
-            names = (
-                [name for name in self.things if wanted in self._words[name]] if wanted else [*self.things]
-            )
-            names.sort(key=lambda name: (self._rank(name), name))
+            ranks = {name: self._rank(name) for name in self.things}
+            names = [name for name in ranks if wanted in self._words[name]] if wanted else [*ranks]
+            names.sort(key=lambda name: (ranks[name], name))
             pages = max(1, -(-len(names) // size))
             number = min(max(0, number), pages - 1)
             shown = names[number * size : (number + 1) * size]
-            there = sum(self._rank(name) == 0 for name in self.things)
             return {
                 "things": [self._row(self.things[name], at) for name in shown],
-                "found": len(names), "all": len(self.things), "there": there, "page": number, "pages": pages,
-            }  # fmt: skip
+                "found": len(names),
+                "all": len(ranks),
+                "there": sum(rank == 0 for rank in ranks.values()),
+                "page": number,
+                "pages": pages,
+            }
 
     def _rank(self, name: str) -> int:
         """0 for what is there, then what does not say it but was heard, what is away, what was never heard."""

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import queue
+import sys
 import threading
 import time
 from collections.abc import Callable, Sequence
@@ -23,7 +25,9 @@ if TYPE_CHECKING:
 
 DESCRIBED = tuple("+/" * levels + "about" for levels in range(1, 5))
 """Where descriptions are: under the site's and the device's name, or what `[mqtt] topic` says instead."""
-BATCH = 500
+PUBACK = b"\x40\x02"
+"""How an acknowledgement begins (MQTT 3.1.1, 3.4.1); two bytes for the message's number follow."""
+BATCH = 1000
 """Messages that are written in one go at the most."""
 KEEP, WHOLE = 366.0, 30.0
 """Days of history, and those of which every number is kept; of older ones one in five minutes."""
@@ -31,6 +35,12 @@ ROOM = 1024.0 * 1024 * 1024
 """Bytes of history."""
 WAITING = 20_000
 """Messages that may wait to be written; then the broker waits."""
+
+
+def alone() -> None:
+    """For a process that is a hub and nothing else: who asks for its page waits neither for the collector nor for another thread's turn."""
+    gc.set_threshold(50_000, 20, 1000)  # a description lives on, and is looked at again each time
+    sys.setswitchinterval(0.002)
 
 
 class Kept(Connection):
@@ -76,10 +86,10 @@ class Kept(Connection):
         return found
 
     def done(self, messages: Sequence[mqtt.MQTTMessage]) -> None:
-        """Tell the broker that these need not come again."""
-        for each in messages:
-            if each.qos:
-                self._client.ack(each.mid, each.qos)
+        """Tell the broker that these need not come again: all in one piece, for `ack` wakes the client's thread for each."""
+        acks = b"".join(PUBACK + each.mid.to_bytes(2, "big") for each in messages if each.qos)
+        if acks:
+            self._client._packet_queue(PUBACK[0], acks, 0, 1)  # pyright: ignore[reportPrivateUsage]
 
     def close(self) -> None:
         self.ended = True
@@ -114,6 +124,8 @@ class Service:
         self._over = threading.Event()
         self._looked = self._pruned = 0.0
         self._session = 0
+        self._new: dict[str, str] = {}
+        """Descriptions that came and are not written yet, by topic."""
         self._thread = threading.Thread(target=self._run, daemon=True)
         self.way = Kept(*broker, user, password, ca, history.session)
 
@@ -164,6 +176,7 @@ class Service:
         at = time.time()
         rows: list[Row] = []
         numbers: set[int] = set()
+        self._new.clear()
         for each in messages:
             twice = each.dup and (each.mid in numbers or self.history.was_taken(each.mid))
             try:
@@ -171,9 +184,8 @@ class Service:
                 numbers.add(each.mid)
             except Exception as error:  # one message that nobody foresaw costs no other
                 self.odd = f"a message under {each.topic} was left out: {type(error).__name__}: {error}"
-        if not rows or self._kept(
-            lambda: self.history.put(rows, [each.mid for each in messages if each.qos])
-        ):
+        taken, new = [each.mid for each in messages if each.qos], dict(self._new)
+        if not (rows or new) or self._kept(lambda: self.history.put(rows, taken, new)):
             self.way.done(messages)
         self.count += len(messages)
         self._kept(lambda: self._look(at, frozenset(row.name for row in rows)))
@@ -213,8 +225,9 @@ class Service:
 
     def _describe(self, topic: str, payload: bytes, at: float) -> None:
         if self.hub.describe(topic, payload, at):
-            self._kept(lambda: self.history.describe(topic, payload.decode("utf-8", "replace")))
-            self._follow_all()
+            self._new[topic] = payload.decode("utf-8", "replace")
+            thing = self.hub.described(topic)
+            self.way.follow(thing.filters if thing else ())
 
     def _follow_all(self) -> None:
         self.way.follow([topic for thing in [*self.hub.things.values()] for topic in thing.filters])
