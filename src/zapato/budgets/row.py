@@ -64,5 +64,5 @@ def row(
     source: str = "",
     least: bool = False,
 ) -> Row:
-    """A figure held against its limit."""
+    """A figure with its limit."""
     return Row(topic, of, what, value, unit, limit, formula, source, least)

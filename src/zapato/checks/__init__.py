@@ -41,7 +41,7 @@ AT_ONCE = 64
 def check(what: Design | Path | str | Iterable[Path | str], *, executor: Executor | None = None) -> Report:
     """The findings of a design, a device file, a folder of a site, or several of these.
 
-    A device file is also held against the others of its site; a site's folder brings its rehearsals and
+    A device file is also compared with the others of its site; a site's folder brings its rehearsals and
     pieces, and a file of it that cannot be read is a finding. `executor` does the work where it says: any executor of
     concurrent.futures; the report is the same. Raises Unreadable where a path leads to no file.
     """

@@ -46,7 +46,7 @@ class Looked:
 
     @staticmethod
     def of(design: Design) -> Looked:
-        """What others are held against."""
+        """The device's data for checks across devices."""
         facts = ((rule.code, rule.facts(design)) for rule in comparers() if rule.facts)
         words = (design.name, design.topic, str((design.ethernet or {}).get("address", "")))
         source = design.document.source

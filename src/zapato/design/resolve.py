@@ -198,7 +198,7 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
         better = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_0123456789")
         document.found("bad-name", path, message, fixes=(better and f"[{found.name}.{better}]",), of="key")
     if name in OWN:
-        message = f"the name {name} is taken: the device itself is told things by it"
+        message = f"the name {name} is reserved: commands to the device itself use it"
         document.found("name-taken", path, message, fixes=(f"[{found.name}.{name}_2]",), of="key")
         return
     if name in design.parts:

@@ -164,7 +164,7 @@ def _esp32(raw: bytes, board: Board) -> Base:
     place = named[0] if named else (end, board.flash - end)
     if sum(place) > board.flash or place[1] <= 0:
         raise _Wrong(
-            f"its partitions end at {max(end, sum(place)) / 1048576:g} MiB, and the board has {board.flash / 1048576:g} MiB of flash"
+            f"the partitions of the image end at {max(end, sum(place)) / 1048576:g} MiB, and the board has {board.flash / 1048576:g} MiB of flash"
         )
     return Base(chip, _version(raw), at, raw, place)
 

@@ -194,7 +194,7 @@ class Hub:
         return lambda: self._listeners.remove(call) if call in self._listeners else None
 
     def tell(self, change: Change) -> None:
-        """Whoever cannot hear it is let go: nobody who listens may end the hub."""
+        """Tell every listener; one that raises is removed, so that it cannot end the hub."""
         for call in [*self._listeners]:
             try:
                 call(change)

@@ -168,7 +168,7 @@ def _syntax_words(text: str) -> str:
     if found := re.search(r"\w\(\s*(?:[^()]*,\s*)?(\d+(?:\.\d+)?\s*(?:ms|s|min|h|d))\s*\)", text):
         return f"not an expression: in brackets a time stands in single quotes, '{found[1]}'"
     if re.search(r"\b\d+(?:\.\d+)?\s*(?:ms|s|min|h|d)\b", text):
-        return "not an expression: a time stands in held, after or for, not in a condition"
+        return "a time is not a value here; in a condition it belongs to held, after or for, in an action it is a text: blink('2s')"
     if re.search(r"(?<!')\b\d{1,2}:\d\d\b", text):
         return "not an expression: a time of day stands in quotes, between('22:00', '06:00')"
     if ";" in text or "\n" in text.strip():

@@ -30,7 +30,7 @@ def _driver(part: Part) -> Driver | None:
 
 
 def _bench(part: Part) -> Bench:
-    """Where it is the controller tells, or it follows from the levels of its pins; the world says where it was at the beginning."""
+    """The position comes from the controller or from the output pins; the world sets it at the beginning."""
     if part.values.get("serial"):
         return controller_bench(part, ("position",))
     if part.pins.keys() < {"open", "close"}:

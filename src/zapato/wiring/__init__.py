@@ -1,4 +1,4 @@
-"""What is wired to what: every wire with its two ends, its voltage and what stands in it, what to buy, and the board pin by pin."""
+"""What is wired to what: every wire with its two ends, its voltage and the components in it, what to buy, and the board pin by pin."""
 
 from zapato.wiring.build import wiring
 from zapato.wiring.model import GROUND, MAINS, Item, Sheet, Wire

@@ -25,7 +25,7 @@ class Wire:
         start, end: its ends, as "board 26" and "heater IN".
         kind: what it carries; part: whose it is, or "board".
         volts: its highest level against ground, V; 0 for ground.
-        through: what stands in it; note: what to mind.
+        through: the component in the wire; note: what to mind.
         area: cross-section, mm2.
     """
 

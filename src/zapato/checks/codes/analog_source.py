@@ -19,7 +19,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 "warning",
                 loss.part.path,
                 f"{loss.part.id} reads up to {loss.share:.1%} of its range wrong: {_rounded(loss.ohm)} lie before {design.called(pin)}",
-                why=f"{_taken(loss)}, and that flows through what is in series.",
+                why=f"{_taken(loss)}, and that current flows through the series resistance.",
                 fixes=_fixes(loss),
                 pin=pin,
                 of="key",
@@ -54,7 +54,7 @@ RULE = Rule(
     code="analog-source",
     family="electrical",
     severities=("warning",),
-    title="what the sensor has in series falsifies what the input reads",
+    title="the series resistance of the sensor falsifies the reading",
     story="""
 An analog input takes a small current: its own leakage, or what a divider on the board passes to ground. Through resistors in series with
 the sensor that current is a voltage, and the reading is off by it. Dividers of 10 kohm are usual; megohms save current and read wrong.

@@ -16,7 +16,7 @@ def _find(design: Design) -> Iterator[Finding]:
         ("device", "board"),
         f"this module starts only with its resistors: {', '.join(design.board.wants)}",
         why=f"the chip reads these pins at power-up, and nothing on the module holds them ({design.board.chip.sources.get('strap', '')}).",
-        fixes=("a carrier that has them", "solder them to the pads"),
+        fixes=("use a carrier board that has these resistors", "solder the resistors to the pads"),
     )
 
 

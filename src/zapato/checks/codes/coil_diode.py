@@ -17,7 +17,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 (*part.path, "fed_from"),
                 f"the coil of {part.id} hangs on the pin, and no diode takes its current when it is switched off",
                 why="the current of a coil cannot stop at once: without a way round it drives the pin far below ground or above its supply.",
-                fixes=("a relay board or a transistor with its diode, and no fed_from", "a diode across the coil, cathode to plus, and diode = true"),
+                fixes=("use a relay board, or a transistor with its diode, and remove fed_from", "solder a diode across the coil, cathode to plus, and write diode = true"),
             )  # fmt: skip
 
 

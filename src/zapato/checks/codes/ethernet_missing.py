@@ -19,7 +19,7 @@ def _find(design: Design) -> Iterator[Finding]:
     if board.ethernet:
         message = f"how the Ethernet chip of {board.id} is wired is not known"
         why = (
-            "which of its lines is on which pin is not published, and a guess would be found out on the wall."
+            "which of its lines is on which pin is not published, and a wrong guess could damage the board."
         )
         fixes = ("measure it, and say it in a board of the site: [spi_ethernet]", *fixes)
     yield design.finding("ethernet-missing", "error", ("ethernet",), message, why=why, fixes=fixes, of="key")

@@ -178,8 +178,8 @@ RULES = (
         "ip-outside",
         "the address is not one of the network's",
         """
-A fixed address must be one of the site's network and neither its first nor its last, or the device
-is alone in the world.
+A fixed address must be one of the site's network and neither its first nor its last; otherwise
+nothing reaches the device.
 """,
         'addresses = { example = "192.168.5.20" }\n',
         _outside,

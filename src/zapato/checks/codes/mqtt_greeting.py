@@ -32,7 +32,7 @@ def _find(design: Design) -> Iterator[Finding]:
             "error",
             ("device",),
             f"topic, user and password of {design.name} make a greeting of {taken} bytes, and the device has room for {ROOM}",
-            why="the topic stands in it twice, beside user and password; all of it leaves in one piece.",
+            why="the message holds the topic twice, and user and password; the device sends it in one piece.",
             fixes=("a shorter `topic` in [mqtt]", "a shorter user or password at the broker"),
             of="key",
         )

@@ -58,7 +58,7 @@ RULE = Rule(
     code="mqtt-rate",
     family="network",
     severities=("warning",),
-    title="more messages than brokers and hubs like",
+    title="more messages than small brokers and hubs carry",
     story="""
 A value a second from each of four sensors is four messages a second, and forty devices like that are 160. The broker passes them to every
 subscriber, the hub writes each into its history. Counted is what is said at the most: one message for each value and `every`; with a
