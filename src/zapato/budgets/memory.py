@@ -14,12 +14,12 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
+from zapato import extensions
 from zapato.boards.port import port
 from zapato.design.links import Link
 from zapato.design.model import Design, once
 from zapato.design.program import drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
-from zapato.errors import ZapatoError
 from zapato.parts.model import Driver, Part
 
 STARTS, STARTS_LONG, LONG = 0.92, 0.88, 32
@@ -40,6 +40,7 @@ class Memory:
         pieces: bytes of heap by what was measured.
         starts: bytes of heap up to which a program starts and gets through an outage: loading wants room of its own, more
             of it where the plan comes in more than two pieces (benchmarks/edge.py).
+        unmeasured: modules and parts whose cost nobody measured, so that they are not in the figures.
     """
 
     heap: int
@@ -47,6 +48,7 @@ class Memory:
     flash: int
     pieces: Mapping[str, float]
     starts: int
+    unmeasured: tuple[str, ...] = ()
 
     @property
     def largest(self) -> tuple[tuple[str, int], ...]:
@@ -66,12 +68,13 @@ def memory(design: Design) -> Memory | None:
     table = costs()["whole" if has >= ROOMY else "short"]
     found = features(design)
     of_heap, of_flash = table["heap"], table["flash"]
-    heap = {what: count * _figure(of_heap, what) for what, count in found.items()}
+    heap = {what: count * of_heap.get(what, 0.0) for what, count in found.items()}
     if (design.mqtt or {}).get("tls"):
         heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
-    flash = sum([count * _figure(of_flash, what) for what, count in found.items()])
+    flash = sum([count * of_flash.get(what, 0.0) for what, count in found.items()])
     share = 1.0 if has >= ROOMY else STARTS if len(design.parts) + len(design.links) <= LONG else STARTS_LONG
-    return Memory(round(sum(heap.values())), has, round(flash), heap, round(share * has))
+    gaps = tuple(what for what in found if what.startswith(("module ", "part ")) and what not in of_heap)
+    return Memory(round(sum(heap.values())), has, round(flash), heap, round(share * has), gaps)
 
 
 def features(design: Design) -> Counter[str]:
@@ -166,15 +169,6 @@ def _group(what: str) -> str:
     return {"module net": "network", "module mqtt": "network"}.get(what, "the runtime's modules")
 
 
-def _figure(table: Mapping[str, float], what: str) -> float:
-    """Bytes of one feature. Raises ZapatoError for a module or part that was never measured: an estimate without it would flatter."""
-    if what not in table and what.startswith(("module ", "part ")):
-        raise ZapatoError(
-            f"nobody measured what the {what} of the runtime takes", "tools/costs.py measures it"
-        )
-    return table.get(what, 0.0)
-
-
 def shares(design: Design) -> list[tuple[str, str, int]]:
     """What takes the heap: (whose, the modules that it brings along, bytes), the largest first; together what `memory` tells."""
     if design.board is None:
@@ -182,7 +176,7 @@ def shares(design: Design) -> list[tuple[str, str, int]]:
     table = costs()["whole" if design.board.chip.heap >= ROOMY else "short"]["heap"]
     found: list[tuple[str, str, int]] = []
     for owner, mine in owners(design).items():
-        size = round(sum(count * _figure(table, what) for what, count in mine.items()))
+        size = round(sum(count * table.get(what, 0.0) for what, count in mine.items()))
         modules = [what.removeprefix("module ") for what in mine if what.startswith("module ")]
         found.append((owner, ", ".join(modules), size))
     return sorted(found, key=lambda each: -each[2])
@@ -190,5 +184,14 @@ def shares(design: Design) -> list[tuple[str, str, int]]:
 
 @cache
 def costs() -> Mapping[str, Mapping[str, Mapping[str, float]]]:
-    """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature."""
-    return json.loads((Path(__file__).parent / "costs.json").read_text("utf-8"))
+    """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature; extensions bring their own. Raises ZapatoError."""
+    found: dict[str, dict[str, dict[str, float]]]
+    found = json.loads((Path(__file__).parent / "costs.json").read_text("utf-8"))
+    for more in extensions.costs():
+        for form, memories in found.items():
+            for what, table in memories.items():
+                table.update(more.get(form, {}).get(what, {}))
+    return found
+
+
+extensions.on_change(costs.cache_clear)

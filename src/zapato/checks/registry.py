@@ -7,6 +7,7 @@ from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
 
+from zapato import extensions
 from zapato.checks.model import Rule
 from zapato.errors import UnknownName
 
@@ -20,6 +21,8 @@ def rules() -> Mapping[str, Rule]:
     for info in iter_modules(import_module(_CODES).__path__):
         module = import_module(f"{_CODES}.{info.name}")
         found.extend(getattr(module, "RULES", ()) or (module.RULE,))
+    for bundle in extensions.with_file("rule.py"):
+        found.extend(getattr(bundle.module("rule"), "RULES", ()) or (bundle.member("rule", "RULE"),))
     return {rule.code: rule for rule in sorted(found, key=lambda r: r.code)}
 
 
@@ -39,6 +42,10 @@ def comparers() -> tuple[Rule, ...]:
 def judges() -> tuple[Rule, ...]:
     """The rules that judge one pin for one use."""
     return tuple(rule for rule in rules().values() if rule.objection)
+
+
+for _kept in (rules, finders, comparers, judges):
+    extensions.on_change(_kept.cache_clear)
 
 
 def rule(code: str) -> Rule:

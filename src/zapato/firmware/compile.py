@@ -12,6 +12,7 @@ from functools import cache
 from importlib.resources import files
 from pathlib import Path
 
+from zapato import extensions
 from zapato.errors import Refused, ToolMissing
 from zapato.lang.files import write
 
@@ -40,7 +41,10 @@ def compiler() -> tuple[str, str]:
 
 
 def runtime_source(module: str, port: str) -> str:
-    """The source of a runtime module; where ports differ, the one of `port`."""
+    """The source of a runtime module, ours or an extension's; where ports differ, the one of `port`."""
+    outside = extensions.device_source(module, port)
+    if outside is not None:
+        return outside
     folder = files("zapato") / "runtime"
     own = folder / f"{module}_{port}.py"
     return (own if own.is_file() else folder / f"{module}.py").read_text("utf-8")

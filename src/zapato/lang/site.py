@@ -11,6 +11,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, cast
 
+from zapato import extensions
 from zapato.errors import Unreadable
 from zapato.findings import Finding
 from zapato.lang.document import Document
@@ -45,7 +46,11 @@ def read_addresses(value: object) -> dict[str, str]:
 
 
 SITE = Shape(
-    (named("name", "first part of every topic", NAME, NAME_WORDS), text("label", "the name for people"))
+    (
+        named("name", "first part of every topic", NAME, NAME_WORDS),
+        text("label", "the name for people"),
+        names("extensions", "folders of extensions/ whose code belongs to this site", role=""),
+    )
 )
 WIFI = Shape(
     (
@@ -174,6 +179,7 @@ class Site:
         secrets: the named texts of secrets.toml.
         update_keys: device name -> the key that signs its updates, as hex.
         findings: mistakes in site.toml and secrets.toml.
+        extensions: the folders of extensions/ whose code belongs to it.
     """
 
     root: Path | None = None
@@ -188,6 +194,7 @@ class Site:
     update_keys: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
     findings: tuple[Finding, ...] = ()
     texts: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
+    extensions: tuple[str, ...] = ()
 
 
 def site_of(path: Path) -> Site:
@@ -199,8 +206,11 @@ def site_of(path: Path) -> Site:
     for _ in range(levels):  # in plain texts: this is asked for every device of thousands
         stamp = _stamp(f"{folder}{os.sep}site.toml")
         if stamp:
-            return _cached(folder, stamp, _stamp(f"{folder}{os.sep}secrets.toml"))
+            found = _cached(folder, stamp, _stamp(f"{folder}{os.sep}secrets.toml"))
+            extensions.for_site(found.root, found.extensions)
+            return found
         folder = os.path.dirname(folder)
+    extensions.for_site(None, ())
     return Site()
 
 
@@ -226,6 +236,9 @@ def _cached(folder: str, site_stamp: object, secrets_stamp: object) -> Site:
     wifi, mqtt = network_tables(document)
     for key in document.data.keys() - {"site", "wifi", "mqtt", "time", "lan", "zapato"}:
         document.found("unknown-key", (key,), f"{key} is not a table of site.toml", of="key")
+    for name in about.get("extensions") or ():
+        if wrong := extensions.why_not(root, name):
+            document.found("unknown-reference", ("site", "extensions"), wrong, of="value")
     return Site(
         root,
         about.get("name", "site"),
@@ -239,6 +252,7 @@ def _cached(folder: str, site_stamp: object, secrets_stamp: object) -> Site:
         keys,
         (*secret_findings, *document.findings),
         texts,
+        tuple(about.get("extensions") or ()),
     )
 
 

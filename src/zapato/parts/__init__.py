@@ -1,6 +1,6 @@
 """Kinds of parts. Each is one module here named like the kind; adding a kind is adding one module.
 
-A kind's module has a `KIND`. It is imported when a device file first uses the kind, so a
+A kind's module has a `KIND`, or a bundle of an extension has it. It is imported when a device file first uses the kind, so a
 check loads only what the file needs.
 """
 
@@ -10,6 +10,7 @@ from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
 
+from zapato import extensions
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
 
 __all__ = [
@@ -32,15 +33,26 @@ _NOT_KINDS = {
 
 
 @cache
+def _own() -> frozenset[str]:
+    return frozenset(m.name for m in iter_modules(__path__) if m.name not in _NOT_KINDS and not m.ispkg)
+
+
+@cache
 def kind_names() -> tuple[str, ...]:
     """The names of all kinds, in order."""
-    return tuple(sorted(m.name for m in iter_modules(__path__) if m.name not in _NOT_KINDS and not m.ispkg))
+    return tuple(sorted({*_own(), *(each.name for each in extensions.with_file("part.py"))}))
 
 
 @cache
 def kind(name: str) -> Kind | None:
-    """The kind with this name, or None."""
-    return import_module(f"zapato.parts.{name}").KIND if name in kind_names() else None
+    """The kind with this name, or None. Raises ZapatoError where an extension's cannot be loaded."""
+    if name in _own():
+        return import_module(f"zapato.parts.{name}").KIND
+    return extensions.bundles()[name].member("part", "KIND") if name in kind_names() else None
+
+
+extensions.on_change(kind_names.cache_clear)
+extensions.on_change(kind.cache_clear)
 
 
 def kinds() -> tuple[Kind, ...]:

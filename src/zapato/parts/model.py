@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal, TypeVar
+from typing import Any, Literal, Protocol, TypeVar
 
 from zapato.boards.model import Level, Pin
 from zapato.lang.fields import AUTO, Field, Shape, Wrong, names, text
@@ -181,11 +181,56 @@ class Felt:
         return Felt(example, read)
 
 
+class World(Protocol):
+    """What stands outside a board in a rehearsal."""
+
+    @property
+    def now(self) -> int:
+        """ms since the rehearsal began."""
+        ...
+
+    def after(self, ms: int, call: Callable[[], None]) -> None:
+        """Call this later."""
+        ...
+
+    def level(self, gpio: int) -> int:
+        """The level at a pin, 0 or 1."""
+        ...
+
+    def share(self, gpio: int) -> float:
+        """The share of the time in which a pin is high, 0 to 1: the duty cycle where it is modulated."""
+        ...
+
+    def contact(self, gpio: int, level: int) -> None:
+        """A contact at a pin moves to this level, and bounces."""
+        ...
+
+    def feel(self, kind: str, *where: object, value: Any, over: int = 0) -> None:
+        """What an input feels, at once or evenly over so many ms: ("volts", gpio), V; ("i2c", sda, address, name)."""
+        ...
+
+
+class Stimulus(Protocol):
+    """Something that a rehearsal sets, or does, from outside."""
+
+    def put(self, world: World, value: Any, over: int = 0) -> None:
+        """Set it; `value` is None for a gesture."""
+        ...
+
+
+class Probe(Protocol):
+    """Where the truth of a property is measured."""
+
+    def read(self, world: World) -> Any:
+        """Its value now."""
+        ...
+
+
 @dataclass(eq=False, repr=False)
 class Bench:
     """How the stage stands in for a part.
 
-    Every entry is a list of plain values that the stage knows: the model's name first.
+    An entry is a Probe or a Stimulus, or a list of plain values that the stage knows: the model's name first.
 
     Attributes:
         reads: property -> where the truth is measured ("level" of a pin, …); a property that is
@@ -200,10 +245,10 @@ class Bench:
         beacons: what advertises nearby: address, and the pattern of its bytes or None.
     """
 
-    reads: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
-    sets: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
+    reads: Mapping[str, list[object] | Probe] = field(default_factory=dict[str, "list[object] | Probe"])
+    sets: Mapping[str, list[object] | Stimulus] = field(default_factory=dict[str, "list[object] | Stimulus"])
     feels: Mapping[str, Felt] = field(default_factory=dict[str, Felt])
-    acts: Mapping[str, list[object]] = field(default_factory=dict[str, list[object]])
+    acts: Mapping[str, list[object] | Stimulus] = field(default_factory=dict[str, "list[object] | Stimulus"])
     chips: tuple[list[object], ...] = ()
     peers: tuple[list[object], ...] = ()
     beacons: tuple[tuple[str, object], ...] = ()
@@ -399,7 +444,6 @@ class Kind:
         fields: its keys, beside those every part has.
         properties, events, actions: what links and MQTT can use.
         needs: what its pins must be able to do.
-        safe: field and level of the pins that must be set before anything else at power-up.
         driver: the object that drives it on the device.
         bench: how the stage stands in for it.
         offers: pins that other parts can stand on, by the word after the dot in "io.3".

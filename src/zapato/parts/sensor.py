@@ -195,7 +195,10 @@ def _bench(part: Part) -> Bench:
     """The chip's own stand-in; whatever it hangs on, it can fall silent, answer nonsense, and answer again."""
     found = _chip(part)
     made = found.bench(part) if found else Bench()
-    kind, *at = next(iter(made.sets.values()), ["", 0])
+    first = next(iter(made.sets.values()), None)
+    if not isinstance(first, list):  # nothing is felt, or a stand-in of its own
+        return made
+    kind, *at = first
     whom: object = {"i2c": at[1:2], "dht": [-1], "onewire": [at[1:3]]}.get(str(kind), [None])[0]
     if whom is None or _on_spi(part, found) if found else True:
         return made

@@ -15,6 +15,7 @@ from zapato.stage.clock import Clock
 from zapato.stage.models import Curtain, Running
 from zapato.stage.network import Air
 from zapato.stage.onewire import rom_of
+from zapato.stage.outside import World
 from zapato.stage.phone import Phone
 from zapato.stage.settling import Settling
 from zapato.stage.steps import Steps, evaluated
@@ -68,11 +69,12 @@ class Player:
         self.benches, self.topic = benches, topic
         self._curtains: dict[tuple[int, int], Curtain] = {}
         for bench in benches.values():
-            for kind, *at in bench.reads.values():
+            for kind, *at in (each for each in bench.reads.values() if isinstance(each, list)):
                 if kind == "travel":
                     self._curtain(*cast(list[int], at))
                 elif kind == "sent":
                     board.plug(*cast(list[int], at))
+        self.world = World(board, clock)
         self.settling = Settling(clock, trace, benches)
         self.steps = Steps(self, clock, trace)
         clock.watchers.append(self.steps.watch)
@@ -82,7 +84,11 @@ class Player:
     def put(self, key: str, value: Any, over: int = 0) -> None:
         """Set something of the world: "door.closed", "cabinet.temperature"."""
         part, _, name = key.partition(".")
-        kind, *at = cast(list[Any], self.benches[part].sets[name])
+        how = self.benches[part].sets[name]
+        if not isinstance(how, list):
+            how.put(self.world, value, over)
+            return
+        kind, *at = cast(list[Any], how)
         if kind == "contact":
             gpio, active = at
             self._touch(part, gpio, active if value else 1 - active)
@@ -122,7 +128,11 @@ class Player:
     def gesture(self, key: str) -> None:
         """A finger on a button: "start.press"."""
         part, _, word = key.partition(".")
-        kind, *rest = cast(list[Any], self.benches[part].acts[word])
+        how = self.benches[part].acts[word]
+        if not isinstance(how, list):
+            how.put(self.world, None)
+            return
+        kind, *rest = cast(list[Any], how)
         if kind == "finger":
             pad = self.board.quantities["touch", rest[0]]
             pad.set(True)
@@ -211,7 +221,10 @@ class Player:
 
     def read(self, part: str, name: str) -> Any:
         """A property: measured on the pin where that can be, else as the program has it."""
-        how = cast(list[Any], self.benches[part].reads.get(name))
+        probe = self.benches[part].reads.get(name)
+        if probe is not None and not isinstance(probe, list):
+            return probe.read(self.world)
+        how = cast(list[Any], probe)
         if how and how[0] == "peer":
             return self.board.serial(how[1]).peers[0].read(how[2])
         if how:

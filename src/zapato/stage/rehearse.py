@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
@@ -67,6 +68,19 @@ def rehearse(
         raise RehearsalInvalid(f"{source.name} cannot be rehearsed", "", findings, {source.name: source.text})
     program = _built(app) if app else compile_device(design)
     return _run(design, read, program, read.seed if seed is None else seed, progress)
+
+
+def weighed(design: Design, script: Path, heap: int, room: int) -> tuple[Rehearsal, int]:
+    """A rehearsal of a design built for a chip with `heap` bytes and run with `room` bytes, whatever `check` says of it, and the
+    bytes of its modules: to measure what it takes."""
+    assert design.board
+    board = design.board
+    design.board = replace(board, chip=replace(board.chip, heap=heap))
+    program = compile_device(design)
+    design.board = replace(board, chip=replace(board.chip, heap=room))
+    vm.ready(board.chip.port)
+    result = _run(design, read_script(script, design), program, 1)
+    return result, sum(map(len, program.modules.values()))
 
 
 def refuse(design: Design) -> None:
@@ -267,9 +281,10 @@ def outputs_of(design: Design, board: Board, trace: Trace) -> dict[str, tuple[tu
     """What the outputs of a device were, by the levels at their pins; without power nothing is on."""
     found: dict[str, tuple[tuple[float, bool], ...]] = {}
     for part in design.parts.values():
-        for name, (kind, *at) in part.kind.bench(part).reads.items():
-            if kind != "level":
+        for name, how in part.kind.bench(part).reads.items():
+            if not isinstance(how, list) or how[0] != "level":
                 continue
+            at = how[1:]
             line, active = board.pins.line(int(str(at[0]))).name, at[1]
             found[f"{part.name}.{name}"] = tuple(
                 (r["t"] / 1000, r["what"] == "pin" and r["value"] == active)

@@ -25,7 +25,10 @@ def _find(design: Design) -> Iterator[Finding]:
                 "the file system and an open file hold 600 bytes each, and the driver, the table and its texts some "
                 "6 KiB more, of 36 KiB for everything."
             ),
-            fixes=("a board with an ESP32 or RP2040", "publish the values over MQTT instead: zapato hub keeps their history"),
+            fixes=(
+                "a board with an ESP32 or RP2040",
+                "publish the values over MQTT instead: zapato hub keeps their history",
+            ),
             of="key",
         )
 

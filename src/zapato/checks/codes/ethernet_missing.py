@@ -18,9 +18,7 @@ def _find(design: Design) -> Iterator[Finding]:
     why = "a wired network needs a chip of its own, on pins that a board has wired to it."
     if board.ethernet:
         message = f"how the Ethernet chip of {board.id} is wired is not known"
-        why = (
-            "which of its lines is on which pin is not published, and a wrong guess could damage the board."
-        )
+        why = "which of its lines is on which pin is not published, and a wrong guess could damage the board."
         fixes = ("measure it, and say it in a board of the site: [spi_ethernet]", *fixes)
     yield design.finding("ethernet-missing", "error", ("ethernet",), message, why=why, fixes=fixes, of="key")
 

@@ -77,7 +77,48 @@ _TIGHT = (
 )
 _ROOMY = _TIGHT.replace("2113536", "4194304")
 
+_KIND = """from zapato.extend import Driver, Kind
+
+KIND = Kind(name="ticker", help="counts", fields=(), driver=lambda part: Driver("ticker", "Ticker"), example="[ticker.t]")
+"""
+_CODE = "from loop import Part\n\n\nclass Ticker(Part):\n    pass\n"
+_COST = '{"short": {"heap": {"module ticker": 90, "part Ticker": 60}}, "whole": {"heap": {"module ticker": 120, "part Ticker": 60}}}'
+_TICKER = {
+    "device.toml": device("[ticker.t]"),
+    "site.toml": '[site]\nname = "refuge"\nextensions = ["ticker"]\n',
+    "extensions/ticker/part.py": _KIND,
+    "extensions/ticker/device/ticker.py": _CODE,
+}
+
+
+def _unmeasured(design: Design) -> Iterator[Finding]:
+    found = memory(design)
+    if found and found.unmeasured:
+        yield design.finding(
+            "memory-unmeasured",
+            "error",
+            ("device",),
+            f"nobody measured how much memory these take: {', '.join(found.unmeasured)}",
+            why="the estimate of heap and flash leaves them out, so it would be too low.",
+            fixes=("zapato costs NAME measures an extension and writes its cost.json",),
+            of="key",
+        )
+
+
 RULES = (
+    Rule(
+        code="memory-unmeasured",
+        family="resources",
+        severities=("error",),
+        title="an extension's memory was never measured",
+        story="""
+An extension brings what its modules and parts take of the device's memory, in its cost.json. Without that the estimate would be too
+low, and a device that passes could run out of memory. `zapato costs NAME` measures the extension in the VM and writes the file.
+""",
+        failing=_TICKER,
+        mended={**_TICKER, "extensions/ticker/cost.json": _COST},
+        find=_unmeasured,
+    ),
     Rule(
         code="memory-heap",
         family="resources",

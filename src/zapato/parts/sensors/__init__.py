@@ -8,6 +8,7 @@ from functools import cache
 from importlib import import_module
 from pkgutil import iter_modules
 
+from zapato import extensions
 from zapato.parts.model import LINE_FAULTS, Bench, Driver, Need, Part, Property
 
 
@@ -66,15 +67,26 @@ class SensorChip:
 
 
 @cache
+def _own() -> frozenset[str]:
+    return frozenset(m.name for m in iter_modules(__path__))
+
+
+@cache
 def chip_names() -> tuple[str, ...]:
     """The chips that `chip = ` may name."""
-    return tuple(sorted(m.name for m in iter_modules(__path__)))
+    return tuple(sorted({*_own(), *(each.name for each in extensions.with_file("chip.py"))}))
 
 
 @cache
 def chip(name: str) -> SensorChip:
-    """The chip with this name. Raises ModuleNotFoundError."""
-    return import_module(f"zapato.parts.sensors.{name}").CHIP
+    """The chip with this name. Raises KeyError; ZapatoError where an extension's cannot be loaded."""
+    if name in _own():
+        return import_module(f"zapato.parts.sensors.{name}").CHIP
+    return extensions.bundles()[name].member("chip", "CHIP")
+
+
+extensions.on_change(chip_names.cache_clear)
+extensions.on_change(chip.cache_clear)
 
 
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
@@ -92,6 +104,9 @@ def parallel(one: float, other: float) -> float:
     return one * other / (one + other) if one and other else 0.0
 
 
+by_name = chip
+
+
 def on_bus(
     module: str, cls: str, chip: str, *also: str
 ) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
@@ -100,7 +115,7 @@ def on_bus(
     def address(part: Part) -> int:
         if "select" in part.pins:
             return part.pins["select"].gpio
-        return part.get("address", 0) or import_module(f"zapato.parts.sensors.{chip}").CHIP.addresses[0]
+        return part.get("address", 0) or by_name(chip).addresses[0]
 
     def driver(part: Part) -> Driver:
         bus = part.linked["bus"].name if "bus" in part.linked else ""
@@ -110,7 +125,7 @@ def on_bus(
         bus = part.linked["bus"].pins if "bus" in part.linked else {}
         data = bus.get("sda") or bus.get("sck")
         at = data.gpio if data else -1
-        known = import_module(f"zapato.parts.sensors.{chip}").CHIP
+        known = by_name(chip)
         felt = (name for name in known.properties if name not in known.derived)
         return Bench(sets={name: ["i2c", at, address(part), chip, name] for name in felt})
 

@@ -10,6 +10,8 @@ from collections.abc import Callable
 from importlib import import_module
 from typing import Any, Protocol
 
+from zapato import extensions
+
 Feel = Callable[[str], Any]
 """Gives the quantity of this name at this moment; None where nothing was ever set."""
 
@@ -70,4 +72,7 @@ class SpiExchange:
 
 def stand_in(name: str, feel: Feel) -> BusChip:
     """The stand-in for the chip of this name."""
+    bundle = extensions.bundles().get(name)
+    if bundle and bundle.has("sim.py"):
+        return bundle.member("sim", "Chip")(feel)
     return import_module(f"zapato.stage.chips.{name}").Chip(feel)

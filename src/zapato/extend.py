@@ -1,0 +1,65 @@
+"""The seam for extensions: what a kind of part, a sensor chip or a rule from outside is made of.
+
+A kind, in part.py of a bundle named like it:
+
+    from zapato.extend import Bench, Driver, Kind, Need, pin
+    KIND = Kind(name="buzzer", help="…", fields=(pin("pin", "…"),), driver=…, bench=…, example="[buzzer.hall]\\npin = 26")
+
+A chip on a bus, in chip.py: `CHIP = SensorChip(…)`, with `on_bus` for its driver and stand-in. A rule, in rule.py:
+`RULE = Rule(…)`. How a bundle is found: `zapato.extensions`; step by step: docs/extending.md.
+"""
+
+from __future__ import annotations
+
+from zapato.checks.model import Objection, Rule, device
+from zapato.design.model import Design, PinUse
+from zapato.extensions import Bundle
+from zapato.findings import Finding, Place
+from zapato.lang.fields import (
+    REQUIRED,
+    Field,
+    Wrong,
+    boolean,
+    choice,
+    measured,
+    names,
+    number,
+    pin,
+    text,
+    whole,
+)
+from zapato.parts.model import (
+    Action,
+    Argument,
+    Bench,
+    Driver,
+    Felt,
+    Kind,
+    Load,
+    Need,
+    Part,
+    Probe,
+    Property,
+    Stimulus,
+    Supplied,
+    World,
+)
+from zapato.parts.sensors import SensorChip, common, on_bus, quantity
+from zapato.parts.switched import (
+    PULSE,
+    SWITCHING,
+    active_number,
+    drive_need,
+    level_bench,
+    on_property,
+    start_level,
+    switched_pin,
+)
+
+__all__ = [
+    "PULSE", "REQUIRED", "SWITCHING",
+    "Action", "Argument", "Bench", "Bundle", "Design", "Driver", "Felt", "Field", "Finding", "Kind", "Load", "Need", "Objection",
+    "Part", "PinUse", "Place", "Probe", "Property", "Rule", "SensorChip", "Stimulus", "Supplied", "World", "Wrong",
+    "active_number", "boolean", "choice", "common", "device", "drive_need", "level_bench", "measured", "names", "number", "on_bus",
+    "on_property", "pin", "quantity", "start_level", "switched_pin", "text", "whole",
+]  # fmt: skip

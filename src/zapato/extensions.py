@@ -1,0 +1,188 @@
+"""Extensions: kinds of parts, sensor chips, rules and boards from outside, each a folder (a bundle) with all that belongs to it.
+
+A bundle may hold:
+
+    part.py      KIND: a kind of part, named like the bundle
+    chip.py      CHIP: a sensor chip, named like the bundle
+    rule.py      RULE or RULES: findings of its own
+    device/      MicroPython modules, which go onto the device
+    sim.py       Chip: the stand-in for a chip on a bus, for rehearsals
+    cost.json    bytes that its modules and parts take (`zapato costs` measures them)
+    boards/      boards, as a site's own
+
+It is found as an entry point of the group `zapato.extensions` of an installed package (its value is the bundle's package), or as
+a folder extensions/NAME of a site whose site.toml names it: `[site] extensions = ["NAME"]`. Code of a site runs only where it is
+named there.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import importlib.util
+import json
+import os
+import re
+import sys
+import traceback
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from importlib import import_module
+from importlib.metadata import entry_points
+from pathlib import Path
+from types import ModuleType
+from typing import Any
+
+from zapato.errors import ZapatoError
+
+GROUP = "zapato.extensions"
+NAME = re.compile(r"[a-z][a-z0-9_]{0,39}")
+
+
+@dataclass(frozen=True)
+class Bundle:
+    """One extension.
+
+    Attributes:
+        name: as site.toml or the entry point has it; folder: where its files are.
+        package: the Python package that its modules are imported from; site: it is a site's own, not an installed one.
+    """
+
+    name: str
+    folder: Path
+    package: str
+    site: bool = False
+
+    def has(self, file: str) -> bool:
+        return (self.folder / file).is_file()
+
+    def module(self, name: str) -> ModuleType:
+        """Its Python module of this name. Raises ZapatoError where it cannot be imported."""
+        try:
+            if self.site:
+                _package(self)
+            return import_module(f"{self.package}.{name}")
+        except Exception as error:
+            raise ZapatoError(
+                f"the extension {self.name} cannot be loaded: {_said(error, self.folder)}"
+            ) from error
+
+    def member(self, module: str, name: str) -> Any:
+        """What one of its modules calls so. Raises ZapatoError."""
+        found = getattr(self.module(module), name, None)
+        if found is None:
+            raise ZapatoError(f"the extension {self.name} has no {name} in {module}.py", f"{name} = …")
+        return found
+
+
+def _package(bundle: Bundle) -> None:
+    """Make a site's folder a package of its own name, so that it imports its modules with `from . import`."""
+    if bundle.package in sys.modules:
+        return
+    made = ModuleType(bundle.package)
+    made.__path__ = [str(bundle.folder)]
+    sys.modules[bundle.package] = made
+
+
+def _said(error: Exception, folder: Path) -> str:
+    """An error in one line, with its place in the extension."""
+    rows = traceback.extract_tb(error.__traceback__)
+    own = next((row for row in reversed(rows) if row.filename.startswith(str(folder))), None)
+    if own is None and isinstance(error, SyntaxError):
+        return f"{error.msg}, {Path(error.filename or '').name}:{error.lineno}"
+    place = f", {Path(own.filename).relative_to(folder)}:{own.lineno}" if own else ""
+    return f"{type(error).__name__}: {error}{place}"
+
+
+OFF = "ZAPATO_NO_EXTENSIONS"
+"""Where this stands in the environment no extension is used; processes that this one starts do as it does."""
+_installed_ones: dict[str, Bundle] | None = None
+_of_site: tuple[Path | None, tuple[str, ...]] = (None, ())
+_in_force: dict[str, Bundle] | None = None
+_forget: list[Callable[[], None]] = []
+
+
+def bundles() -> Mapping[str, Bundle]:
+    """The extensions in force, by name: the installed ones, and those of the site that was read last."""
+    global _in_force
+    if _in_force is None:
+        root, names = _of_site
+        own = {name: _own(root, name) for name in names if root and not why_not(root, name)}
+        _in_force = {} if os.environ.get(OFF) else dict(sorted({**_installed(), **own}.items()))
+    return _in_force
+
+
+def _installed() -> dict[str, Bundle]:
+    global _installed_ones
+    if _installed_ones is None:
+        _installed_ones = {}
+        for entry in entry_points(group=GROUP):
+            spec = importlib.util.find_spec(entry.value)
+            where = next(iter(spec.submodule_search_locations or ()), None) if spec else None
+            if where and NAME.fullmatch(entry.name):
+                _installed_ones[entry.name] = Bundle(entry.name, Path(where), entry.value)
+    return _installed_ones
+
+
+def _own(root: Path, name: str) -> Bundle:
+    folder = root.absolute() / "extensions" / name
+    code = hashlib.sha256(str(folder).encode()).hexdigest()[:8]
+    return Bundle(name, folder, f"zapato_site_{code}_{name}", site=True)
+
+
+def with_file(file: str) -> Iterator[Bundle]:
+    """The extensions that have this file."""
+    return (each for each in bundles().values() if each.has(file))
+
+
+def why_not(root: Path, name: str) -> str:
+    """Why a site's own extension of this name cannot be used; "" where it can."""
+    if not NAME.fullmatch(name) or not (root / "extensions" / name).is_dir():
+        return f"there is no folder extensions/{name} beside site.toml"
+    if name in _installed():
+        return f"{name} is the name of an installed extension, in {_installed()[name].folder}"
+    return ""
+
+
+def for_site(root: Path | None, names: tuple[str, ...]) -> None:
+    """From now on the extensions of this site are in force, and of no other."""
+    global _of_site
+    if (root, names) != _of_site and (names or _of_site[1]):
+        _of_site = root, names
+        _changed()
+
+
+def off() -> None:
+    """From now on no extension is used, here and in the processes that this one starts."""
+    os.environ[OFF] = "1"
+    _changed()
+
+
+def on_change(forget: Callable[[], None]) -> None:
+    """`forget` is called when extensions come or go: whoever keeps a list of kinds, chips, rules or boards makes it anew."""
+    _forget.append(forget)
+
+
+def _changed() -> None:
+    global _in_force
+    _in_force = None
+    for each in _forget:
+        each()
+
+
+def device_source(module: str, port: str) -> str | None:
+    """The source of a MicroPython module of an extension; None where none has it."""
+    for bundle in bundles().values():
+        for name in (f"{module}_{port}", module):
+            file = bundle.folder / "device" / f"{name}.py"
+            if file.is_file():
+                return file.read_text("utf-8")
+    return None
+
+
+def costs() -> Iterator[Mapping[str, Mapping[str, Mapping[str, float]]]]:
+    """What extensions say that they take: by form of the build, memory and feature. Raises ZapatoError."""
+    for bundle in with_file("cost.json"):
+        try:
+            yield json.loads((bundle.folder / "cost.json").read_text("utf-8"))
+        except ValueError as error:
+            raise ZapatoError(f"cost.json of the extension {bundle.name} cannot be read: {error}") from None

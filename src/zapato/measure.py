@@ -1,0 +1,160 @@
+"""What an extension takes of a device's memory: measured in the VM, for its cost.json.
+
+Three devices are built and run for each form of the build: without the part, with one, with two. The second one shows what a part
+takes, the first one what its modules take beside it; what is known already of other modules is taken off.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import tempfile
+from collections import Counter
+from collections.abc import Mapping
+from pathlib import Path
+
+from zapato.budgets.memory import ROOMY, costs, features
+from zapato.design import Design, resolve
+from zapato.errors import ZapatoError
+from zapato.extensions import Bundle
+from zapato.fitting import fit, write_pins
+from zapato.parts import kind
+from zapato.parts.model import Kind
+from zapato.parts.sensors import chip
+from zapato.stage.rehearse import weighed
+
+FORMS = {"short": ROOMY - 4, "whole": ROOMY}
+"""Bytes of heap by which a chip gets the one build or the other."""
+ROOM = 150 * 1024
+"""Bytes of heap while measuring: more than any device takes."""
+HEAD = 'zapato = 1\n[device]\nname = "measured"\nboard = "esp32-38pin"\n[flag.one]\n'
+SCRIPT = 'zapato = 1\n[rehearsal]\nlasts = "1min"\n[world]\n'
+BUSES = {"i2c": "[i2c.line]\nsda = 21\nscl = 22\n", "onewire": "[onewire.line]\npin = 4\n"}
+
+Costs = dict[str, dict[str, dict[str, float]]]
+
+
+def measured(bundle: Bundle) -> Costs:
+    """The figures of a bundle's kind or chip: form of the build -> "heap" or "flash" -> feature -> bytes.
+
+    Raises ZapatoError where it has neither, or its example cannot be built.
+    """
+    if not (bundle.has("part.py") or bundle.has("chip.py")):
+        raise ZapatoError(
+            f"the extension {bundle.name} has neither part.py nor chip.py: nothing of it is on a device"
+        )
+    found: Costs = {}
+    known = {form: {name: _others(bundle, form, name) for name in ("heap", "flash")} for form in FORMS}
+    tables = [_tables(bundle, count) for count in range(3)]  # while the site of the extension is in force
+    for form, heap in FORMS.items():
+        rows = [_row(bundle, text, heap) for text in tables]
+        found[form] = {name: _figures(rows, name, table) for name, table in known[form].items()}
+    return found
+
+
+def _others(bundle: Bundle, form: str, name: str) -> dict[str, float]:
+    """The figures without the bundle's own of an earlier time."""
+    file = bundle.folder / "cost.json"
+    own: dict[str, dict[str, dict[str, float]]] = (
+        json.loads(file.read_text("utf-8")) if file.is_file() else {}
+    )
+    mine = own.get(form, {}).get(name, {})
+    return {what: size for what, size in costs()[form][name].items() if what not in mine}
+
+
+Row = tuple[Counter[str], dict[str, int]]
+
+
+def _row(bundle: Bundle, tables: str, heap: int) -> Row:
+    """The features of a device with these tables, and its bytes of heap and flash."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        if bundle.site:
+            (folder / "site.toml").write_text(
+                f'zapato = 1\n[site]\nname = "m"\nextensions = ["{bundle.name}"]\n'
+            )
+            (folder / "extensions").mkdir()
+            (folder / "extensions" / bundle.name).symlink_to(bundle.folder, target_is_directory=True)
+        path = folder / "measured.toml"
+        path.write_text(HEAD + tables, "utf-8")
+        design = _fitted(path)
+        script = folder / "script.toml"
+        script.write_text(SCRIPT + _world(design), "utf-8")
+        known = features(design)
+        result, flash = weighed(design, script, heap, ROOM)
+        if result.crash or result.restarts:
+            wrong = result.crash.error if result.crash else "it restarts itself"
+            raise ZapatoError(f"the example of {bundle.name} does not run: {wrong}")
+        return known, {"heap": result.used.peak, "flash": flash}
+
+
+def _fitted(path: Path) -> Design:
+    design = resolve(path)
+    errors = [each for each in design.findings if each.severity == "error"]
+    if errors:
+        raise ZapatoError(f"its example cannot be built: {errors[0].message}")
+    if any(part.autos for part in design.parts.values()):
+        found = fit(design)
+        if not found.ok:
+            raise ZapatoError("its example finds no pins on an esp32-38pin")
+        write_pins(found)
+        design = resolve(path)
+    return design
+
+
+def _tables(bundle: Bundle, count: int) -> str:
+    """So many of the kind as its example has it, or of the chip on a bus of its own."""
+    if bundle.has("part.py"):
+        made = kind(bundle.name)
+        return _copies(made, count) if made and count else ""
+    known = chip(bundle.name)
+    rows = BUSES.get(known.bus, "") if count else ""
+    for n in range(count):
+        place = 'bus = "line"\n' if known.bus else 'pin = "auto"\n' if known.need else ""
+        if known.addresses:
+            place += f"address = {known.addresses[n % len(known.addresses)]}\n"
+        rows += f'[sensor.m{n}]\nchip = "{bundle.name}"\n{place}'
+    return rows
+
+
+def _copies(made: Kind, count: int) -> str:
+    """The example of a kind, its own table so often, each with pins to be chosen."""
+    pins = "|".join(each.name for each in made.fields if each.role == "pin") or "pin"
+    loose = re.sub(rf'^({pins}) = (?:\d+|"[^"]+")', r'\1 = "auto"', made.example, flags=re.MULTILINE)
+    tables = re.split(r"(?m)^(?=\[)", loose)
+    own = [each for each in tables if each.startswith(f"[{made.name}.")]
+    rest = "".join(each for each in tables if each not in own)
+    again = "".join(
+        re.sub(r"^\[\w+\.\w+", f"[{made.name}.m{n}", each).rstrip() + "\n"
+        for n in range(count)
+        for each in own
+    )
+    return f"{rest}\n{again}"
+
+
+def _world(design: Design) -> str:
+    """Every number that the world can set."""
+    return "".join(
+        f"{part.name}.{name} = 20\n"
+        for part in design.parts.values()
+        for name in part.kind.bench(part).sets
+        if name in part.properties and part.properties[name].type == "number"
+    )
+
+
+def _figures(rows: list[Row], name: str, known: Mapping[str, float]) -> dict[str, float]:
+    """What the new features take: a part the difference of the second, its modules the rest of the first."""
+    (before, one, two), sizes = [row[0] for row in rows], [row[1][name] for row in rows]
+    parts = [each for each in one if each.startswith("part ") and each not in known]
+    modules = [each for each in one if each.startswith("module ") and each not in known]
+    if not parts + modules:
+        raise ZapatoError("its example has nothing that is not known already")
+    a_part = max(0.0, sizes[2] - sizes[1] - _known(two, one, known))
+    first = max(0.0, sizes[1] - sizes[0] - _known(one, before, known) - a_part)
+    found = {what: first / len(modules) for what in modules} | {what: a_part / len(parts) for what in parts}
+    return {what: float(round(size)) for what, size in found.items()}
+
+
+def _known(more: Counter[str], less: Counter[str], known: Mapping[str, float]) -> float:
+    """Bytes of what the one device has beyond the other, as far as they are known."""
+    return sum((count - less[what]) * known.get(what, 0.0) for what, count in more.items())
