@@ -179,10 +179,12 @@ def device_source(module: str, port: str) -> str | None:
     return None
 
 
-def costs() -> Iterator[Mapping[str, Mapping[str, Mapping[str, float]]]]:
-    """What extensions say that they take: by form of the build, memory and feature. Raises ZapatoError."""
-    for bundle in with_file("cost.json"):
-        try:
-            yield json.loads((bundle.folder / "cost.json").read_text("utf-8"))
-        except ValueError as error:
-            raise ZapatoError(f"cost.json of the extension {bundle.name} cannot be read: {error}") from None
+def costs(path: Path) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
+    """A cost.json: bytes by form of the build, memory and feature. Raises ZapatoError."""
+    try:
+        return json.loads(path.read_text("utf-8"))
+    except (OSError, ValueError) as error:
+        raise ZapatoError(
+            f"cost.json of the extension {path.parent.name} cannot be read: {error}",
+            "zapato costs NAME writes it anew",
+        ) from None

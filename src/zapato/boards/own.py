@@ -1,4 +1,4 @@
-"""The boards that a site brings along: looked for at every call, read only where there are any."""
+"""The boards that a site or an extension brings along: looked for at every call, read only where there are any."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from zapato import extensions
 from zapato.boards.model import Board
 from zapato.findings import Finding
 
@@ -20,10 +21,12 @@ class SiteBoards:
 
 
 def site_boards(root: Path | None) -> SiteBoards:
-    """The boards in `root`/boards/; read again when one of the files has changed."""
-    if root is None or not (root / "boards").is_dir():
+    """The boards in `root`/boards/ and of the extensions in force; read again when one of the files has changed."""
+    folders = [root / "boards"] if root else []
+    folders += [each.folder / "boards" for each in extensions.bundles().values()]
+    paths = [path for folder in folders for path in sorted(folder.glob("*.toml"))]
+    if not paths:
         return SiteBoards()
     from zapato.boards.site import read_boards
 
-    paths = sorted((root / "boards").glob("*.toml"))
     return read_boards(tuple((path, path.stat().st_mtime_ns) for path in paths))

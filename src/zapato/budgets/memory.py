@@ -11,7 +11,7 @@ import json
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from functools import cache
+from functools import lru_cache
 from pathlib import Path
 
 from zapato import extensions
@@ -182,16 +182,23 @@ def shares(design: Design) -> list[tuple[str, str, int]]:
     return sorted(found, key=lambda each: -each[2])
 
 
-@cache
 def costs() -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature; extensions bring their own. Raises ZapatoError."""
+    return _together(
+        tuple(
+            (each.folder / "cost.json", (each.folder / "cost.json").stat().st_mtime_ns)
+            for each in extensions.with_file("cost.json")
+        )
+    )
+
+
+@lru_cache(maxsize=4)
+def _together(brought: tuple[tuple[Path, int], ...]) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     found: dict[str, dict[str, dict[str, float]]]
     found = json.loads((Path(__file__).parent / "costs.json").read_text("utf-8"))
-    for more in extensions.costs():
+    for path, _ in brought:
+        more = extensions.costs(path)
         for form, memories in found.items():
             for what, table in memories.items():
                 table.update(more.get(form, {}).get(what, {}))
     return found
-
-
-extensions.on_change(costs.cache_clear)

@@ -59,6 +59,13 @@ def _version(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
         ctx.exit()
 
 
+def _plain(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
+    if wanted:
+        from zapato.extensions import off
+
+        off()
+
+
 APP = Commands(
     "zapato",
     help="Check, build and rehearse devices from a declarative device file.",
@@ -72,7 +79,15 @@ APP = Commands(
             expose_value=False,
             callback=_version,
             help="Print the version.",
-        )
+        ),
+        click.Option(
+            ["--no-extensions"],
+            is_flag=True,
+            is_eager=True,
+            expose_value=False,
+            callback=_plain,
+            help="Use no extension: no code of a site, and none that was installed.",
+        ),
     ],
 )
 

@@ -88,7 +88,21 @@ def COMMAND(
 
         text = brief_text(report) if brief else text_of(report)
         click.echo(text + totals(report) + summary(report))
+        if used := _extensions(paths or tuple(files)):
+            click.echo(f"with the extensions {', '.join(used)}")
     return 0 if report.ok else 1
+
+
+def _extensions(paths: tuple[Path, ...]) -> list[str]:
+    """The extensions whose code took part, each with where it is from."""
+    from zapato.extensions import bundles
+    from zapato.lang.site import site_of
+
+    found: dict[str, str] = {}
+    for path in paths[:20]:
+        site_of(path)
+        found |= {each.name: "this site" if each.site else each.package for each in bundles().values()}
+    return [f"{name} ({where})" for name, where in found.items()]
 
 
 def _changed(files: list[Path], revision: str) -> list[Path]:

@@ -38,6 +38,9 @@ def COMMAND(code: str | None, built: Path | None) -> None:
     With --build, tell where in our sources the places are that a device's fault names.
     """
     from zapato.checks import rule, rules
+    from zapato.lang.site import site_of
+
+    site_of(Path("."))  # whose extensions count
 
     if built:
         from zapato.firmware.program import read_map

@@ -24,7 +24,9 @@ def COMMAND(kind: str | None, out: Path | None) -> int:
     from zapato.errors import UnknownName
     from zapato.lang.fields import nearest
     from zapato.lang.files import write
+    from zapato.lang.site import site_of
 
+    site_of(Path("."))  # whose extensions count
     known = thing_models()
     if kind and kind not in known:
         raise UnknownName(

@@ -1,0 +1,207 @@
+"""Extensions from outside: a kind, a chip, a rule and a board that nothing inside knows of, from a site and from an installed package."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from conftest import failed
+
+import zapato
+from zapato import extensions
+from zapato.lang.site import site_of
+
+EXAMPLES = Path(__file__).parents[1] / "examples"
+SITE = 'zapato = 1\n[site]\nname = "refuge"\nextensions = [{names}]\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
+BELL = """zapato = 1
+[device]
+name = "bell"
+board = "{board}"
+[buzzer.hall]
+pin = {pins[0]}
+[button.ring]
+pin = {pins[1]}
+pull = "up"
+[i2c.main]
+sda = {pins[2]}
+scl = {pins[3]}
+pull_ups = "4.7kohm"
+[sensor.room]
+chip = "lm75"
+bus = "main"
+address = 0x48
+every = "5s"
+[[link]]
+when = "ring.pressed"
+do = "hall.beep(3)"
+[[link]]
+when = "room.temperature > 30"
+do = "hall.on"
+"""
+DAY = """[rehearsal]
+lasts = "1min"
+[world]
+room.temperature = -10.5
+[[step]]
+at = "8s"
+expect = "room.temperature == -10.5"
+[[step]]
+act = "ring.press"
+[[step]]
+within = "1s"
+expect = "hall.on and hall.left == 3"
+[[step]]
+within = "2s"
+expect = "not hall.on and hall.left == 0"
+[[step]]
+at = "20s"
+act = "room.temperature = 35"
+[[step]]
+within = "10s"
+expect = "hall.on"
+"""
+PINS = {"esp32-38pin": (26, 33, 21, 22), "esp8266-30pin": ('"D5"', '"D6"', '"D2"', '"D1"')}
+CARRIER = 'id = "carrier"\ntitle = "Carrier"\nchip = "esp32"\n[headers]\nleft = ["3V3", "GND", "A=26", "B=33", "C=21", "D=22"]\n'
+
+
+@pytest.fixture(autouse=True)
+def _as_before():
+    """No other test runs with the extensions of this one's site."""
+    yield
+    extensions.for_site(None, ())
+
+
+@pytest.fixture
+def site(tmp_path) -> Path:
+    """A site with the examples' extensions: a kind, a chip, a rule, and a board in one of them."""
+    root = tmp_path / "site"
+    shutil.copytree(EXAMPLES / "extensions", root / "extensions")
+    shutil.copytree(EXAMPLES / "extension_package" / "src" / "refuge_sensors" / "lm75", root / "extensions" / "lm75")
+    (root / "extensions" / "house_rules" / "boards").mkdir()
+    (root / "extensions" / "house_rules" / "boards" / "carrier.toml").write_text(CARRIER)
+    (root / "site.toml").write_text(SITE.format(names='"buzzer", "lm75", "house_rules"'))
+    for name in ("devices", "rehearsals"):
+        (root / name).mkdir()
+    (root / "rehearsals" / "bell.toml").write_text(DAY)
+    return root
+
+
+def bell(root: Path, board: str = "esp32-38pin") -> Path:
+    path = root / "devices" / "bell.toml"
+    path.write_text(BELL.format(board=board, pins=PINS.get(board, PINS["esp32-38pin"])))
+    return path
+
+
+@pytest.mark.parametrize("board", [*PINS, "carrier"])
+def test_a_kind_a_chip_a_rule_and_a_board_of_a_site(site, board, cli, tmp_path):
+    path = bell(site, board)
+    report = zapato.check(path)
+    assert {f.code for f in report.findings} == {"house-label"} and report.ok
+    assert failed(zapato.rehearse(path)) == []
+    called = cli("check", site)
+    assert "buzzer (this site)" in called.out and "house_rules (this site)" in called.out
+    built = cli("build", path, "--out", tmp_path / "out")
+    assert built.code == 0, built
+    known = zapato.budget(path).of("memory")
+    assert any("buzzer" in row.formula for row in known) and not zapato.load(path).findings
+
+
+def test_every_command_knows_them(site, cli, monkeypatch, tmp_path):
+    path = bell(site)
+    monkeypatch.chdir(site)
+    assert "People who read the hub" in cli("explain", "house-label").out
+    assert "buzzer" in json.loads(cli("schema").out)["properties"]
+    assert "beep" in cli("models", "buzzer").out
+    assert "hall/do/beep" in cli("topics", path).out
+    sarif = json.loads(cli("check", path, "--format", "sarif").out)
+    assert any(rule["id"] == "house-label" for rule in sarif["runs"][0]["tool"]["driver"]["rules"])
+    assert cli("draw", path, "--out", tmp_path / "bell.png").code == 0
+    measured = json.loads((EXAMPLES / "extensions" / "buzzer" / "cost.json").read_text())
+    assert cli("costs", "buzzer").code == 0
+    again = json.loads((site / "extensions" / "buzzer" / "cost.json").read_text())
+    for form, name in (("short", "heap"), ("whole", "flash")):
+        assert again[form][name] == pytest.approx(measured[form][name], rel=0.5, abs=250)
+
+
+def test_code_of_a_site_runs_only_where_it_is_named(site, cli, monkeypatch):
+    path = bell(site)
+    (site / "extensions" / "spy").mkdir()
+    (site / "extensions" / "spy" / "rule.py").write_text("raise RuntimeError('it ran')\n")
+    assert cli("check", path).code == 0
+    (site / "site.toml").write_text(SITE.format(names='"buzzer", "lm75"'))
+    assert "house-label" not in {f.code for f in zapato.check(path).findings}
+    (site / "site.toml").write_text(SITE.format(names='"spy"'))
+    called = cli("check", path)
+    assert called.code == 2 and "the extension spy cannot be loaded: RuntimeError: it ran, rule.py:1" in called.err
+    (site / "site.toml").write_text(SITE.format(names='"../x", "nothing"'))
+    told = [f.message for f in zapato.check(path).findings if f.code == "unknown-reference"]
+    assert len(told) >= 1 and "no folder extensions/" in told[0]
+    monkeypatch.setattr(os, "environ", dict(os.environ))
+    (site / "site.toml").write_text(SITE.format(names='"spy"'))
+    called = cli("--no-extensions", "check", path)
+    assert called.code == 1 and "buzzer is not a kind of part" in called.out
+
+
+BROKEN = {
+    "no KIND": ("part.py", "x = 1\n", "the extension buzzer has no KIND in part.py"),
+    "no Python": ("part.py", "def f(:\n", "the extension buzzer cannot be loaded: "),
+    "costs that are no JSON": ("cost.json", "{", "cost.json of the extension buzzer cannot be read"),
+}
+
+
+@pytest.mark.parametrize("what", BROKEN)
+def test_a_broken_extension_is_one_line(site, cli, what):
+    file, text, words = BROKEN[what]
+    (site / "extensions" / "buzzer" / file).write_text(text)
+    called = cli("check", bell(site))
+    assert called.code == 2 and words in called.err and called.err.count("\n") <= 2, called
+
+
+def test_what_was_never_measured_is_an_error(site):
+    (site / "extensions" / "buzzer" / "cost.json").unlink()
+    found = [f for f in zapato.check(bell(site)).findings if f.code == "memory-unmeasured"]
+    assert found and "part Buzzer" in found[0].message and "zapato costs" in found[0].fixes[0]
+
+
+def test_two_sites_with_an_extension_of_the_same_name(site, tmp_path):
+    """Each has its own, in whatever order they are read."""
+    other = tmp_path / "other"
+    shutil.copytree(site, other)
+    file = other / "extensions" / "buzzer" / "part.py"
+    file.write_text(file.read_text().replace('"so many short tones"', '"another one"').replace('"tone"', '"length"'))
+    (one, two) = (bell(each) for each in (site, other))
+    two.write_text(two.read_text().replace("[buzzer.hall]\n", '[buzzer.hall]\nlength = "1s"\n'))
+    for _ in range(2):
+        assert zapato.check(one).ok and zapato.check(two).ok
+    one.write_text(two.read_text())
+    assert [f.code for f in zapato.check(one).findings if f.severity == "error"] == ["unknown-key"]
+
+
+def test_an_installed_extension(tmp_path):
+    """Installed by pip into a folder of its own, it is found by its entry point."""
+    where, root = tmp_path / "packages", tmp_path / "site"
+    subprocess.run(
+        [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps", "--no-build-isolation", "--target", where, EXAMPLES / "extension_package"],
+        check=True,
+    )  # fmt: skip
+    (root / "devices").mkdir(parents=True)
+    (root / "site.toml").write_text(SITE.format(names='"buzzer"'))
+    shutil.copytree(EXAMPLES / "extensions", root / "extensions")
+    (root / "rehearsals").mkdir()
+    (root / "rehearsals" / "bell.toml").write_text(DAY)
+    path, env = bell(root), {**os.environ, "PYTHONPATH": os.pathsep.join([str(where), *sys.path])}
+    for words in (["check", root], ["rehearse", path], ["build", path, "--out", tmp_path / "out"]):
+        done = subprocess.run([sys.executable, "-m", "zapato", *words], env=env, capture_output=True, text=True)
+        assert done.returncode == 0, done.stdout + done.stderr
+        if words[0] == "check":
+            assert "lm75 (refuge_sensors.lm75)" in done.stdout
+
+
+def test_a_site_without_extensions_uses_none(site):
+    site_of(bell(site))
+    assert extensions.bundles()
+    site_of(Path(__file__))
+    assert not any(each.site for each in extensions.bundles().values())
