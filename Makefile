@@ -2,11 +2,12 @@
 PYTHON ?= python3
 VENV   ?= .venv
 BIN    := $(VENV)/bin
+USED   := $(VENV)/.for-use
 STAMP  := $(VENV)/.installed
 
 .PHONY: demo test lint bench screenshots docs clean
 
-demo: $(STAMP)
+demo: $(USED)
 	$(BIN)/zapato demo --out zapato-demo
 
 # Three at a time on two cores: some tests wait for real time.
@@ -30,10 +31,15 @@ screenshots: $(STAMP)
 	$(BIN)/python tools/link_timing.py
 	$(BIN)/python tools/pages.py
 
-# The environment is made anew when the project's own list of packages changes.
-$(STAMP): pyproject.toml
+# The environment is made anew when the project's own list of packages changes: what users need, then what developers need.
+$(USED): pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(0 if sys.version_info >= (3, 11) else "Zapato needs Python 3.11 or newer; name one with: make demo PYTHON=python3.12")'
 	$(PYTHON) -m venv $(VENV)
+	@echo "installing what zapato needs (about a minute)"
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --editable '.[pictures,hub]'
+	@touch $(USED)
+
+$(STAMP): $(USED)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	@touch $(STAMP)
 

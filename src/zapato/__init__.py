@@ -5,6 +5,10 @@
     report = zapato.check(design)           # every mistake, at its place, with the way out
     built = zapato.build(design)            # compiled modules, update package, build.json
     run = zapato.rehearse(design)           # the built firmware in the real MicroPython VM
+    sheet = zapato.wires(design)            # every wire with both ends and its voltage, what to buy
+    zapato.list_topics(design)              # every topic with payload, unit and example
+    zapato.diff(old, design)                # what differs between two designs
+    zapato.draw.pin_map(design)             # pictures, as Matplotlib figures (pip install 'zapato[pictures]')
 
 Everything is loaded when it is first used.
 """
@@ -17,7 +21,10 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from zapato import draw, extend, hub
     from zapato.budgets.whole import Budget, budget
+    from zapato.changes import Change
+    from zapato.changes import changes as diff
     from zapato.checks import check
     from zapato.design import Design
     from zapato.errors import ZapatoError
@@ -25,44 +32,65 @@ if TYPE_CHECKING:
     from zapato.firmware import Build, build
     from zapato.fitting import Fit, fit
     from zapato.stage import Rehearsal, SiteRehearsal, rehearse, rehearse_site
+    from zapato.topics import Topic
+    from zapato.topics import topics as list_topics
+    from zapato.wiring import Sheet
+    from zapato.wiring import wiring as wires
 
 __version__ = "0.1.0"
 __all__ = [
     "Budget",
     "Build",
+    "Change",
     "Design",
     "Finding",
     "Fit",
     "Rehearsal",
     "Report",
+    "Sheet",
     "SiteRehearsal",
+    "Topic",
     "ZapatoError",
     "budget",
     "build",
     "check",
+    "diff",
+    "draw",
+    "extend",
     "fit",
+    "hub",
+    "list_topics",
     "load",
     "rehearse",
     "rehearse_site",
+    "wires",
 ]
 
 _HOMES = {
     "Budget": "budgets.whole",
     "Build": "firmware",
+    "Change": "changes",
     "Design": "design",
     "Finding": "findings",
     "Fit": "fitting",
     "Rehearsal": "stage",
     "Report": "findings",
+    "Sheet": "wiring",
     "SiteRehearsal": "stage",
+    "Topic": "topics",
     "ZapatoError": "errors",
     "budget": "budgets.whole",
     "build": "firmware",
     "check": "checks",
+    "diff": "changes:changes",
     "fit": "fitting",
+    "list_topics": "topics:topics",
     "rehearse": "stage",
     "rehearse_site": "stage",
+    "wires": "wiring:wiring",
 }
+"""Where each name is, and what it is called there where that is another name."""
+_PACKAGES = ("draw", "extend", "hub")
 
 
 def load(path: str | Path) -> Design:
@@ -78,6 +106,13 @@ def load(path: str | Path) -> Design:
 
 
 def __getattr__(name: str) -> Any:
+    if name in _PACKAGES:
+        return import_module(f"zapato.{name}")
     if name not in _HOMES:
         raise AttributeError(f"module 'zapato' has no attribute {name!r}")
-    return getattr(import_module(f"zapato.{_HOMES[name]}"), name)
+    home, _, called = _HOMES[name].partition(":")
+    return getattr(import_module(f"zapato.{home}"), called or name)
+
+
+def __dir__() -> list[str]:
+    return [*__all__, "__version__"]

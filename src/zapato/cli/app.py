@@ -14,6 +14,12 @@ from zapato.cli.about import STEPS, About
 from zapato.errors import Refused, ZapatoError
 
 USAGE = 2
+EXTRAS = {
+    **dict.fromkeys(("matplotlib", "pandas", "jinja2"), "pictures"),
+    **dict.fromkeys(("starlette", "uvicorn", "prompt_toolkit", "amqtt"), "hub"),
+    **dict.fromkeys(("distributed", "dask"), "cluster"),
+}
+"""Which extra brings a package that a command alone wants."""
 
 
 class Commands(click.Group):
@@ -112,6 +118,11 @@ def run(arguments: Sequence[str]) -> int:
         return complain(message[:1].lower() + message[1:], f"zapato {word} --help")
     except click.Abort:
         raise KeyboardInterrupt from None
+    except ModuleNotFoundError as error:
+        extra = EXTRAS.get((error.name or "").partition(".")[0])
+        if extra is None:
+            raise
+        return complain(f"zapato {word} needs what the extra {extra} installs", f"pip install 'zapato[{extra}]'")
     except OSError as error:
         where = f": {error.filename}" if error.filename else ""
         return complain(f"{(error.strerror or str(error)).lower()}{where}")
