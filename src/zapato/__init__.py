@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from zapato.wiring import Sheet
     from zapato.wiring import wiring as wires
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 __all__ = [
     "Budget",
     "Build",

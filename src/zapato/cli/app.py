@@ -15,7 +15,7 @@ from zapato.errors import Refused, ZapatoError
 
 USAGE = 2
 EXTRAS = {
-    **dict.fromkeys(("matplotlib", "pandas", "jinja2"), "pictures"),
+    **dict.fromkeys(("matplotlib", "pandas", "jinja2", "markupsafe"), "pictures"),
     **dict.fromkeys(("starlette", "uvicorn", "prompt_toolkit", "amqtt"), "hub"),
     **dict.fromkeys(("distributed", "dask"), "cluster"),
 }
@@ -122,7 +122,9 @@ def run(arguments: Sequence[str]) -> int:
         extra = EXTRAS.get((error.name or "").partition(".")[0])
         if extra is None:
             raise
-        return complain(f"zapato {word} needs what the extra {extra} installs", f"pip install 'zapato[{extra}]'")
+        return complain(
+            f"zapato {word} needs what the extra {extra} installs", f"pip install 'zapato[{extra}]'"
+        )
     except OSError as error:
         where = f": {error.filename}" if error.filename else ""
         return complain(f"{(error.strerror or str(error)).lower()}{where}")

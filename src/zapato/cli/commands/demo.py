@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from zapato.cli.about import About
+
+if TYPE_CHECKING:
+    from zapato.stage import SiteRehearsal
 from zapato.cli.each import show_failed
 
 ABOUT = About("Start", "the demo site, checked, built, rehearsed", "zapato demo --out refuge")
@@ -80,7 +84,6 @@ def _together(out: Path) -> bool:
     from zapato.cli.report import site_lines
     from zapato.cli.terminal import Meter, styled
     from zapato.design import resolve
-    from zapato.draw import save, site_timeline
     from zapato.stage import rehearse_site
 
     click.echo(f"\n{styled('all together', bold=True)} {'-' * 58}")
@@ -90,9 +93,19 @@ def _together(out: Path) -> bool:
     finally:
         meter.done()
     click.echo("\n".join(site_lines(result)))
-    save(site_timeline(result), out / "out" / "evening.png")
-    click.echo(f"drawn: {out / 'out' / 'evening.png'}")
+    click.echo(_drawn(result, out / "out" / "evening.png"))
     return result.passed
+
+
+def _drawn(result: SiteRehearsal, path: Path) -> str:
+    """Draw the evening, where pictures are installed."""
+    try:
+        from zapato.draw import save, site_timeline
+
+        save(site_timeline(result), path)
+    except ModuleNotFoundError:
+        return "not drawn: pip install 'zapato[pictures]'"
+    return f"drawn: {path}"
 
 
 def _build_and_rehearse(path: Path, out: Path, stage: bool) -> dict[str, object]:
