@@ -43,7 +43,10 @@ def test_every_kinds_example_is_valid_and_passes_check(kind, put):
 def test_rule_examples_have_a_valid_structure(code):
     """Mistakes of wiring are no mistakes of structure: the schema takes both examples."""
     for example in (rules()[code].failing, rules()[code].mended):
-        for name, text in example_files(example).items():
+        named = example_files(example)
+        if any(name.startswith("extensions/") for name in named):
+            continue  # its kind is not in the schema of this process
+        for name, text in named.items():
             if name.startswith("device"):
                 LANGUAGE.validate(tomllib.loads(text))
 

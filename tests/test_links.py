@@ -281,7 +281,7 @@ KNOWN = {
     "known(s.temperature, s.humidity)": "known takes one property",
     "known('s.temperature')": "known takes one property",
     "known(s.temp)": 'did you mean "s.temperature"?',
-    "s.temperature > 5 for 10min": "a time stands in held, after or for",
+    "s.temperature > 5 for 10min": "a time is not a value here; in a condition it belongs to held, after or for",
     "r.on; b.down": "two things that happen are two links",
     "relay.r.on": "the part's name alone: r.on",
 }
