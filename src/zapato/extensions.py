@@ -143,11 +143,18 @@ def why_not(root: Path, name: str) -> str:
     return ""
 
 
+def site_root() -> Path | None:
+    """The folder of the site that was read last."""
+    return _of_site[0]
+
+
 def for_site(root: Path | None, names: tuple[str, ...]) -> None:
-    """From now on the extensions of this site are in force, and of no other."""
+    """From now on the extensions and the described chips of this site are in force, and of no other."""
     global _of_site
-    if (root, names) != _of_site and (names or _of_site[1]):
-        _of_site = root, names
+    if (root, names) == _of_site:
+        return
+    before, _of_site = _of_site, (root, names)
+    if names or before[1] or any(each and (each / "chips").is_dir() for each in (root, before[0])):
         _changed()
 
 

@@ -15,6 +15,7 @@ from pathlib import Path
 from zapato import extensions
 from zapato.errors import Refused, ToolMissing
 from zapato.lang.files import write
+from zapato.parts.described import driver_source, of_module
 
 VERSION = "2"
 """Part of every cache key: changes when the way of compiling does."""
@@ -45,6 +46,8 @@ def runtime_source(module: str, port: str) -> str:
     outside = extensions.device_source(module, port)
     if outside is not None:
         return outside
+    if chip := of_module(module):
+        return driver_source(chip)
     folder = files("zapato") / "runtime"
     own = folder / f"{module}_{port}.py"
     return (own if own.is_file() else folder / f"{module}.py").read_text("utf-8")

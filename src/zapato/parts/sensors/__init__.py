@@ -74,7 +74,11 @@ def _own() -> frozenset[str]:
 @cache
 def chip_names() -> tuple[str, ...]:
     """The chips that `chip = ` may name."""
-    return tuple(sorted({*_own(), *(each.name for each in extensions.with_file("chip.py"))}))
+    from zapato.parts.described import described_names
+
+    return tuple(
+        sorted({*_own(), *described_names(), *(each.name for each in extensions.with_file("chip.py"))})
+    )
 
 
 @cache
@@ -82,6 +86,10 @@ def chip(name: str) -> SensorChip:
     """The chip with this name. Raises KeyError; ZapatoError where an extension's cannot be loaded."""
     if name in _own():
         return import_module(f"zapato.parts.sensors.{name}").CHIP
+    if name not in extensions.bundles() or not extensions.bundles()[name].has("chip.py"):
+        from zapato.parts.described import described
+
+        return described(name)
     return extensions.bundles()[name].member("chip", "CHIP")
 
 

@@ -11,6 +11,7 @@ from importlib import import_module
 from typing import Any, Protocol
 
 from zapato import extensions
+from zapato.parts.described.catalogue import described_names, description
 
 Feel = Callable[[str], Any]
 """Gives the quantity of this name at this moment; None where nothing was ever set."""
@@ -75,4 +76,8 @@ def stand_in(name: str, feel: Feel) -> BusChip:
     bundle = extensions.bundles().get(name)
     if bundle and bundle.has("sim.py"):
         return bundle.member("sim", "Chip")(feel)
+    if name in described_names():
+        from zapato.stage.chips.described import Chip
+
+        return Chip(description(name), feel)
     return import_module(f"zapato.stage.chips.{name}").Chip(feel)

@@ -1,0 +1,14 @@
+"""Sensor chips on I2C that a table describes: no code, so always safe to read.
+
+A file chips/NAME.toml, in the package, in an extension or beside site.toml, says what is written and read, which bytes are what, how
+values follow from them, and examples of bytes and values out of the datasheet. From it come the driver (`source`), the stand-in of
+rehearsals, and all that `SensorChip` has. Format: docs/chips.md.
+"""
+
+from zapato.parts.described.catalogue import described, described_names, of_module
+from zapato.parts.described.reading import Description, Step, Value, read_description
+from zapato.parts.described.source import driver_source
+
+__all__ = [
+    "Description", "Step", "Value", "described", "described_names", "driver_source", "of_module", "read_description",
+]  # fmt: skip

@@ -1,0 +1,95 @@
+"""The described chips that are known: the package's own, those of extensions, and those of the site."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cache, lru_cache
+from pathlib import Path
+
+from zapato import extensions
+from zapato.errors import ZapatoError
+from zapato.lang.source import Source, shown
+from zapato.parts.described.reading import Description, Value, read_description
+from zapato.parts.described.source import class_name
+from zapato.parts.model import Property
+from zapato.parts.sensors import SensorChip, on_bus
+
+OWN = Path(__file__).parents[2] / "chips"
+
+
+def folders() -> Iterator[Path]:
+    """Where descriptions are, the nearest first."""
+    if root := extensions.site_root():
+        yield root / "chips"
+    for bundle in extensions.bundles().values():
+        yield bundle.folder / "chips"
+    yield OWN
+
+
+@cache
+def described_names() -> frozenset[str]:
+    """The names of all described chips."""
+    return frozenset(path.stem for folder in folders() for path in folder.glob("*.toml"))
+
+
+extensions.on_change(described_names.cache_clear)
+
+
+def file_of(name: str) -> Path | None:
+    return next((path for folder in folders() if (path := folder / f"{name}.toml").is_file()), None)
+
+
+def description(name: str) -> Description:
+    """The description of this name. Raises KeyError where there is none, ZapatoError where it has mistakes."""
+    path = file_of(name)
+    if path is None:
+        raise KeyError(name)
+    return _read(path, path.stat().st_mtime_ns)
+
+
+@lru_cache(maxsize=256)
+def _read(path: Path, _stamp: int) -> Description:
+    found, document = read_description(Source.read(path))
+    if found is None:
+        first = document.findings[0]
+        raise ZapatoError(f"{shown(path)}:{first.place.line}: {first.message}", f"zapato check {shown(path)}")
+    return found
+
+
+def of_module(module: str) -> Description | None:
+    """The description from which a runtime module is made; None where it is another module."""
+    name = module.removeprefix("d_")
+    return description(name) if module.startswith("d_") and name in described_names() else None
+
+
+def described(name: str) -> SensorChip:
+    """The chip of this name. Raises KeyError, ZapatoError."""
+    return _made(description(name))
+
+
+@lru_cache(maxsize=256)
+def _made(chip: Description) -> SensorChip:
+    head = chip.head
+    also = ("checked",) if any(each.layout and each.layout.checks for each in chip.steps) else ()
+    driver, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name, *also)
+    single = {name for name, each in chip.values.items() if len(each.formula.names) == 1}
+    return SensorChip(
+        name=chip.name,
+        help=head["help"],
+        properties={name: _property(each) for name, each in chip.values.items()},
+        driver=driver,
+        bench=bench,
+        addresses=head["addresses"],
+        bus_most=head["bus_most"] or 0.0,
+        fastest=round(head["fastest"]),
+        takes=head["supply"] or None,
+        reads_high=head["reads_high"],
+        draws=head["draws"],
+        wiring=head["wiring"],
+        source=head["source"],
+        derived=tuple(name for name in chip.values if name not in single),
+    )
+
+
+def _property(value: Value) -> Property:
+    return Property("number", value.unit, unknown=True, low=value.low, high=value.high, help=value.help)

@@ -1,0 +1,273 @@
+"""A description read: what it says, and every mistake in it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, cast
+
+from zapato.lang.document import Document
+from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, choice, measured, number, span, text, whole
+from zapato.lang.source import Source, table
+from zapato.parts.described.formula import Formula, read_formula
+from zapato.parts.described.layout import Layout, read_layout
+from zapato.parts.registers import read_unit
+
+EXAMPLES = 3
+"""Examples of bytes and values that a description has at the least."""
+
+
+def _read_bytes(value: object) -> bytes:
+    try:
+        found = bytes.fromhex(value) if isinstance(value, str) else b""
+    except ValueError:
+        found = b""
+    if not 0 < len(found) <= 16:
+        raise Wrong('takes bytes in hexadecimal digits: "24 00"')
+    return found
+
+
+def _read_layout(value: object) -> Layout:
+    if not isinstance(value, str):
+        raise Wrong('takes the bytes of an answer: "{t:u16} {crc8}"')
+    return read_layout(value)
+
+
+def _read_formula(value: object) -> Formula:
+    if not isinstance(value, str):
+        raise Wrong('takes a formula: "-45 + 175 * t / 65535"')
+    return read_formula(value)
+
+
+def _read_addresses(value: object) -> tuple[int, ...]:
+    items = cast(list[object], value) if isinstance(value, list) else [value]
+    if not items or not all(type(each) is int and 8 <= each < 120 for each in items):
+        raise Wrong("takes addresses of seven bits, the usual one first: [0x48, 0x49]")
+    return tuple(cast(list[int], items))
+
+
+def _read_answers(value: object) -> tuple[bytes, ...]:
+    items = cast(list[object], value) if isinstance(value, list) else [value]
+    return tuple(_read_bytes(each) for each in items)
+
+
+def _read_gives(value: object) -> dict[str, float]:
+    rows = cast(dict[str, object], value) if isinstance(value, dict) else {}
+    if not rows or not all(type(each) in (int, float) for each in rows.values()):
+        raise Wrong("takes values: { temperature = 25.0 }")
+    return {name: float(cast(float, each)) for name, each in rows.items()}
+
+
+CHIP = Shape(
+    (
+        text("help", "one sentence: what it measures, over what", REQUIRED),
+        text("source", "the datasheet and the sections of its figures", REQUIRED, most=1000),
+        Field("addresses", _read_addresses, {"type": "array"}, "the I2C addresses it can have, the usual one first", REQUIRED),
+        measured("bus_most", "the fastest clock of its bus", "Hz", None),
+        span("supply", "V at its supply, least and most: \"1.7V-3.6V\"", "V"),
+        number("reads_high", "the share of its supply from which its inputs read high", 0.0),
+        measured("fastest", "the shortest time between two readings", "time", 50),
+        measured("start", "from power-up until it listens", "time", 20, most=5000),
+        measured("draws", "what it draws at the most", "A", 0.0),
+        text("wiring", "how it is wired", "", most=1000),
+    )
+)  # fmt: skip
+STEP = Shape(
+    (
+        Field("write", _read_bytes, {"type": "string"}, "bytes that are written, in hexadecimal digits", None),
+        measured("takes", "how long the chip is busy then, by its datasheet's longest", "time", 0, most=2000),
+        choice("busy", "what it answers meanwhile: nothing, or zeros", "silent", "zeros", default="silent"),
+        Field("read", _read_layout, {"type": "string"}, "the answer that is read: \"{t:u16} {crc8}\"", None),
+    )
+)  # fmt: skip
+VALUE = Shape(
+    (
+        Field("of", _read_formula, {"type": "string"}, "how it follows from the fields", REQUIRED),
+        Field("unit", read_unit, {"type": "string"}, "a unit of the SenML registry", ""),
+        text("help", "what it is", ""),
+        number("low", "the least that it can be"),
+        number("high", "the most"),
+        whole("digits", "digits after the point", 2, least=0, most=6),
+    )
+)
+EXAMPLE = Shape(
+    (
+        Field("read", _read_answers, {"type": "array"}, "the bytes of each step that reads", REQUIRED),
+        Field("gives", _read_gives, {"type": "object"}, "the values that they are", REQUIRED),
+        text("source", "where the datasheet says so", "", most=400),
+    )
+)
+
+
+@dataclass(frozen=True)
+class Step:
+    """Something said to the chip, and what it answers."""
+
+    write: bytes
+    takes: float
+    silent: bool
+    layout: Layout | None
+
+
+@dataclass(frozen=True)
+class Value:
+    """A value: its formula, unit, words, range and digits after the point."""
+
+    name: str
+    formula: Formula
+    unit: str
+    help: str
+    low: float | None
+    high: float | None
+    digits: int
+
+
+@dataclass(frozen=True)
+class Example:
+    """Bytes out of the datasheet, and the values that it says they are."""
+
+    answers: tuple[bytes, ...]
+    gives: Mapping[str, float]
+    path: tuple[str | int, ...] = ()
+
+
+@dataclass(frozen=True)
+class Description:
+    """One chip as its file describes it."""
+
+    name: str
+    head: Mapping[str, Any]
+    begin: tuple[Step, ...] = ()
+    steps: tuple[Step, ...] = ()
+    values: Mapping[str, Value] = field(default_factory=dict[str, Value])
+    examples: tuple[Example, ...] = ()
+
+    @property
+    def reading(self) -> list[Step]:
+        return [each for each in self.steps if each.layout]
+
+    @property
+    def pieces(self) -> int:
+        """How much of a program it becomes: pieces of formulas, steps and fields."""
+        slots = sum(
+            len(each.layout.slots) + 2 * len(each.layout.checks) for each in self.reading if each.layout
+        )
+        return (
+            sum(each.formula.pieces for each in self.values.values())
+            + 6 * len((*self.begin, *self.steps))
+            + 6 * slots
+        )
+
+    def worked_out(self, answers: tuple[bytes, ...]) -> dict[str, float] | None:
+        """The values of the bytes of each step that reads; None where they are no answers of this chip."""
+        fields: dict[str, int] = {}
+        for step, data in zip(self.reading, answers, strict=False):
+            found = step.layout.read(data) if step.layout else None
+            if found is None:
+                return None
+            fields |= found
+        return {name: round(each.formula.value(fields), each.digits) for name, each in self.values.items()}
+
+
+def read_description(source: Source) -> tuple[Description | None, Document]:
+    """The description in a file, None where it has errors; they are in the document's findings."""
+    document = Document.of(source)
+    known = CHIP.by_name.keys() | {"zapato", "begin", "step", "value", "example"}
+    for key in document.data.keys() - known:
+        document.found("unknown-key", (key,), f"{key} is not a key of a chip's description", of="key")
+    head = document.read(
+        CHIP, {key: value for key, value in document.data.items() if key in CHIP.by_name}, ()
+    )
+    begin, steps = (tuple(_steps(document, word)) for word in ("begin", "step"))
+    values = _values(document)
+    found = Description(source.path.stem, head, begin, steps, values, tuple(_examples(document)))
+    if not document.findings:
+        _together(document, found)
+    return (None if document.findings else found), document
+
+
+def _rows(document: Document, word: str) -> list[tuple[int, dict[str, Any]]]:
+    raw = document.data.get(word, [])
+    rows = cast(list[object], raw) if isinstance(raw, list) else []
+    if (raw and not all(isinstance(each, dict) for each in rows or [raw])) or not isinstance(raw, list):
+        document.found("wrong-type", (word,), f"{word} stands in double brackets: [[{word}]]", of="key")
+    return [(at, cast(dict[str, Any], each)) for at, each in enumerate(rows) if isinstance(each, dict)]
+
+
+def _steps(document: Document, word: str) -> list[Step]:
+    found: list[Step] = []
+    for at, row in _rows(document, word):
+        given = document.read(STEP, row, (word, at))
+        if not row.keys() & {"write", "read"}:
+            document.found("missing-key", (word, at), f"[[{word}]] needs write or read", of="key")
+        silent = given.get("busy", "silent") == "silent"
+        found.append(Step(given.get("write") or b"", given.get("takes", 0), silent, given.get("read")))
+    return found
+
+
+def _values(document: Document) -> dict[str, Value]:
+    found: dict[str, Value] = {}
+    for name, row in table(document.data, "value").items():
+        path = ("value", name)
+        if not name.isidentifier() or name != name.lower() or not isinstance(row, dict):
+            document.found("bad-name", path, f"[value.{name}] is a name of a-z, 0-9 and _", of="key")
+            continue
+        given = document.read(VALUE, cast(dict[str, Any], row), path)
+        if "of" in given:
+            more = (given.get(key) for key in ("unit", "help", "low", "high", "digits"))
+            found[name] = Value(name, given["of"], *more)  # type: ignore[arg-type]
+    return found
+
+
+def _examples(document: Document) -> list[Example]:
+    found: list[Example] = []
+    for at, row in _rows(document, "example"):
+        given = document.read(EXAMPLE, row, ("example", at))
+        if "read" in given and "gives" in given:
+            found.append(Example(given["read"], given["gives"], ("example", at)))
+    return found
+
+
+def _together(document: Document, found: Description) -> None:
+    """What holds between the tables: names, and the datasheet's own examples."""
+    names = {name for step in found.reading if step.layout for name in step.layout.slots}
+    if not found.reading or not found.values:
+        document.found(
+            "missing-key",
+            ("step",),
+            "a description needs a [[step]] that reads, and a [value.NAME]",
+            of="key",
+        )
+        return
+    for value in found.values.values():
+        for name in sorted(value.formula.names - names):
+            document.found("unknown-reference", ("value", value.name, "of"), f"no answer has a field {name}")
+    if len(found.examples) < EXAMPLES:
+        words = f"it has {len(found.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
+        document.found("missing-key", ("example",), words, of="key")
+    if document.findings:
+        return
+    for each in found.examples:
+        _comes_out(document, found, each)
+
+
+def _comes_out(document: Document, found: Description, example: Example) -> None:
+    """The bytes of an example give its values, by the formulas that the driver and the stand-in are made of."""
+    if len(example.answers) != len(found.reading):
+        words = f"read has {len(example.answers)} answers, and {len(found.reading)} steps read"
+        document.found("wrong-type", (*example.path, "read"), words)
+        return
+    worked = found.worked_out(example.answers)
+    if worked is None:
+        document.found(
+            "wrong-type",
+            (*example.path, "read"),
+            "these bytes are no answer as [[step]] describes it, or their check byte is wrong",
+        )
+        return
+    for name, value in example.gives.items():
+        if name not in worked:
+            document.found("unknown-reference", (*example.path, "gives"), f"there is no value {name}")
+        elif abs(worked[name] - value) > 0.51 * 10 ** -found.values[name].digits:
+            words = f"{name} of these bytes is {worked[name]:g} by its formula, and {value:g} by the example"
+            document.found("wrong-type", (*example.path, "gives"), words)
