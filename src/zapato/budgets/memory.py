@@ -20,6 +20,7 @@ from zapato.design.links import Link
 from zapato.design.model import Design, once
 from zapato.design.program import drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
+from zapato.parts.described import class_name, of_module
 from zapato.parts.model import Driver, Part
 
 STARTS, STARTS_LONG, LONG = 0.92, 0.88, 32
@@ -65,9 +66,9 @@ def memory(design: Design) -> Memory | None:
     if design.board is None:
         return None
     has = design.board.chip.heap
-    table = costs()["whole" if has >= ROOMY else "short"]
+    form = "whole" if has >= ROOMY else "short"
     found = features(design)
-    of_heap, of_flash = table["heap"], table["flash"]
+    of_heap, of_flash = (_table(form, name, found) for name in ("heap", "flash"))
     heap = {what: count * of_heap.get(what, 0.0) for what, count in found.items()}
     if (design.mqtt or {}).get("tls"):
         heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
@@ -169,11 +170,31 @@ def _group(what: str) -> str:
     return {"module net": "network", "module mqtt": "network"}.get(what, "the runtime's modules")
 
 
+DESCRIBED = {
+    ("short", "heap"): (950, 3.5, 200, 200), ("short", "flash"): (180, 2.5, 80, 40),
+    ("whole", "heap"): (650, 6, 400, 210), ("whole", "flash"): (190, 2.5, 80, 40),
+}  # fmt: skip
+"""Of a described chip: bytes of its module, for each piece of its description, for one that begins early, and for each part. By
+`zapato.measure` over the chips of the package, the upper end."""
+
+
+def _table(form: str, name: str, found: Mapping[str, int]) -> Mapping[str, float]:
+    """The figures, with those of described chips, which follow from how much each description says."""
+    more: dict[str, float] = {}
+    base, piece, early, part = DESCRIBED[form, name]
+    for what in found:
+        if what.startswith("module d_") and (chip := of_module(what.removeprefix("module "))):
+            more[what] = base + piece * chip.pieces + early * chip.early
+            more[f"part {class_name(chip.name)}"] = part
+    return {**costs()[form][name], **more} if more else costs()[form][name]
+
+
 def shares(design: Design) -> list[tuple[str, str, int]]:
     """What takes the heap: (whose, the modules that it brings along, bytes), the largest first; together what `memory` tells."""
     if design.board is None:
         return []
-    table = costs()["whole" if design.board.chip.heap >= ROOMY else "short"]["heap"]
+    form = "whole" if design.board.chip.heap >= ROOMY else "short"
+    table = _table(form, "heap", features(design))
     found: list[tuple[str, str, int]] = []
     for owner, mine in owners(design).items():
         size = round(sum(count * table.get(what, 0.0) for what, count in mine.items()))

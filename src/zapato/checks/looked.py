@@ -92,6 +92,8 @@ def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> Looked:
     """
     try:
         source = Source.read(path)
+        if path.parent.name == "chips" and "[device]" not in source.text:
+            return _described(path, source)
         if wrong := is_no_device(source):
             return Looked(path, findings=[wrong])
         design = resolve(path, source)
@@ -110,6 +112,14 @@ def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> Looked:
         if design.site.root and os.path.isfile(f"{design.site.root}{os.sep}{ALERTS}"):
             found.offers = offered([design])
     return found
+
+
+def _described(path: Path, source: Source) -> Looked:
+    """A chip's description, judged by itself."""
+    from zapato.parts.described import read_description
+
+    found = read_description(source)[1].findings
+    return Looked(path, findings=found, texts={source.name: source.text} if found else {})
 
 
 def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[Looked]:

@@ -18,6 +18,7 @@ from zapato.lang.folder import contents, names
 from zapato.lang.site import Site
 from zapato.lang.source import MEMBER, Source, shown
 from zapato.parts import kind_names
+from zapato.parts.described import read_description
 
 
 @dataclass
@@ -74,6 +75,8 @@ def other_files(root: Path, devices: Sequence[Looked]) -> SiteFiles:
     families = {each.path.parent.stem for each in devices if MEMBER in str(each.path)}
     _rehearsals(root, designs, families, found)
     _alerts(root, devices, found)
+    for path in sorted((root / "chips").glob("*.toml")):
+        found.add(read_description(Source.read(path))[1])
     used = frozenset[str]().union(*(each.reads for each in devices))
     for path in sorted((root / "pieces").glob("*.toml")):
         if str(path) not in used:  # what a device uses is checked with it

@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
+from zapato.errors import ZapatoError
 from zapato.lang.fields import (
     REQUIRED,
     Field,
@@ -36,6 +37,10 @@ def _read_chip(value: object) -> str:
             *nearest(value, chip_names()),
             f"chips: {', '.join(chip_names())}",
         )
+    try:
+        chip(value)
+    except ZapatoError as error:  # its description, or its extension, has a mistake
+        raise Wrong(f"is {value}, which cannot be used: {error}", error.fix) from None
     return value
 
 

@@ -7,8 +7,8 @@ rehearsals, and all that `SensorChip` has. Format: docs/chips.md.
 
 from zapato.parts.described.catalogue import described, described_names, of_module
 from zapato.parts.described.reading import Description, Step, Value, read_description
-from zapato.parts.described.source import driver_source
+from zapato.parts.described.source import class_name, driver_source
 
 __all__ = [
-    "Description", "Step", "Value", "described", "described_names", "driver_source", "of_module", "read_description",
+    "Description", "Step", "Value", "class_name", "described", "described_names", "driver_source", "of_module", "read_description",
 ]  # fmt: skip

@@ -13,6 +13,8 @@ from zapato.parts.described.formula import Formula, read_formula
 from zapato.parts.described.layout import Layout, read_layout
 from zapato.parts.registers import read_unit
 
+PATIENT = 60
+"""ms that a driver may wait; for longer ones it begins early and comes again."""
 EXAMPLES = 3
 """Examples of bytes and values that a description has at the least."""
 
@@ -99,7 +101,7 @@ EXAMPLE = Shape(
 )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Step:
     """Something said to the chip, and what it answers."""
 
@@ -109,7 +111,7 @@ class Step:
     layout: Layout | None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Value:
     """A value: its formula, unit, words, range and digits after the point."""
 
@@ -122,7 +124,7 @@ class Value:
     digits: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Example:
     """Bytes out of the datasheet, and the values that it says they are."""
 
@@ -131,7 +133,7 @@ class Example:
     path: tuple[str | int, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Description:
     """One chip as its file describes it."""
 
@@ -145,6 +147,11 @@ class Description:
     @property
     def reading(self) -> list[Step]:
         return [each for each in self.steps if each.layout]
+
+    @property
+    def early(self) -> bool:
+        """Whether setting it up takes so long that the driver does not wait for it."""
+        return sum(each.takes for each in self.begin) > PATIENT
 
     @property
     def pieces(self) -> int:

@@ -14,16 +14,22 @@ def class_name(name: str) -> str:
 
 def driver_source(chip: Description) -> str:
     """The module of a described chip."""
-    waits = any(each.takes for each in (*chip.begin, *chip.steps))
+    slow = chip.early
+    waits = any(each.takes for each in (*(() if slow else chip.begin), *chip.steps))
     checked = any(each.layout and each.layout.checks for each in chip.steps)
     lines = [f"# {chip.head['help']}: made from its description.", *(["import time", ""] if waits else [])]
     lines += ["from checked import crc8"] if checked else []
     lines += ["from i2c_sensor import I2cSensor", "", "", f"class {class_name(chip.name)}(I2cSensor):"]
     lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", ""]
-    first = ceil(chip.head["start"]) + 1
-    lines += ["    def first(self):", f"        return {first}", ""]
+    first = ceil(chip.head["start"]) + 1 + (ceil(sum(each.takes for each in chip.begin)) if slow else 0)
+    lines += ["    def first(self):", f"        return {f'self.early({first})' if slow else first}", ""]
     if chip.begin:
-        lines += ["    def begin(self):", *(line for each in chip.begin for line in _said(each)), ""]
+        lines += [
+            "    def begin(self):",
+            *(line for each in chip.begin for line in _said(each, not slow)),
+            "",
+        ]
+    lines += _ANEW if slow else []
     lines += ["    def values(self):"]
     for step in chip.steps:
         lines += [*_said(step), *_read(step)]
@@ -31,9 +37,21 @@ def driver_source(chip: Description) -> str:
     return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
 
 
-def _said(step: Step) -> list[str]:
+_ANEW = [
+    "    def measure(self):",
+    "        if not self.begun:  # set up anew after a silence: it has measured by the next reading",
+    "            self.bus.rests()",
+    "            self.begin()",
+    "            self.begun = True",
+    '            raise ValueError("it begins anew")',
+    "        return super().measure()",
+    "",
+]
+
+
+def _said(step: Step, waits: bool = True) -> list[str]:
     lines = [f"        self.send({', '.join(map(str, step.write))})"] if step.write else []
-    return lines + ([f"        time.sleep_ms({ceil(step.takes) + 1})"] if step.takes else [])
+    return lines + ([f"        time.sleep_ms({ceil(step.takes) + 1})"] if step.takes and waits else [])
 
 
 def _read(step: Step) -> list[str]:

@@ -81,7 +81,6 @@ def chip_names() -> tuple[str, ...]:
     )
 
 
-@cache
 def chip(name: str) -> SensorChip:
     """The chip with this name. Raises KeyError; ZapatoError where an extension's cannot be loaded."""
     if name in _own():
@@ -94,7 +93,6 @@ def chip(name: str) -> SensorChip:
 
 
 extensions.on_change(chip_names.cache_clear)
-extensions.on_change(chip.cache_clear)
 
 
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
+from zapato.parts.described.formula import Formula
 from zapato.parts.described.layout import Slot
 from zapato.parts.described.reading import Description, Step, Value
 from zapato.stage.chips import Feel, Measuring
@@ -61,11 +64,21 @@ class Chip(Measuring):
         return self._answer[:size].ljust(size, b"\xff")
 
 
+@lru_cache(maxsize=256)
+def _one_way(formula: Formula, slot: Slot) -> bool:
+    """Whether a formula goes one way over the whole range of a field; what has four bytes is taken to."""
+    step = max(1, (slot.high - slot.low) // 4096)
+    found = [formula.value({slot.name: each}) for each in range(slot.low, slot.high + 1, step)]
+    return slot.width > 2 or found == sorted(found) or found == sorted(found, reverse=True)
+
+
+@lru_cache(maxsize=512)
 def raw_of(value: Value, slot: Slot, felt: float) -> int:
     """The number in a field that comes nearest to a value, by the formula turned round: it goes one way over the whole range."""
     name, low, high = slot.name, slot.low, slot.high
-    first, last = (value.formula.value({name: each}) for each in (low, high))
-    rises = last > first
+    if not _one_way(value.formula, slot):  # as with an exponent: all of two bytes are looked through
+        return min(range(low, high + 1), key=lambda each: abs(value.formula.value({name: each}) - felt))
+    rises = value.formula.value({name: high}) > value.formula.value({name: low})
     while high - low > 1:
         middle = (low + high) // 2
         if (value.formula.value({name: middle}) < felt) == rises:

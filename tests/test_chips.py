@@ -1,0 +1,164 @@
+"""Described sensor chips: the datasheet's examples through the driver in the VM and through the stand-in, and what is refused."""
+
+from pathlib import Path
+
+import pytest
+from conftest import failed, steps
+
+import zapato
+from zapato import extensions
+from zapato.firmware.compile import runtime_source
+from zapato.lang.site import site_of
+from zapato.lang.source import Source
+from zapato.parts.described import described_names, read_description
+from zapato.parts.described.catalogue import description
+from zapato.parts.described.layout import crc8
+from zapato.parts.sensors import chip
+from zapato.stage.chips import stand_in
+
+OWN = sorted(described_names())
+DEVICE = '[i2c.main]\nsda = 21\nscl = 22\npull_ups = "4.7kohm"\n[sensor.s]\nchip = "{name}"\nbus = "main"\naddress = {address}\nevery = "2s"\n'
+
+
+@pytest.fixture(autouse=True)
+def _as_before():
+    yield
+    extensions.for_site(None, ())
+
+
+def held(known, example) -> dict[str, float]:
+    """The values of an example, held to what the chip can have."""
+    found = known.worked_out(example.answers)
+    low, high = ({key: getattr(each, edge) for key, each in known.values.items()} for edge in ("low", "high"))
+    return {
+        key: min(
+            max(value, low[key] or 0 if low[key] is not None else value),
+            high[key] if high[key] is not None else value,
+        )
+        for key, value in found.items()
+    }
+
+
+def test_the_check_byte_is_the_datasheets():
+    assert crc8(b"\xbe\xef") == 0x92  # Sensirion, "Checksum calculation"
+
+
+@pytest.mark.parametrize("name", OWN)
+def test_the_datasheets_examples_come_out_of_driver_and_stand_in(name, bench):
+    """The program reads what the world says; and the stand-in's bytes are the example's, but for bits that say nothing of it."""
+    known = description(name)
+    assert len(known.examples) >= 3
+    felt = [key for key in known.values if key not in chip(name).derived]
+    rows: list[str] = []
+    for at, example in enumerate(known.examples):
+        worked = held(known, example)
+        sets = [f"{12 * at + 1}s: s.{key} = {worked[key]}" for key in felt]
+        seen = " and ".join(
+            f"abs(s.{key} - {worked[key]}) < {2 * 10 ** -known.values[key].digits + 0.03}"
+            for key in known.values
+        )
+        rows += [*sets, f"{12 * at + 11}s? {seen}"]
+    result = bench(
+        DEVICE.format(name=name, address=known.head["addresses"][0]),
+        steps(*rows),
+        lasts=f"{12 * len(known.examples) + 5}s",
+    )
+    assert failed(result) == []
+    for example in known.examples:
+        made = stand_in(name, lambda key, example=example: (known.worked_out(example.answers) or {}).get(key))
+        for step in known.begin:
+            made.write(step.write)
+            made._until = -1.0  # it has measured
+            assert not made.busy
+        for step, answer in zip(known.reading, example.answers, strict=True):
+            made.write(step.write)
+            made._until = -1.0
+            assert not made.busy
+            again = made.read(len(answer))
+            assert step.layout.read(again) is not None
+        assert known.worked_out(tuple(example.answers)) is not None
+
+
+@pytest.mark.parametrize("name", OWN)
+def test_a_silence_is_survived_on_every_port(name, put):
+    known = description(name)
+    for board, pins in (("esp8266-30pin", ('"D2"', '"D1"')), ("rp2040w-40pin", (4, 5))):
+        body = DEVICE.replace("sda = 21\nscl = 22", f"sda = {pins[0]}\nscl = {pins[1]}").format(
+            name=name, address=known.head["addresses"][-1]
+        )
+        first = next(key for key in known.values if key not in chip(name).derived)
+        value = held(known, known.examples[1])[first]
+        path = put(
+            {
+                "device.toml": f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{body}',
+                "script.toml": '[rehearsal]\nlasts = "1min"\n'
+                + f"[world]\ns.{first} = {value}\n"
+                + steps(
+                    f"11s? known(s.{first})",
+                    "12s: s.fall_silent",
+                    f"30s? not known(s.{first})",
+                    "31s: s.answer",
+                    f"50s? known(s.{first})",
+                ),
+            }
+        )
+        result = zapato.rehearse(path, path.parent / "script.toml")
+        assert failed(result) == [] and not result.restarts, result.log
+
+
+GOOD = (Path(zapato.__file__).parent / "chips" / "tmp102.toml").read_text()
+WRONG = {
+    "an example that does not come out": (
+        GOOD.replace("temperature = 25.0", "temperature = 26.0"),
+        "25 by its formula, and 26",
+    ),
+    "too few examples": (GOOD.partition("[[example]]")[0], "3 are the least"),
+    "no such field": (GOOD.replace('of = "t / 256"', 'of = "x / 256"'), "no answer has a field x"),
+    "a call": (GOOD.replace('of = "t / 256"', "of = \"__import__('os')\""), "a formula cannot have"),
+    "no formula": (GOOD.replace('of = "t / 256"', 'of = "t /"'), "is no formula"),
+    "a wrong pattern": (GOOD.replace("{t:s16}", "{t:u17}"), "t:u17"),
+    "an unknown key": (GOOD.replace("help =", "halp ="), "halp is not a key"),
+    "an address": (GOOD.replace("0x48,", "0x90,"), "seven bits"),
+    "an answer of another length": (GOOD.replace('["19 00"]', '["19 00 00"]'), "are no answer"),
+    "a value that is none": (
+        GOOD.replace("gives = { temperature", "gives = { heat"),
+        "there is no value heat",
+    ),
+}
+
+
+@pytest.mark.parametrize("what", WRONG)
+def test_a_description_that_cannot_be_is_refused(what, tmp_path, cli):
+    text, words = WRONG[what]
+    path = tmp_path / "chips" / "wrong.toml"
+    path.parent.mkdir()
+    path.write_text(text)
+    found, document = read_description(Source.read(path))
+    assert found is None and any(words in each.message for each in document.findings), [
+        f.message for f in document.findings
+    ]
+    called = cli("check", path)
+    assert called.code == 1 and "wrong.toml" in called.out and "Traceback" not in called.err
+
+
+def test_a_chip_of_a_site(put, cli):
+    """Described beside site.toml it is used like any other; one with a mistake is told at its own line."""
+    text = (
+        GOOD.replace("t / 256", "t / 512")
+        .replace("= 25.0", "= 12.5")
+        .replace("= 0.25", "= 0.125")
+        .replace("= -25.0", "= -12.5")
+    )
+    text = text.replace("127.9375", "63.9688")
+    body = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n' + DEVICE.format(
+        name="half", address=0x48
+    )
+    path = put({"site.toml": '[site]\nname = "refuge"\n', "chips/half.toml": text, "device.toml": body})
+    assert zapato.check(path).ok and "half" in described_names()
+    assert "t / 512" in runtime_source("d_half", "esp32")
+    assert cli("check", path.parent / "chips" / "half.toml").code == 0
+    put({"chips/half.toml": text.replace("-12.5", "12.5")})
+    called = cli("check", path)
+    assert called.code == 1 and "half.toml:" in called.out and "cannot be used" in called.out
+    site_of(Path(__file__))
+    assert "half" not in described_names()
