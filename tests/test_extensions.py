@@ -166,6 +166,22 @@ def test_what_was_never_measured_is_an_error(site):
     assert found and "part Buzzer" in found[0].message and "zapato costs" in found[0].fixes[0]
 
 
+def test_what_changes_in_an_extension_or_a_chip_is_built_anew(site, cli):
+    path = bell(site)
+    (site / "chips").mkdir()
+    assert cli("build", site, "--out", site / "out").code == 0
+    assert "unchanged" in cli("build", site, "--out", site / "out").out
+    driver = site / "extensions" / "buzzer" / "device" / "buzzer.py"
+    driver.write_text(driver.read_text().replace("1, 100", "1, 50"))
+    assert "built bell" in cli("build", site, "--out", site / "out").out
+    described = (Path(zapato.__file__).parent / "chips" / "tmp102.toml").read_text()
+    (site / "chips" / "tmp102.toml").write_text(described)
+    path.write_text(path.read_text().replace('chip = "lm75"', 'chip = "tmp102"'))
+    assert "built bell" in cli("build", site, "--out", site / "out").out
+    (site / "chips" / "tmp102.toml").write_text(described.replace("digits = 4", "digits = 1").replace("0.25", "0.2").replace("127.9375", "127.9"))
+    assert "built bell" in cli("build", site, "--out", site / "out").out
+
+
 def test_two_sites_with_an_extension_of_the_same_name(site, tmp_path):
     """Each has its own, in whatever order they are read."""
     other = tmp_path / "other"

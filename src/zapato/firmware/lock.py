@@ -8,7 +8,7 @@ from __future__ import annotations
 import hashlib
 import json
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
@@ -16,6 +16,7 @@ from importlib.resources.abc import Traversable
 from pathlib import Path
 from typing import Any, cast
 
+from zapato import extensions
 from zapato.design import Design
 from zapato.errors import Unreadable
 from zapato.lang.family import row_of
@@ -104,7 +105,7 @@ def inputs_digest(root: Path, file: str, reads: Iterable[str], source: Source | 
 
 @lru_cache(maxsize=4)
 def _shared(root: Path, stamps: tuple[tuple[str, int, int], ...]) -> str:
-    """The digest of what all devices of a site share: site.toml and the site's own boards."""
+    """The digest of what all devices of a site share: site.toml, the site's own boards and chips, and extensions."""
     total = hashlib.sha256()
     for name, _, _ in stamps:
         total.update(name.encode() + b"\0" + (root / name).read_bytes())
@@ -113,13 +114,23 @@ def _shared(root: Path, stamps: tuple[tuple[str, int, int], ...]) -> str:
 
 def _shared_stamps(root: Path) -> tuple[tuple[str, int, int], ...]:
     found: list[tuple[str, int, int]] = []
-    for path in (root / "site.toml", *sorted((root / "boards").glob("*.toml"))):
+    for path in _shared_files(root):
         try:
             about = path.stat()
         except OSError:
             continue
-        found.append((path.relative_to(root).as_posix(), about.st_mtime_ns, about.st_size))
+        name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
+        found.append((name, about.st_mtime_ns, about.st_size))
     return tuple(found)
+
+
+def _shared_files(root: Path) -> Iterator[Path]:
+    yield root / "site.toml"
+    for folder in ("boards", "chips"):
+        yield from sorted((root / folder).glob("*.toml"))
+    site_of(root)  # whose extensions count
+    for bundle in extensions.bundles().values():
+        yield from sorted(path for path in bundle.folder.rglob("*") if path.suffix in (".py", ".toml", ".json"))
 
 
 @cache
