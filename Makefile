@@ -10,9 +10,9 @@ STAMP  := $(VENV)/.installed
 demo: $(USED)
 	$(BIN)/zapato demo --out zapato-demo
 
-# Four at a time on two cores: some tests wait for real time.
+# Three at a time on two cores: some tests wait for real time.
 test: $(STAMP) lint $(VENV)/foreign/.installed
-	$(BIN)/python -m pytest -n 4 --dist loadgroup
+	$(BIN)/python -m pytest -n 3 --dist loadgroup
 
 lint: $(STAMP) $(VENV)/stubs/.installed
 	$(BIN)/ruff check src tests benchmarks tools
