@@ -1,5 +1,6 @@
 """Described sensor chips: the datasheet's examples through the driver in the VM and through the stand-in, and what is refused."""
 
+import json
 from pathlib import Path
 
 import pytest
@@ -162,3 +163,20 @@ def test_a_chip_of_a_site(put, cli):
     assert called.code == 1 and "half.toml:" in called.out and "cannot be used" in called.out
     site_of(Path(__file__))
     assert "half" not in described_names()
+
+
+def test_what_is_listed_and_begun(cli, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "site.toml").write_text('zapato = 1\n[site]\nname = "refuge"\n')
+    rows = json.loads(cli("chips", "--measures", "humidity", "--volts", "3.3", "--format", "json").out)
+    names = {row["chip"] for row in rows}
+    assert {"sht40", "aht20", "bme280"} <= names and not names & {"tmp102", "bmp280"}
+    assert {row["chip"] for row in json.loads(cli("chips", "--bus", "spi", "--format", "json").out)} == {"bme280", "bmp280"}
+    assert "tmp117" not in cli("chips", "--volts", "12").out and cli("chips", "--measures", "nothing").code == 1
+    assert cli("chips", "--begin", "Mine").code == 2 and cli("chips", "--begin", "mine").code == 0
+    assert cli("chips", "--begin", "mine").code == 2, "what is there already stays"
+    called = cli("check", tmp_path / "chips" / "mine.toml")
+    assert called.code == 1 and "3 are the least" in called.out
+    path = tmp_path / "chips" / "mine.toml"
+    path.write_text(path.read_text() + "".join(f'[[example]]\nread = ["{raw}"]\ngives = {{ temperature = {value} }}\n' for raw, value in (("e7 00", -25.0), ("00 80", 0.5))))
+    assert cli("check", path).code == 0 and "mine" in cli("chips").out

@@ -13,6 +13,8 @@ from pathlib import Path
 
 import pytest
 
+import zapato
+
 ROOT = Path(__file__).parent.parent
 ZAPATO = [sys.executable, "-m", "zapato"]
 IMAGES = {
@@ -176,6 +178,34 @@ def test_long_work_shows_how_far_it_is_and_takes_it_away(put):
     assert "\r" not in quiet.stderr and "rehearsing" not in quiet.stdout
     assert all(line.startswith("rehearsing device") for line in quiet.stderr.splitlines()), "a line now and then, where it takes long"
     assert "\rrehearsing" not in terminal(words, TERM="dumb")
+
+
+def test_what_an_extra_brings_is_named_where_it_is_missing(site, cli, monkeypatch):
+    for package, words, extra in (("matplotlib", ["draw", site / "devices" / "boot-dryer.toml", "--out", "x.png"], "pictures"), ("uvicorn", ["hub", "--demo", "--web", "0"], "hub")):
+        with monkeypatch.context() as without:
+            for name in [each for each in sys.modules if each.partition(".")[0] == package or each.startswith(("zapato.draw", "zapato.hub.web", "zapato.cli.hub"))]:
+                without.delitem(sys.modules, name)
+            without.setitem(sys.modules, package, None)
+            called = cli(*words)
+        assert called.code == 2 and f"pip install 'zapato[{extra}]'" in called.err, called
+
+
+def test_the_public_calls_are_there_and_typed():
+    assert set(zapato.__all__) <= set(dir(zapato)) and all(getattr(zapato, name) for name in zapato.__all__)
+    assert (Path(zapato.__file__).parent / "py.typed").is_file()
+    with pytest.raises(AttributeError, match="no attribute 'nothing'"):
+        zapato.nothing  # noqa: B018
+
+
+def test_what_follows_from_a_design_as_calls(site):
+    one, other = (zapato.load(site / "devices" / f"{name}.toml") for name in ("boot-dryer", "kettle-plug"))
+    assert {each.what for each in zapato.diff(one, other)} and zapato.diff(one, one) == []
+    assert any(each.name.endswith("/heater/on/set") for each in zapato.list_topics(one))
+    assert any("heater" in f"{wire}" for wire in zapato.wires(one).wires)
+    rows = zapato.budget(one).of("memory")
+    parts = [row.value for row in rows if row.what == "of that"]
+    whole = next(row.value for row in rows if row.of == "heap")
+    assert abs(sum(parts) - whole) < len(parts) and parts == sorted(parts, reverse=True)
 
 
 def test_changed_without_a_repository_is_one_line(put, cli):

@@ -1,5 +1,6 @@
 """The hub without a broker: descriptions from anybody, values, history, alerts, and what it is told to say."""
 
+import asyncio
 import json
 import sqlite3
 import time
@@ -16,9 +17,11 @@ from zapato.design.alerts import offered, read_alerts
 from zapato.errors import ZapatoError
 from zapato.hub import History, Hub
 from zapato.hub.history import Row
+from zapato.hub.hub import Change
 from zapato.hub.things import NoThing, read_thing
 from zapato.hub.values import NotTaken
 from zapato.hub.watchman import Watchman
+from zapato.hub.web import _Reader
 
 CONTEXT = ["https://www.w3.org/2022/wot/td/v1.1"]
 
@@ -51,6 +54,61 @@ def test_what_the_descriptions_say_is_what_the_site_offers(hub, designs):
         and not rows["boot-dryer.door.closed"]["settable"]
     )
     assert rows["boot-dryer.heater.on"]["age"] is None
+
+
+def test_a_page_has_first_what_is_there_and_last_what_was_never_heard(hub):
+    hub.hear("refuge/kettle-plug/state", b"online")
+    hub.hear("refuge/boot-dryer/state", b"offline")
+    hub.hear("refuge/porch-light/lamp/on", b"true")
+    page = hub.page()
+    names = [each["name"] for each in page["things"]]
+    assert names[:3] == ["kettle-plug", "porch-light", "boot-dryer"] and names[3:] == sorted(names[3:])
+    assert (page["there"], page["found"], page["all"], page["pages"]) == (1, len(names), len(names), 1)
+    assert [t["name"] for t in hub.page("RoPes")["things"]] == ["gear-locker"], "by a label, in any case"
+    assert hub.page("nothing has this")["things"] == [] and hub.page("nothing has this")["found"] == 0
+    three = [hub.page("", number, 2) for number in (0, 1, 99)]
+    assert [row["page"] for row in three] == [0, 1, three[0]["pages"] - 1]
+    shown = [t["name"] for row in three for t in row["things"]]
+    assert shown[:4] == names[:4] and shown[4:] == names[-2:]
+    hub.hear("refuge/kettle-plug/about", b"")
+    assert hub.page()["there"] == 0 and "kettle-plug" not in [t["name"] for t in hub.page("kettle")["things"]]
+
+
+def test_who_follows_a_page_gets_the_last_of_each_value_of_it():
+    """A thousand values of one name are one row; of others only who comes and goes; every event and alert."""
+
+    async def followed(changes, of, most=10_000) -> list[dict]:
+        reader = _Reader(asyncio.get_running_loop(), of)
+        for each in changes:
+            reader.hear(each)
+        found = []
+        async for text in reader.texts():
+            found += [json.loads(line.removeprefix("data: ")) for line in text.split("\n\n") if line.startswith("data: ")]
+            break
+        return found
+
+    values = [Change("value", "lamp.r.on", n, float(n)) for n in range(1000)]
+    others = [Change("value", f"other{n}.x.y", n, 0.0) for n in range(1000)] + [Change("value", "other1.state", "online", 0.0)]
+    events = [Change("event", "lamp.b.pressed", {}, 0.0), Change("event", "lamp.b.pressed", {}, 1.0), Change("alert", "hot", "It is hot", 0.0)]
+    found = asyncio.run(followed([*values, *others, *events], ["lamp"]))
+    assert [(row["what"], row["name"], row["value"]) for row in found] == [
+        ("value", "lamp.r.on", 999), ("thing", "", None), ("event", "lamp.b.pressed", {}), ("event", "lamp.b.pressed", {}), ("alert", "hot", "It is hot"),
+    ]  # fmt: skip
+    assert len(asyncio.run(followed([*values, *others], []))) == 1002, "who names nothing follows everything"
+    flood = [Change("value", f"other{n}.x.y", n, 0.0) for n in range(2500)]
+    assert asyncio.run(followed(flood, [])) == [], "who is too slow is let go"
+
+
+def test_a_reader_of_the_history_does_not_wait_for_its_writer(tmp_path):
+    history = History(tmp_path / "h.sqlite")
+    history.put([Row(1.0, "a.b.c", 1)])
+    with history._lock:  # as while a thousand rows are written
+        assert [each.value for each in history.series("a.b.c", 0, 10)] == [1] and history.standing() == []
+    history.put([], [], {"refuge/a/about": "{}"})
+    assert history.descriptions() == {"refuge/a/about": "{}"}
+    history.put([Row(2.0, "a.b.c", 2)], [7], {"refuge/a/about": ""})
+    assert history.descriptions() == {} and history.was_taken(7) and history.last()["a.b.c"].value == 2
+    history.close()
 
 
 def test_values_ages_and_who_is_there(hub):

@@ -130,7 +130,9 @@ def _shared_files(root: Path) -> Iterator[Path]:
         yield from sorted((root / folder).glob("*.toml"))
     site_of(root)  # whose extensions count
     for bundle in extensions.bundles().values():
-        yield from sorted(path for path in bundle.folder.rglob("*") if path.suffix in (".py", ".toml", ".json"))
+        yield from sorted(
+            path for path in bundle.folder.rglob("*") if path.suffix in (".py", ".toml", ".json")
+        )
 
 
 @cache

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import cache, lru_cache
+from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 
 from zapato import extensions
@@ -26,13 +27,18 @@ def folders() -> Iterator[Path]:
     yield OWN
 
 
-@cache
 def described_names() -> frozenset[str]:
-    """The names of all described chips."""
-    return frozenset(path.stem for folder in folders() for path in folder.glob("*.toml"))
+    """The names of all described chips; looked for anew when a folder has changed."""
+    stamps: list[tuple[Path, int]] = []
+    for folder in folders():
+        with suppress(OSError):
+            stamps.append((folder, folder.stat().st_mtime_ns))
+    return _names(tuple(stamps))
 
 
-extensions.on_change(described_names.cache_clear)
+@lru_cache(maxsize=8)
+def _names(stamps: tuple[tuple[Path, int], ...]) -> frozenset[str]:
+    return frozenset(path.stem for folder, _ in stamps for path in folder.glob("*.toml"))
 
 
 def file_of(name: str) -> Path | None:

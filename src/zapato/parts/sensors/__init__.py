@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from importlib import import_module
 from pkgutil import iter_modules
 
@@ -71,14 +71,16 @@ def _own() -> frozenset[str]:
     return frozenset(m.name for m in iter_modules(__path__))
 
 
-@cache
 def chip_names() -> tuple[str, ...]:
     """The chips that `chip = ` may name."""
     from zapato.parts.described import described_names
 
-    return tuple(
-        sorted({*_own(), *described_names(), *(each.name for each in extensions.with_file("chip.py"))})
-    )
+    return _sorted(described_names(), frozenset(each.name for each in extensions.with_file("chip.py")))
+
+
+@lru_cache(maxsize=8)
+def _sorted(described: frozenset[str], brought: frozenset[str]) -> tuple[str, ...]:
+    return tuple(sorted(_own() | described | brought))
 
 
 def chip(name: str) -> SensorChip:
@@ -90,9 +92,6 @@ def chip(name: str) -> SensorChip:
 
         return described(name)
     return extensions.bundles()[name].member("chip", "CHIP")
-
-
-extensions.on_change(chip_names.cache_clear)
 
 
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
