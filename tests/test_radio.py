@@ -97,6 +97,10 @@ def test_a_scan_tells_name_strength_and_bytes(bench, cli):
     known: dict[str, Advert] = {}
     for row in rows:
         hear(known, row["value"])
+    twice = Advert()
+    for data in ("0201060616aa00010203", "0201060616aa00010204", "0201060616bb00010205", "0609486f757365", "04ff4c5600", "09ff"):
+        twice.hear(-50, bytes.fromhex(data))
+    assert twice.says == ["16 aa00 010204", "16 bb00 010205", "ff 4c56 00"], "the newest of each sort; what is cut short is left out"
     for odd in ("[]", "{", '{"address": 1}', '{"address": "a4:c1:38:00:00:01", "strength": 1, "data": "zz"}', "[" * 9000):
         hear(known, odd)
     assert known["c0:11:0e:00:00:07"].name == "Hut scale" and known["c0:11:0e:00:00:07"].says == ["03 aafe"]

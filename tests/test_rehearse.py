@@ -12,6 +12,7 @@ import zapato
 from zapato.errors import Refused, RehearsalInvalid
 from zapato.firmware.compile import cache_folder, compile_all
 from zapato.stage import default_script, vm
+from zapato.stage.result import said_of
 
 DEVICES = ("boot-dryer", "porch-light", "kettle-plug")
 
@@ -118,6 +119,15 @@ def test_around_a_failure_stands_what_led_to_it(bench):
     assert all(t <= 30 for t, _ in relay.around) and any("r/on true" in text for _, text in relay.around)
     assert relay.of.said == {} and relay.of.seen == {"r.on": True}
     assert strip.of.said == {"s.on": "true"} and strip.of.seen == {"s.on": False}
+
+
+def test_what_is_said_is_told_where_it_differs_from_what_is_measured():
+    rows = [{"what": "mqtt", "name": f"refuge/d/{name}", "value": value} for name, value in (
+        ("l/level", "40"), ("l/level", "70"), ("r/on", "true"), ("s/mode", '"auto"'), ("x/on", "null"), ("n/value", "{"),
+    )]  # fmt: skip
+    seen = {"l.level": 68, "r.on": False, "s.mode": "off", "n.value": 3, "gone.on": True}
+    assert said_of(rows, seen) == {"l.level": "70", "r.on": "true"}
+    assert said_of(rows, {"l.level": 69.5, "r.on": True}) == {}
 
 
 def test_a_pin_without_interrupt_is_polled(bench):

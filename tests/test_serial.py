@@ -263,6 +263,30 @@ def test_a_mistake_in_a_register_is_told_at_its_own_line(put, cli):
     assert "b,2,u64" in cli("check", path).out
 
 
+TOGETHER = {
+    "names and a scale": ({"at": 1, "names": {"0": "off"}, "scale": 0.1}, "names for its values"),
+    "names and bits": ({"at": 1, "names": {"0": "off"}, "bits": {"0": "on"}}, "names for its values"),
+    "names of a real number": ({"at": 1, "names": {"0": "off"}, "type": "f32"}, "names for its values"),
+    "bits of two words": ({"at": 1, "bits": {"0": "on"}, "type": "u32"}, "names for its bits"),
+    "a text without words": ({"at": 1, "type": "text"}, "no words"),
+    "words without a text": ({"at": 1, "words": 4}, "is no text"),
+    "a text that is written": ({"at": 1, "type": "text", "words": 2, "writable": True}, "a text can only be read"),
+    "names of one bit": ({"at": 1, "bit": 3, "names": {"0": "off"}}, "is one bit"),
+    "a bit beyond the word": ({"at": 1, "bits": {"16": "on"}}, "numbers up to 15"),
+    "one name twice": ({"at": 1, "names": "0=off, 1=off"}, "each name once"),
+    "no name at all": ({"at": 1, "names": {}}, 'takes { 0 = "off"'),
+    "a name of a bit that is a register": ({"at": 1, "bits": {"0": "other"}}, "stands twice"),
+}
+
+
+@pytest.mark.parametrize("what", TOGETHER)
+def test_registers_that_cannot_be_are_refused(what):
+    keys, words = TOGETHER[what]
+    with pytest.raises(Wrong) as raised:
+        read_registers({"one": keys, "other": {"at": 9}})
+    assert words in raised.value.message and raised.value.at[0] in ("one", "other"), raised.value.message
+
+
 def test_near_registers_are_read_together():
     at = {"a": 0, "b": 2, "far": 40, "wide": 5}
     rows = read_registers(
