@@ -117,6 +117,8 @@ WRONG = {
     "no such field": (GOOD.replace('of = "t / 256"', 'of = "x / 256"'), "no answer has a field x"),
     "a call": (GOOD.replace('of = "t / 256"', "of = \"__import__('os')\""), "a formula cannot have"),
     "no formula": (GOOD.replace('of = "t / 256"', 'of = "t /"'), "is no formula"),
+    "a number without end": (GOOD.replace('of = "t / 256"', 'of = "9 ** 9 ** 9 ** t"'), "gives no number"),
+    "a shift without end": (GOOD.replace('of = "t / 256"', 'of = "1 << (t & 32767)"'), "gives no number"),
     "a wrong pattern": (GOOD.replace("{t:s16}", "{t:u17}"), "t:u17"),
     "an unknown key": (GOOD.replace("help =", "halp ="), "halp is not a key"),
     "an address": (GOOD.replace("0x48,", "0x90,"), "seven bits"),

@@ -10,7 +10,7 @@ from zapato.lang.document import Document
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, choice, measured, number, span, text, whole
 from zapato.lang.source import Source, table
 from zapato.parts.described.formula import Formula, read_formula
-from zapato.parts.described.layout import Layout, read_layout
+from zapato.parts.described.layout import Layout, Slot, read_layout
 from zapato.parts.registers import read_unit
 
 PATIENT = 60
@@ -173,7 +173,12 @@ class Description:
             if found is None:
                 return None
             fields |= found
-        return {name: round(each.formula.value(fields), each.digits) for name, each in self.values.items()}
+        try:
+            return {
+                name: round(each.formula.value(fields), each.digits) for name, each in self.values.items()
+            }
+        except (ArithmeticError, ValueError, TypeError):
+            return None
 
 
 def read_description(source: Source) -> tuple[Description | None, Document]:
@@ -252,10 +257,29 @@ def _together(document: Document, found: Description) -> None:
     if len(found.examples) < EXAMPLES:
         words = f"it has {len(found.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
         document.found("missing-key", ("example",), words, of="key")
+    for value in found.values.values() if not document.findings else ():
+        _bounded(
+            document,
+            value,
+            {name: slot for step in found.reading if step.layout for name, slot in step.layout.slots.items()},
+        )
     if document.findings:
         return
     for each in found.examples:
         _comes_out(document, found, each)
+
+
+def _bounded(document: Document, value: Value, slots: Mapping[str, Slot]) -> None:
+    """At the ends of its fields a formula gives a number, too; a division by zero is told by the device as a failed reading."""
+    for end in ("low", "high"):
+        try:
+            value.formula.value({name: getattr(slots[name], end) for name in value.formula.names})
+        except ZeroDivisionError:
+            continue
+        except (ArithmeticError, ValueError, TypeError) as error:
+            words = f"of gives no number where its fields are at their {end} end: {error}"
+            document.found("wrong-type", ("value", value.name, "of"), words)
+            return
 
 
 def _comes_out(document: Document, found: Description, example: Example) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from functools import lru_cache
 
 from zapato.parts.described.formula import Formula
@@ -51,7 +52,8 @@ class Chip(Measuring):
             for name in value.formula.names if len(value.formula.names) == 1 else ():
                 felt = self.feel(value.name)
                 if name in layout.slots and felt is not None:
-                    raws[name] = raw_of(value, layout.slots[name], float(felt))
+                    with suppress(ArithmeticError):  # no number leads there: the field is 0
+                        raws[name] = raw_of(value, layout.slots[name], float(felt))
         self._answer = layout.make(raws)
 
     def read(self, size: int) -> bytes:
