@@ -11,7 +11,7 @@ from zapato import extensions
 from zapato.firmware.compile import runtime_source
 from zapato.lang.site import site_of
 from zapato.lang.source import Source
-from zapato.parts.described import described_names, read_description
+from zapato.parts.described import described_names, driver_source, read_description
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.layout import crc8
 from zapato.parts.sensors import chip
@@ -66,18 +66,29 @@ def test_the_datasheets_examples_come_out_of_driver_and_stand_in(name, bench):
     )
     assert failed(result) == []
     for example in known.examples:
-        made = stand_in(name, lambda key, example=example: (known.worked_out(example.answers) or {}).get(key))
-        for step in known.begin:
-            made.write(step.write)
-            made._until = -1.0  # it has measured
-            assert not made.busy
-        for step, answer in zip(known.reading, example.answers, strict=True):
+        worked = known.worked_out(example.answers)
+        made = stand_in(name, worked.get)
+        if known.begin:
+            assert made_answers(known, made) != list(example.answers) or not any(map(any, example.answers)), "before it is set up it measures nothing"
+            for step in known.begin:
+                made.write(step.write)
+                made._until = -1.0  # it has measured
+                assert not made.busy
+        again = known.worked_out(tuple(made_answers(known, made)))
+        assert all(abs(again[key] - worked[key]) <= 2 * 10 ** -known.values[key].digits for key in felt), (again, worked)
+
+
+def made_answers(known, made) -> list[bytes]:
+    """What a stand-in answers to each step."""
+    found = []
+    for step in known.steps:
+        if step.write:
             made.write(step.write)
             made._until = -1.0
             assert not made.busy
-            again = made.read(len(answer))
-            assert step.layout.read(again) is not None
-        assert known.worked_out(tuple(example.answers)) is not None
+        if step.layout:
+            found.append(made.read(step.layout.size))
+    return found
 
 
 @pytest.mark.parametrize("name", OWN)
@@ -119,6 +130,10 @@ WRONG = {
     "no formula": (GOOD.replace('of = "t / 256"', 'of = "t /"'), "is no formula"),
     "a number without end": (GOOD.replace('of = "t / 256"', 'of = "9 ** 9 ** 9 ** t"'), "gives no number"),
     "a shift without end": (GOOD.replace('of = "t / 256"', 'of = "1 << (t & 32767)"'), "gives no number"),
+    "a name that the driver has": (GOOD.replace("[value.temperature]", "[value.address]").replace("{ temperature", "{ address"), "uses this name for itself"),
+    "a field that the driver has": (GOOD.replace("{t:s16}", "{b:s16}").replace("t / 256", "b / 256"), "uses for itself"),
+    "a field with a scale": (GOOD.replace("{t:s16}", "{t:s16*256}"), "t:s16*256"),
+    "a beginning that reads": (GOOD + '[[begin]]\nwrite = "00"\nread = "{x:u8}"\n', "only writes"),
     "a wrong pattern": (GOOD.replace("{t:s16}", "{t:u17}"), "t:u17"),
     "an unknown key": (GOOD.replace("help =", "halp ="), "halp is not a key"),
     "an address": (GOOD.replace("0x48,", "0x90,"), "seven bits"),
@@ -142,6 +157,16 @@ def test_a_description_that_cannot_be_is_refused(what, tmp_path, cli):
     ]
     called = cli("check", path)
     assert called.code == 1 and "wrong.toml" in called.out and "Traceback" not in called.err
+
+
+def test_no_text_of_a_description_reaches_the_program(tmp_path, monkeypatch):
+    """Whoever sends a description sends no code."""
+    path = tmp_path / "chips" / "sent.toml"
+    path.parent.mkdir()
+    path.write_text(GOOD.replace('help = "temperature over I2C"', 'help = "x\\nimport os"', 1))
+    found, document = read_description(Source.read(path))
+    text = driver_source(found) if found else ""
+    assert "import os" not in text and (found or document.findings)
 
 
 def test_a_chip_of_a_site(put, cli):

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 import pytest
-from conftest import failed
+from conftest import failed, steps
 
 import zapato
 from zapato import extensions
@@ -148,6 +148,7 @@ def test_code_of_a_site_runs_only_where_it_is_named(site, cli, monkeypatch):
 BROKEN = {
     "no KIND": ("part.py", "x = 1\n", "the extension buzzer has no KIND in part.py"),
     "no Python": ("part.py", "def f(:\n", "the extension buzzer cannot be loaded: "),
+    "costs of another form": ("cost.json", '{"short": [1]}', "cost.json of the extension buzzer cannot be read"),
     "costs that are no JSON": ("cost.json", "{", "cost.json of the extension buzzer cannot be read"),
 }
 
@@ -158,6 +159,109 @@ def test_a_broken_extension_is_one_line(site, cli, what):
     (site / "extensions" / "buzzer" / file).write_text(text)
     called = cli("check", bell(site))
     assert called.code == 2 and words in called.err and called.err.count("\n") <= 2, called
+
+
+CONFLICTS = {
+    "a kind of ours": ("relay", "part.py", "has the name of a kind of part that Zapato has"),
+    "a chip of ours": ("dht22", "chip.py", "has the name of a sensor chip that Zapato has"),
+}
+
+
+@pytest.mark.parametrize("what", CONFLICTS)
+def test_a_name_of_ours_is_refused(site, cli, what):
+    name, file, words = CONFLICTS[what]
+    (site / "extensions" / name).mkdir()
+    (site / "extensions" / name / file).write_text("KIND = CHIP = 1\n")
+    (site / "site.toml").write_text(SITE.format(names=f'"buzzer", "lm75", "{name}"'))
+    called = cli("check", bell(site))
+    assert called.code == 2 and words in called.err, called
+
+
+def anew() -> None:
+    """As a new process begins."""
+    for name in [each for each in sys.modules if each.startswith("zapato_site_")]:
+        del sys.modules[name]
+    extensions.for_site(None, ())
+
+
+def test_what_an_extension_raises_is_one_line_that_names_it(site, cli):
+    path, rule = bell(site), site / "extensions" / "house_rules" / "rule.py"
+    rule.write_text(rule.read_text().replace("    for part in", "    design.nothing\n    for part in"))
+    called = cli("check", path)
+    assert called.code == 2 and "the extension house_rules failed: AttributeError" in called.err and "rule.py:" in called.err
+    anew()
+    rule.write_text("import sys\nsys.exit(3)\n")
+    assert "house_rules cannot be loaded: SystemExit" in cli("check", path).err
+    anew()
+    rule.write_text((EXAMPLES / "extensions" / "house_rules" / "rule.py").read_text().replace('code="house-label"', 'code="pin-taken"'))
+    assert "two rules have the code pin-taken" in cli("check", path).err
+    anew()
+    rule.unlink()
+    (site / "extensions" / "buzzer" / "device" / "loop.py").write_text("x = 1\n")
+    assert "device/loop.py of the extension buzzer has the name of a module of Zapato" in cli("build", path).err
+
+
+KNOCKER = """from zapato.extend import Bench, Driver, Felt, Kind, Need, Property, pin
+
+
+class Loud:
+    def __init__(self, gpio): self.gpio = gpio
+    def read(self, world): return round(100 * world.share(self.gpio))
+
+
+class Knock:
+    def __init__(self, gpio): self.gpio = gpio
+    def put(self, world, value, over=0):
+        world.contact(self.gpio, 1 if value is None else int(value))
+        if value is None:
+            world.after(200, lambda: world.contact(self.gpio, 0))
+
+
+KIND = Kind(
+    name="knocker", help="a knock is answered by a lamp", fields=(pin("pin", "the lamp"), pin("hears", "the contact")),
+    properties=lambda part: {"loud": Property("number", "%"), "touched": Property("boolean")},
+    needs=lambda part: (Need("pin", "output", rest="low"), Need("hears", "input", pull="down")),
+    driver=lambda part: Driver("knocker", "Knocker", (part.at("pin"), part.at("hears")), ("pins",)),
+    bench=lambda part: Bench(
+        reads={"loud": Loud(part.pins["pin"].gpio)}, sets={"touched": Knock(part.pins["hears"].gpio)},
+        acts={"knock": Knock(part.pins["hears"].gpio)},
+    ),
+    example="[knocker.k]\\npin = 26\\nhears = 27",
+)
+"""
+KNOCKS = """from machine import Pin
+from loop import Part
+
+
+class Knocker(Part):
+    loud = 0
+    touched = False
+
+    def __init__(self, d, name, lamp, hears):
+        super().__init__(d, name)
+        self.lamp = Pin(lamp, Pin.OUT, value=0)
+        self.ear = Pin(hears, Pin.IN)
+        d.every(20, self.hear)
+
+    def hear(self):
+        self.lamp.value(self.ear.value())
+"""
+
+
+def test_stand_ins_that_an_extension_brings(put):
+    """A Probe measures, a Stimulus is set and done."""
+    path = put(
+        {
+            "site.toml": '[site]\nname = "refuge"\nextensions = ["knocker"]\n',
+            "extensions/knocker/part.py": KNOCKER.replace("\\\\n", "\\n"),
+            "extensions/knocker/device/knocker.py": KNOCKS,
+            "extensions/knocker/cost.json": '{"short": {"heap": {"module knocker": 300, "part Knocker": 100}}, "whole": {"heap": {"module knocker": 300, "part Knocker": 100}}}',
+            "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[knocker.k]\npin = 26\nhears = 27\n',
+            "script.toml": '[rehearsal]\nlasts = "30s"\n'
+            + steps("5s: k.knock", "+0s: k.knock", "<1s? k.loud == 100", "<1s? k.loud == 0", "10s: k.touched = true", "=5s? k.loud == 100 or k.loud == 0", "18s? k.loud == 100"),
+        }
+    )
+    assert failed(zapato.rehearse(path, path.parent / "script.toml")) == []
 
 
 def test_what_was_never_measured_is_an_error(site):

@@ -274,6 +274,7 @@ TOGETHER = {
     "names of one bit": ({"at": 1, "bit": 3, "names": {"0": "off"}}, "is one bit"),
     "a bit beyond the word": ({"at": 1, "bits": {"16": "on"}}, "numbers up to 15"),
     "one name twice": ({"at": 1, "names": "0=off, 1=off"}, "each name once"),
+    "a name that the driver has": ({"at": 1, "bits": {"0": "patience"}}, "uses for itself"),
     "no name at all": ({"at": 1, "names": {}}, 'takes { 0 = "off"'),
     "a name of a bit that is a register": ({"at": 1, "bits": {"0": "other"}}, "stands twice"),
 }

@@ -24,19 +24,15 @@ import numpy as np
 from scipy.optimize import nnls
 
 from zapato.boards.model import SpiEthernet
-from zapato.budgets.memory import ROOMY, features
+from zapato.budgets.memory import features
 from zapato.design import Design, resolve
-from zapato.design.script import read_script
-from zapato.firmware.program import compile_device
 from zapato.fitting import fit, write_pins
+from zapato.measure import FORMS, ROOM
 from zapato.parts import Kind, kinds
 from zapato.parts.sensors import chip, chip_names
-from zapato.stage.rehearse import _run  # the tool wants another heap than the chip's
+from zapato.stage.rehearse import weighed
 
 COSTS = Path(__file__).parents[1] / "src" / "zapato" / "budgets" / "costs.json"
-FORMS = {"short": ROOMY - 4, "whole": ROOMY}
-ROOM = 150 * 1024
-"""Bytes of heap while measuring: more than any device takes."""
 BUSY = 12_000
 """Turns from which on links made at random run in a circle; what waits meanwhile is no cost of theirs."""
 NETWORK = '[wifi]\nname = "hall"\n'
@@ -369,13 +365,9 @@ ON_SPI = SpiEthernet("W5500", 14, 13, 35, 15, 36)
 def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[Counter[str], int, int]:
     """Build this design in one form and run it with room enough."""
     assert design.board
-    chip_as = replace(design.board.chip, heap=FORMS[form])
-    design.board = replace(design.board, chip=chip_as)
     if design.ethernet is not None and len(design.parts) % 2:  # the same with a controller on SPI
         design.board = replace(design.board, rmii=None, spi_ethernet=ON_SPI)
     found = features(design)
-    program = compile_device(design)
-    design.board = replace(design.board, chip=replace(chip_as, heap=ROOM))
     script = folder / "script.toml"
     world = [
         f"{p.name}.{n} = 20"
@@ -387,7 +379,7 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
         f"{h.name}.{n} = {'true' if n == 'on' else 5}" for h in design.heard.values() for n in h.properties
     ]
     script.write_text("\n".join([f'[rehearsal]\nlasts = "{lasts}"', "[world]", *world]) + "\n")
-    result = _run(design, read_script(script, design), program, 1)
+    result, flash = weighed(design, script, FORMS[form], ROOM)
     if any(row["what"] == "power" and row["name"] == "reset" for row in result.records):
         if any("invalid pin" in text for _, text in result.log):
             raise Unmeasured("more controllers than the chip has: check tells, which is not asked here")
@@ -396,7 +388,7 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
         )
     if result.crash or result.effort.turns > BUSY:
         raise Unmeasured("links made at random run in a circle")
-    return found, result.used.peak, sum(map(len, program.modules.values()))
+    return found, result.used.peak, flash
 
 
 def sample(seed: int, count: int, workers: int = 2) -> list[tuple[str, tuple[Counter[str], int, int]]]:

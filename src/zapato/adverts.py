@@ -6,6 +6,7 @@ Source: Bluetooth Core Specification, Vol 3, part C, 11 (structures: length, typ
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import dataclass, field
 from typing import Any, cast
 
@@ -13,6 +14,7 @@ HEARD = "heard"
 """The event with which a radio passes on what it heard."""
 _NAMES = (0x08, 0x09)
 _FLAGS = 0x01
+_ADDRESS = re.compile("[0-9a-f]{2}(:[0-9a-f]{2}){5}")
 MOST = 200
 """Addresses that are kept at the most."""
 
@@ -63,5 +65,5 @@ def hear(known: dict[str, Advert], payload: str) -> None:
         body = bytes.fromhex(data)
     except ValueError:
         return
-    if len(address) == 17 and (address in known or len(known) < MOST):
+    if _ADDRESS.fullmatch(address) and (address in known or len(known) < MOST):
         known.setdefault(address, Advert()).hear(strength, body)

@@ -9,6 +9,7 @@ A bundle may hold:
     sim.py       Chip: the stand-in for a chip on a bus, for rehearsals
     cost.json    bytes that its modules and parts take (`zapato costs` measures them)
     boards/      boards, as a site's own
+    chips/       described chips, as a site's own
 
 It is found as an entry point of the group `zapato.extensions` of an installed package (its value is the bundle's package), or as
 a folder extensions/NAME of a site whose site.toml names it: `[site] extensions = ["NAME"]`. Code of a site runs only where it is
@@ -17,17 +18,13 @@ named there.
 
 from __future__ import annotations
 
-import hashlib
-import importlib.util
-import json
+import contextlib
 import os
 import re
 import sys
-import traceback
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from importlib import import_module
-from importlib.metadata import entry_points
 from pathlib import Path
 from types import ModuleType
 from typing import Any
@@ -61,7 +58,7 @@ class Bundle:
             if self.site:
                 _package(self)
             return import_module(f"{self.package}.{name}")
-        except Exception as error:
+        except (Exception, SystemExit) as error:
             raise ZapatoError(
                 f"the extension {self.name} cannot be loaded: {_said(error, self.folder)}"
             ) from error
@@ -83,8 +80,10 @@ def _package(bundle: Bundle) -> None:
     sys.modules[bundle.package] = made
 
 
-def _said(error: Exception, folder: Path) -> str:
+def _said(error: BaseException, folder: Path) -> str:
     """An error in one line, with its place in the extension."""
+    import traceback
+
     rows = traceback.extract_tb(error.__traceback__)
     own = next((row for row in reversed(rows) if row.filename.startswith(str(folder))), None)
     if own is None and isinstance(error, SyntaxError):
@@ -105,26 +104,64 @@ def bundles() -> Mapping[str, Bundle]:
     """The extensions in force, by name: the installed ones, and those of the site that was read last."""
     global _in_force
     if _in_force is None:
-        root, names = _of_site
+        root, names = _of_site if not os.environ.get(OFF) else (None, ())
         own = {name: _own(root, name) for name in names if root and not why_not(root, name)}
-        _in_force = {} if os.environ.get(OFF) else dict(sorted({**_installed(), **own}.items()))
+        _in_force = dict(sorted({**_installed(), **own}.items()))
     return _in_force
 
 
 def _installed() -> dict[str, Bundle]:
+    """The installed ones. Raises ZapatoError where the package of one cannot be found."""
     global _installed_ones
+    if os.environ.get(OFF):
+        return {}
     if _installed_ones is None:
-        _installed_ones = {}
-        for entry in entry_points(group=GROUP):
-            spec = importlib.util.find_spec(entry.value)
-            where = next(iter(spec.submodule_search_locations or ()), None) if spec else None
-            if where and NAME.fullmatch(entry.name):
-                _installed_ones[entry.name] = Bundle(entry.name, Path(where), entry.value)
+        found: dict[str, Bundle] = {}
+        if _mentioned():
+            from importlib.metadata import entry_points  # takes as long to import as half a check
+
+            found = {each.name: _of_package(each.name, each.value) for each in entry_points(group=GROUP)}
+        _installed_ones = found
     return _installed_ones
+
+
+def _mentioned() -> bool:
+    """Whether any installed package speaks of our group at all."""
+    for place in sys.path:
+        with contextlib.suppress(OSError), os.scandir(place) as entries:
+            for each in entries:
+                if each.name.endswith(".dist-info"):
+                    with (
+                        contextlib.suppress(OSError),
+                        open(f"{each.path}{os.sep}entry_points.txt", "rb") as file,
+                    ):
+                        if GROUP.encode() in file.read():
+                            return True
+    return False
+
+
+def _of_package(name: str, package: str) -> Bundle:
+    import importlib.util
+
+    try:
+        spec = importlib.util.find_spec(package)
+        where = next(iter(spec.submodule_search_locations or ()), None) if spec else None
+    except (Exception, SystemExit) as error:
+        raise ZapatoError(
+            f"the installed extension {name} cannot be loaded: {error}", "zapato --no-extensions …"
+        ) from error
+    if where is None or not NAME.fullmatch(name):
+        raise ZapatoError(
+            f"the installed extension {name} is no package {package} with a name of a-z, 0-9 and _",
+            "zapato --no-extensions …",
+        )
+    return Bundle(name, Path(where), package)
 
 
 def _own(root: Path, name: str) -> Bundle:
     folder = root.absolute() / "extensions" / name
+    import hashlib
+
     code = hashlib.sha256(str(folder).encode()).hexdigest()[:8]
     return Bundle(name, folder, f"zapato_site_{code}_{name}", site=True)
 
@@ -132,6 +169,16 @@ def _own(root: Path, name: str) -> Bundle:
 def with_file(file: str) -> Iterator[Bundle]:
     """The extensions that have this file."""
     return (each for each in bundles().values() if each.has(file))
+
+
+def beside(ours: frozenset[str], file: str, what: str) -> frozenset[str]:
+    """Our names, and those of the extensions that have this file. Raises ZapatoError where one has a name of ours."""
+    names = frozenset(each.name for each in with_file(file))
+    if both := sorted(names & ours):
+        raise ZapatoError(
+            f"the extension {both[0]} has the name of {what} that Zapato has", "another name for its folder"
+        )
+    return names | ours
 
 
 def why_not(root: Path, name: str) -> str:
@@ -151,10 +198,8 @@ def site_root() -> Path | None:
 def for_site(root: Path | None, names: tuple[str, ...]) -> None:
     """From now on the extensions and the described chips of this site are in force, and of no other."""
     global _of_site
-    if (root, names) == _of_site:
-        return
     before, _of_site = _of_site, (root, names)
-    if names or before[1] or any(each and (each / "chips").is_dir() for each in (root, before[0])):
+    if _of_site != before and (names or before[1]):
         _changed()
 
 
@@ -176,11 +221,16 @@ def _changed() -> None:
         each()
 
 
-def device_source(module: str, port: str) -> str | None:
-    """The source of a MicroPython module of an extension; None where none has it."""
+def device_source(module: str, port: str, ours: bool) -> str | None:
+    """The source of a MicroPython module of an extension; None where none has it. Raises ZapatoError where it is `ours`, too."""
     for bundle in bundles().values():
         for name in (f"{module}_{port}", module):
             file = bundle.folder / "device" / f"{name}.py"
+            if file.is_file() and ours:
+                raise ZapatoError(
+                    f"device/{file.name} of the extension {bundle.name} has the name of a module of Zapato",
+                    "another name for it",
+                )
             if file.is_file():
                 return file.read_text("utf-8")
     return None
@@ -188,10 +238,30 @@ def device_source(module: str, port: str) -> str | None:
 
 def costs(path: Path) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     """A cost.json: bytes by form of the build, memory and feature. Raises ZapatoError."""
+    import json
+
     try:
-        return json.loads(path.read_text("utf-8"))
-    except (OSError, ValueError) as error:
+        found: Any = json.loads(path.read_text("utf-8"))
+        return {
+            str(form): {
+                str(name): {str(what): float(size) for what, size in table.items()}
+                for name, table in memories.items()
+            }
+            for form, memories in found.items()
+        }
+    except (OSError, ValueError, AttributeError, TypeError, RecursionError) as error:
         raise ZapatoError(
             f"cost.json of the extension {path.parent.name} cannot be read: {error}",
             "zapato costs NAME writes it anew",
         ) from None
+
+
+def blamed(error: BaseException) -> str:
+    """In words, the extension in whose code an error arose; "" where it is none's."""
+    import traceback
+
+    for row in reversed(traceback.extract_tb(error.__traceback__)):
+        for bundle in bundles().values():
+            if Path(row.filename).is_relative_to(bundle.folder):
+                return f"the extension {bundle.name} failed: {_said(error, bundle.folder)}"
+    return ""

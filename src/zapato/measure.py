@@ -6,8 +6,8 @@ takes, the first one what its modules take beside it; what is known already of o
 
 from __future__ import annotations
 
-import json
 import re
+import shutil
 import tempfile
 from collections import Counter
 from collections.abc import Mapping
@@ -17,6 +17,7 @@ from zapato.budgets.memory import ROOMY, costs, features
 from zapato.design import Design, resolve
 from zapato.errors import ZapatoError
 from zapato.extensions import Bundle
+from zapato.extensions import costs as costs_of
 from zapato.fitting import fit, write_pins
 from zapato.parts import kind
 from zapato.parts.model import Kind
@@ -54,10 +55,8 @@ def measured(bundle: Bundle) -> Costs:
 
 def _others(bundle: Bundle, form: str, name: str) -> dict[str, float]:
     """The figures without the bundle's own of an earlier time."""
-    file = bundle.folder / "cost.json"
-    own: dict[str, dict[str, dict[str, float]]] = (
-        json.loads(file.read_text("utf-8")) if file.is_file() else {}
-    )
+    own: Mapping[str, Mapping[str, Mapping[str, float]]]
+    own = costs_of(bundle.folder / "cost.json") if bundle.has("cost.json") else {}
     mine = own.get(form, {}).get(name, {})
     return {what: size for what, size in costs()[form][name].items() if what not in mine}
 
@@ -73,8 +72,7 @@ def _row(bundle: Bundle, tables: str, heap: int) -> Row:
             (folder / "site.toml").write_text(
                 f'zapato = 1\n[site]\nname = "m"\nextensions = ["{bundle.name}"]\n'
             )
-            (folder / "extensions").mkdir()
-            (folder / "extensions" / bundle.name).symlink_to(bundle.folder, target_is_directory=True)
+            shutil.copytree(bundle.folder, folder / "extensions" / bundle.name)
         path = folder / "measured.toml"
         path.write_text(HEAD + tables, "utf-8")
         design = _fitted(path)

@@ -20,7 +20,6 @@ from zapato.design.links import Link
 from zapato.design.model import Design, once
 from zapato.design.program import drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
-from zapato.parts.described import class_name, of_module
 from zapato.parts.model import Driver, Part
 
 STARTS, STARTS_LONG, LONG = 0.92, 0.88, 32
@@ -180,13 +179,18 @@ DESCRIBED = {
 
 def _table(form: str, name: str, found: Mapping[str, int]) -> Mapping[str, float]:
     """The figures, with those of described chips, which follow from how much each description says."""
+    made = [what.removeprefix("module ") for what in found if what.startswith("module d_")]
+    if not made:
+        return costs()[form][name]
+    from zapato.parts.described import class_name, of_module
+
     more: dict[str, float] = {}
     base, piece, early, part = DESCRIBED[form, name]
-    for what in found:
-        if what.startswith("module d_") and (chip := of_module(what.removeprefix("module "))):
-            more[what] = base + piece * chip.pieces + early * chip.early
+    for module in made:
+        if chip := of_module(module):
+            more[f"module {module}"] = base + piece * chip.pieces + early * chip.early
             more[f"part {class_name(chip.name)}"] = part
-    return {**costs()[form][name], **more} if more else costs()[form][name]
+    return {**costs()[form][name], **more}
 
 
 def shares(design: Design) -> list[tuple[str, str, int]]:

@@ -9,7 +9,7 @@ from pkgutil import iter_modules
 
 from zapato import extensions
 from zapato.checks.model import Rule
-from zapato.errors import UnknownName
+from zapato.errors import UnknownName, ZapatoError
 
 _CODES = "zapato.checks.codes"
 
@@ -23,6 +23,12 @@ def rules() -> Mapping[str, Rule]:
         found.extend(getattr(module, "RULES", ()) or (module.RULE,))
     for bundle in extensions.with_file("rule.py"):
         found.extend(getattr(bundle.module("rule"), "RULES", ()) or (bundle.member("rule", "RULE"),))
+    codes = [rule.code for rule in found]
+    if twice := next((code for code in codes if codes.count(code) > 1), ""):
+        raise ZapatoError(
+            f"two rules have the code {twice}: a rule of an extension needs a code of its own",
+            "another code in its rule.py",
+        )
     return {rule.code: rule for rule in sorted(found, key=lambda r: r.code)}
 
 

@@ -18,7 +18,6 @@ from zapato.lang.folder import contents, names
 from zapato.lang.site import Site
 from zapato.lang.source import MEMBER, Source, shown
 from zapato.parts import kind_names
-from zapato.parts.described import read_description
 
 
 @dataclass
@@ -76,6 +75,8 @@ def other_files(root: Path, devices: Sequence[Looked]) -> SiteFiles:
     _rehearsals(root, designs, families, found)
     _alerts(root, devices, found)
     for path in sorted((root / "chips").glob("*.toml")):
+        from zapato.parts.described import read_description
+
         found.add(read_description(Source.read(path))[1])
     used = frozenset[str]().union(*(each.reads for each in devices))
     for path in sorted((root / "pieces").glob("*.toml")):

@@ -128,6 +128,12 @@ def run(arguments: Sequence[str]) -> int:
     except OSError as error:
         where = f": {error.filename}" if error.filename else ""
         return complain(f"{(error.strerror or str(error)).lower()}{where}")
+    except Exception as error:
+        from zapato.extensions import blamed
+
+        if words := blamed(error):
+            return complain(words, "zapato --no-extensions …")
+        raise
     return result if isinstance(result, int) else 0
 
 

@@ -43,14 +43,16 @@ def compiler() -> tuple[str, str]:
 
 def runtime_source(module: str, port: str) -> str:
     """The source of a runtime module, ours or an extension's; where ports differ, the one of `port`."""
-    outside = extensions.device_source(module, port)
+    folder = files("zapato") / "runtime"
+    own = next(
+        (file for name in (f"{module}_{port}", module) if (file := folder / f"{name}.py").is_file()), None
+    )
+    outside = extensions.device_source(module, port, own is not None)
     if outside is not None:
         return outside
-    if chip := of_module(module):
+    if own is None and (chip := of_module(module)):
         return driver_source(chip)
-    folder = files("zapato") / "runtime"
-    own = folder / f"{module}_{port}.py"
-    return (own if own.is_file() else folder / f"{module}.py").read_text("utf-8")
+    return (own or folder / f"{module}.py").read_text("utf-8")
 
 
 def compile_all(sources: Mapping[str, str], cache_folder: Path, *, lines: bool = True) -> dict[str, bytes]:

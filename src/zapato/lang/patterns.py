@@ -16,10 +16,10 @@ LONGEST = 64
 """Bytes of a frame at the most."""
 CHECKS = {"sum": 1, "negsum": 1, "xor": 1, "crc16": 2}
 """Check sums over everything before them, and their bytes: the sum; what makes it zero; exclusive or; CRC-16 with 0xA001, the low byte first (Modbus over Serial Line V1.02, 6.2.2)."""
-_TYPES = {"bool": 1, "u8": 1, "s8": 1, "u16": 2, "s16": 2, "u32": 4, "s32": 4}
+_TYPES = {"bool": 1, "u8": 1, "s8": 1, "u16": 2, "s16": 2, "u24": 3, "s24": 3, "u32": 4, "s32": 4}
 _PIECE = re.compile(r"\{[^{}]*\}|\S+")
 _FIELD = re.compile(
-    r"\{([a-z_]\w*):(bool|[us](?:8|16|32))(le)?(?:([*/])(-?\d+(?:\.\d+)?))?([+-]\d+(?:\.\d+)?)?\}"
+    r"\{([a-z_]\w*):(bool|[us](?:8|16|24|32))(le)?(?:([*/])(-?\d+(?:\.\d+)?))?([+-]\d+(?:\.\d+)?)?\}"
 )
 
 
@@ -36,12 +36,20 @@ class Slot:
     shift: float
     truth: bool
 
+    @property
+    def low(self) -> int:
+        """The least number that its width can have."""
+        return -(1 << self.width * 8 - 1) if self.signed else 0
+
+    @property
+    def high(self) -> int:
+        """The most."""
+        return (1 << self.width * 8 - self.signed) - 1
+
     def bytes(self, value: float) -> bytes:
         """The value as it is sent, held to what the width can have."""
         raw = round(value * self.scale + self.shift)
-        low = -(1 << self.width * 8 - 1) if self.signed else 0
-        high = (1 << self.width * 8 - self.signed) - 1
-        return min(max(raw, low), high).to_bytes(
+        return min(max(raw, self.low), self.high).to_bytes(
             self.width, "little" if self.little else "big", signed=self.signed
         )
 
@@ -143,10 +151,15 @@ def _piece(found: _Reading, piece: str) -> None:
         found.check = piece[1:-1]
         found.check_at = found.more(bytes(CHECKS[found.check]), 0)
     else:
-        found.slots.append(_slot(found, piece))
+        slot = read_slot(piece, len(found.fixed))
+        if any(each.name == slot.name for each in found.slots):
+            raise Wrong(f"has the field {slot.name} twice")
+        found.more(bytes(slot.width), 0)
+        found.slots.append(slot)
 
 
-def _slot(found: _Reading, piece: str) -> Slot:
+def read_slot(piece: str, at: int) -> Slot:
+    """The field that a piece writes, its bytes from `at` on. Raises Wrong."""
     given = _FIELD.fullmatch(piece)
     if given is None:
         raise Wrong(
@@ -154,12 +167,9 @@ def _slot(found: _Reading, piece: str) -> Slot:
             "a byte is two hexadecimal digits, ?? any byte, {level:u16*10} a field, {sum} a check sum",
         )
     name, kind, little, sign, factor, shift = given.groups()
-    if any(each.name == name for each in found.slots):
-        raise Wrong(f"has the field {name} twice")
     scale = float(factor or 1)
     if not scale:
         raise Wrong(f"has {piece}, a scale of 0")
-    at = found.more(bytes(_TYPES[kind]), 0)
     scale = 1 / scale if sign == "/" else scale
     return Slot(
         name, at, _TYPES[kind], kind[0] == "s", bool(little), scale, float(shift or 0), kind == "bool"

@@ -22,10 +22,12 @@ _NOT_KINDS = {
     "held",
     "model",
     "bus_chip",
+    "chip_files",
     "digital",
     "electrical",
     "offered",
     "registers",
+    "reserved",
     "sights",
     "switched",
     "treatment",
@@ -39,8 +41,8 @@ def _own() -> frozenset[str]:
 
 @cache
 def kind_names() -> tuple[str, ...]:
-    """The names of all kinds, in order."""
-    return tuple(sorted({*_own(), *(each.name for each in extensions.with_file("part.py"))}))
+    """The names of all kinds, in order. Raises ZapatoError where an extension has the name of one of ours."""
+    return tuple(sorted(extensions.beside(_own(), "part.py", "a kind of part")))
 
 
 @cache

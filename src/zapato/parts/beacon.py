@@ -9,6 +9,7 @@ from zapato.lang.fields import REQUIRED, Field, measured, names
 from zapato.lang.patterns import Pattern, Slot, read_pattern
 from zapato.parts.model import Bench, Driver, Kind, Part, Property
 from zapato.parts.radio import read_address
+from zapato.parts.reserved import free
 
 MOST = 8
 """Patterns of one beacon at the most."""
@@ -23,6 +24,8 @@ def _read_data(value: object) -> tuple[Pattern, ...]:
     if not texts or len(texts) != len(items) or len(texts) > MOST:
         raise Wrong(f'takes a pattern, or up to {MOST} in a list: "16 1a18 {{temperature:s16le*100}}"')
     found = tuple(read_pattern(text) for text in texts)
+    for slot in (slot for each in found for slot in each.slots):
+        free(slot.name, "beacon.Beacon")
     truths = {(slot.name, slot.truth) for each in found for slot in each.slots}
     if both := sorted(name for name, truth in truths if truth and (name, False) in truths):
         raise Wrong(f"has {both[0]} once as a truth and once as a number")

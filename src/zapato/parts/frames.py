@@ -8,6 +8,7 @@ from typing import cast
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, whole
 from zapato.lang.patterns import Pattern, Slot, read_pattern
 from zapato.parts.model import Action, Argument, Bench, Driver, Felt, Kind, Part, Property
+from zapato.parts.reserved import free
 
 FRAME, FIELD = 128, 80
 """Bytes that a frame and a field of it take on the device: tuples of blocks of 16 bytes."""
@@ -19,7 +20,10 @@ def _read_hears(value: object) -> tuple[Pattern, ...]:
     items = cast(list[object], value) if isinstance(value, list) else [value]
     if len(items) > MOST or not all(isinstance(item, str) for item in items):
         raise Wrong(f'takes up to {MOST} frames: ["55 aa {{level:u16*10}} {{sum}}"]')
-    return tuple(read_pattern(cast(str, item)) for item in items)
+    found = tuple(read_pattern(cast(str, item)) for item in items)
+    for slot in (slot for each in found for slot in each.slots):
+        free(slot.name, "frames.Frames")
+    return found
 
 
 def _read_says(value: object) -> dict[str, Pattern]:

@@ -23,6 +23,7 @@ from zapato.lang.fields import (
     whole,
 )
 from zapato.lang.senml import MEANT, UNITS
+from zapato.parts.reserved import free
 
 MOST = 100
 """Registers of one meter at the most."""
@@ -88,6 +89,7 @@ def _read_names(value: object) -> dict[int, str]:
 def _named(name: str) -> None:
     if not name.isidentifier() or name != name.lower() or name == "read":
         raise Wrong(f'has the name "{name}"; a name is a-z, 0-9 and _, and starts with a letter')
+    free(name, "modbus.Meter")
 
 
 SHAPE = Shape(

@@ -6,8 +6,9 @@ Each chip is one module in `zapato.parts.sensors` with a `CHIP`; adding a chip i
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
+from typing import Any
 
 from zapato.errors import ZapatoError
 from zapato.lang.fields import (
@@ -28,6 +29,19 @@ from zapato.parts import treatment
 from zapato.parts.electrical import GROUND, OWN, RAIL, Load, Passive, Supplied, by_module, fed, ohms, usual
 from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.sensors import SensorChip, chip, chip_names, line_acts
+
+
+class _Chips(Mapping[str, Any]):
+    """The schema of `chip`: the chips that are known when it is asked for, those of a site among them."""
+
+    def __getitem__(self, key: str) -> list[str]:
+        return list({"enum": chip_names()}[key])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(("enum",))
+
+    def __len__(self) -> int:
+        return 1
 
 
 def _read_chip(value: object) -> str:
@@ -231,7 +245,7 @@ KIND = Kind(
         Field(
             "chip",
             _read_chip,
-            {"enum": list(chip_names())},
+            _Chips(),
             'what it is: a chip\'s part number, or "analog"',
             REQUIRED,
         ),

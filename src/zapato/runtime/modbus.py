@@ -121,6 +121,7 @@ class Meter(Part):
         self.sets = sets
         self.limits = limits
         self.told = False  # that something is wrong with it
+        self.odd = set()  # registers whose value has no name, told
         for each in props:
             setattr(self, each, None)
         at = 300
@@ -177,8 +178,10 @@ class Meter(Part):
     def named(self, name, names, value):
         for raw, word in names:
             if raw == value:
+                self.odd.discard(name)
                 return word
-        if getattr(self, name) is not None:
+        if name not in self.odd:  # once, until it has a name again
+            self.odd.add(name)
             self.d.note("%s: %s is %d, which has no name" % (self.name, name, value))
 
     def have(self, name, value):

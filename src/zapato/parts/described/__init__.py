@@ -5,7 +5,8 @@ values follow from them, and examples of bytes and values out of the datasheet. 
 rehearsals, and all that `SensorChip` has. Format: docs/chips.md.
 """
 
-from zapato.parts.described.catalogue import described, described_names, of_module
+from zapato.parts.chip_files import described_names
+from zapato.parts.described.catalogue import described, of_module
 from zapato.parts.described.reading import Description, Step, Value, read_description
 from zapato.parts.described.source import class_name, driver_source
 

@@ -2,47 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 
-from zapato import extensions
 from zapato.errors import ZapatoError
 from zapato.lang.source import Source, shown
+from zapato.parts.chip_files import described_names, file_of
 from zapato.parts.described.reading import Description, Value, read_description
 from zapato.parts.described.source import class_name
 from zapato.parts.model import Property
 from zapato.parts.sensors import SensorChip, on_bus
-
-OWN = Path(__file__).parents[2] / "chips"
-
-
-def folders() -> Iterator[Path]:
-    """Where descriptions are, the nearest first."""
-    if root := extensions.site_root():
-        yield root / "chips"
-    for bundle in extensions.bundles().values():
-        yield bundle.folder / "chips"
-    yield OWN
-
-
-def described_names() -> frozenset[str]:
-    """The names of all described chips; looked for anew when a folder has changed."""
-    stamps: list[tuple[Path, int]] = []
-    for folder in folders():
-        with suppress(OSError):
-            stamps.append((folder, folder.stat().st_mtime_ns))
-    return _names(tuple(stamps))
-
-
-@lru_cache(maxsize=8)
-def _names(stamps: tuple[tuple[Path, int], ...]) -> frozenset[str]:
-    return frozenset(path.stem for folder, _ in stamps for path in folder.glob("*.toml"))
-
-
-def file_of(name: str) -> Path | None:
-    return next((path for folder in folders() if (path := folder / f"{name}.toml").is_file()), None)
 
 
 def description(name: str) -> Description:

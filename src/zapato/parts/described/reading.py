@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import keyword
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, cast
 
 from zapato.lang.document import Document
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, choice, measured, number, span, text, whole
+from zapato.lang.patterns import Slot
 from zapato.lang.source import Source, table
 from zapato.parts.described.formula import Formula, read_formula
-from zapato.parts.described.layout import Layout, Slot, read_layout
+from zapato.parts.described.layout import Layout, read_layout
 from zapato.parts.registers import read_unit
+from zapato.parts.reserved import reserved
 
 PATIENT = 60
 """ms that a driver may wait; for longer ones it begins early and comes again."""
+LOCAL = ("b", "self", "time", "round", "crc8")
+"""What a driver's own lines read, so that no field may be called so."""
 EXAMPLES = 3
 """Examples of bytes and values that a description has at the least."""
 
@@ -32,7 +37,13 @@ def _read_bytes(value: object) -> bytes:
 def _read_layout(value: object) -> Layout:
     if not isinstance(value, str):
         raise Wrong('takes the bytes of an answer: "{t:u16} {crc8}"')
-    return read_layout(value)
+    found = read_layout(value)
+    for name in found.slots:
+        if name in LOCAL or keyword.iskeyword(name) or name.startswith("_"):
+            raise Wrong(
+                f'has the field "{name}", which the driver uses for itself', f"{name}_1, or another name"
+            )
+    return found
 
 
 def _read_formula(value: object) -> Formula:
@@ -212,6 +223,13 @@ def _steps(document: Document, word: str) -> list[Step]:
         given = document.read(STEP, row, (word, at))
         if not row.keys() & {"write", "read"}:
             document.found("missing-key", (word, at), f"[[{word}]] needs write or read", of="key")
+        if word == "begin" and "read" in row:
+            document.found(
+                "unknown-key",
+                (word, at, "read"),
+                "[[begin]] only writes: what it would read nobody looks at",
+                of="key",
+            )
         silent = given.get("busy", "silent") == "silent"
         found.append(Step(given.get("write") or b"", given.get("takes", 0), silent, given.get("read")))
     return found
@@ -223,6 +241,11 @@ def _values(document: Document) -> dict[str, Value]:
         path = ("value", name)
         if not name.isidentifier() or name != name.lower() or not isinstance(row, dict):
             document.found("bad-name", path, f"[value.{name}] is a name of a-z, 0-9 and _", of="key")
+            continue
+        if name in reserved("sensor.Sensor", "i2c_sensor.I2cSensor"):
+            document.found(
+                "bad-name", path, f"[value.{name}]: the program uses this name for itself", of="key"
+            )
             continue
         given = document.read(VALUE, cast(dict[str, Any], row), path)
         if "of" in given:

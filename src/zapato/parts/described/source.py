@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from math import ceil
 
-from zapato.parts.described.layout import Layout, Slot
+from zapato.lang.patterns import Slot
 from zapato.parts.described.reading import Description, Step
 
 
@@ -17,7 +17,7 @@ def driver_source(chip: Description) -> str:
     slow = chip.early
     waits = any(each.takes for each in (*(() if slow else chip.begin), *chip.steps))
     checked = any(each.layout and each.layout.checks for each in chip.steps)
-    lines = [f"# {chip.head['help']}: made from its description.", *(["import time", ""] if waits else [])]
+    lines = [f"# {chip.name}: made from its description.", *(["import time", ""] if waits else [])]
     lines += ["from checked import crc8"] if checked else []
     lines += ["from i2c_sensor import I2cSensor", "", "", f"class {class_name(chip.name)}(I2cSensor):"]
     lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", ""]
@@ -81,6 +81,3 @@ def _slot(slot: Slot) -> list[str]:
             f"            {slot.name} -= {1 << 8 * slot.width}",
         ]
     return lines
-
-
-__all__ = ["Layout", "class_name", "driver_source"]

@@ -9,6 +9,7 @@ from importlib import import_module
 from pkgutil import iter_modules
 
 from zapato import extensions
+from zapato.parts.chip_files import described_names
 from zapato.parts.model import LINE_FAULTS, Bench, Driver, Need, Part, Property
 
 
@@ -73,14 +74,12 @@ def _own() -> frozenset[str]:
 
 def chip_names() -> tuple[str, ...]:
     """The chips that `chip = ` may name."""
-    from zapato.parts.described import described_names
-
-    return _sorted(described_names(), frozenset(each.name for each in extensions.with_file("chip.py")))
+    return _sorted(described_names() | extensions.beside(_own(), "chip.py", "a sensor chip"))
 
 
 @lru_cache(maxsize=8)
-def _sorted(described: frozenset[str], brought: frozenset[str]) -> tuple[str, ...]:
-    return tuple(sorted(_own() | described | brought))
+def _sorted(names: frozenset[str]) -> tuple[str, ...]:
+    return tuple(sorted(names))
 
 
 def chip(name: str) -> SensorChip:

@@ -11,7 +11,8 @@ from importlib import import_module
 from typing import Any, Protocol
 
 from zapato import extensions
-from zapato.parts.described.catalogue import described_names, description
+from zapato.parts.chip_files import described_names
+from zapato.parts.described.catalogue import description
 
 Feel = Callable[[str], Any]
 """Gives the quantity of this name at this moment; None where nothing was ever set."""

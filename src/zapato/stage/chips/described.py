@@ -5,8 +5,8 @@ from __future__ import annotations
 from contextlib import suppress
 from functools import lru_cache
 
+from zapato.lang.patterns import Slot
 from zapato.parts.described.formula import Formula
-from zapato.parts.described.layout import Slot
 from zapato.parts.described.reading import Description, Step, Value
 from zapato.stage.chips import Feel, Measuring
 from zapato.stage.wasi import Fault
@@ -21,6 +21,8 @@ class Chip(Measuring):
         self.chip, self.feel = chip, feel
         self._step: Step | None = next((each for each in chip.steps if not each.write), None)
         self._answer = b""
+        self._unset = {each.write for each in chip.begin}
+        """What must be written before it measures; until then its fields are 0."""
 
     def write(self, data: bytes) -> None:
         if self.busy:
@@ -31,6 +33,7 @@ class Chip(Measuring):
             self._step, self._answer = None, b""
             return
         self._step = found
+        self._unset.discard(data)
         if found.takes:
             self.begin(found.takes, self._measured)
         else:
@@ -48,7 +51,7 @@ class Chip(Measuring):
             self._answer = b""
             return
         raws: dict[str, int] = {}
-        for value in self.chip.values.values():
+        for value in () if self._unset else self.chip.values.values():
             for name in value.formula.names if len(value.formula.names) == 1 else ():
                 felt = self.feel(value.name)
                 if name in layout.slots and felt is not None:

@@ -1,0 +1,31 @@
+"""Names that a driver on the device has for itself, so that no value which a file names may have them."""
+
+from __future__ import annotations
+
+import re
+from functools import cache
+from importlib.resources import files
+
+from zapato.lang.fields import Wrong
+
+_OWN = re.compile(r"\bself\.(\w+)|^    def (\w+)|^    (\w+) =", re.MULTILINE)
+
+
+@cache
+def reserved(*classes: str) -> frozenset[str]:
+    """What these classes of the runtime, "module.Class", and every part's own call their attributes and methods."""
+    found: set[str] = set()
+    for each in ("loop.Part", *classes):
+        module, _, name = each.partition(".")
+        text = (files("zapato") / "runtime" / f"{module}.py").read_text("utf-8")
+        body = re.split(r"^class ", text, flags=re.MULTILINE)
+        own = next(block for block in body if re.match(rf"{name}\b", block))
+        found.update(name for names in _OWN.findall(own) for name in names if name)
+    return frozenset(found)
+
+
+def free(name: str, *classes: str) -> str:
+    """The name, where a driver of these classes leaves it free. Raises Wrong."""
+    if name in reserved(*classes):
+        raise Wrong(f'has the name "{name}", which the program uses for itself', f"{name}_1, or another name")
+    return name
