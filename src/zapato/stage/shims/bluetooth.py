@@ -28,14 +28,13 @@ class BLE:
     def gap_scan(self, duration_ms, interval_us=1280000, window_us=11250, active=False):
         if not self.on:
             raise OSError(19)
-        # ble_gap_disc refuses while it scans; extmod/nimble/modbluetooth_nimble.c gives that on as EALREADY
+        # extmod/nimble/modbluetooth_nimble.c: ble_gap_disc refuses while it scans (MP_EALREADY); btstack would begin anew
         if duration_ms is not None and self.scanning:
             raise OSError(114)
-        ends = self.scanning and duration_ms is None
         self.scanning = duration_ms is not None
         ask("ble_scan", "%d %d %d %d" % (-1 if duration_ms is None else duration_ms, interval_us, window_us, active))
-        if ends and self.handler:
-            self.handler(_SCAN_DONE, ())  # mp_bluetooth_gap_on_scan_complete
+        if duration_ms is None and self.handler:  # extmod/btstack/modbluetooth_btstack.c tells it also where none was under way
+            self.handler(_SCAN_DONE, ())
 
 
 def _tell(ble):
