@@ -62,7 +62,9 @@ def test_a_device_without_a_network_asks_for_one_and_joins_it(put, board):
     question = struct.pack(">6H", 7, 0x0100, 1, 0, 0, 0) + b"\5phone\4test\0\0\1\0\1"
     place.clock.at(13_000, lambda: phone.look_up(question, names.append))
     place.clock.at(14_000, lambda: phone.fill_in("hall", "not the word"))
-    talk.at(46, "/state")  # a port that goes on trying tells nothing of a wrong password: the page gives up after 25 s
+    talk.at(
+        46, "/state"
+    )  # a port that goes on trying tells nothing of a wrong password: the page gives up after 25 s
     place.clock.at(50_000, lambda: phone.fill_in(*HALL))
     talk.at(62, "/state")
     assert place.run() is None
@@ -229,7 +231,15 @@ def test_a_password_of_its_own(put):
 
 
 LOCKED = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\npassword = "chamois-ridge"\n[mqtt]\nhost = "192.168.4.2"\nuser = "pump"\npassword = "larch"\n'
-WHOM = {"name": "hall", "password": None, "host": "192.168.4.2", "port": 1883, "user": "pump", "secret": None, "untried": True}
+WHOM = {
+    "name": "hall",
+    "password": None,
+    "host": "192.168.4.2",
+    "port": 1883,
+    "user": "pump",
+    "secret": None,
+    "untried": True,
+}
 
 
 def asked_of_a_locked_page(put, *rows: dict, site: str = LOCKED) -> tuple[list[dict], dict]:
@@ -253,14 +263,22 @@ def test_who_is_only_near_sets_nothing_once_there_are_secrets(put):
     assert kept["mqtt"]["host"] == "192.168.4.2" and kept["mqtt"]["password"] == "larch"
     said, kept = asked_of_a_locked_page(put, taken | {"page": page_password(KEY)})
     assert said[1] == {} and kept["mqtt"]["host"] == "10.0.0.66"
-    open_to_all = LOCKED.replace('password = "chamois-ridge"', 'password = "chamois-ridge"\naccess_password = "marmot-burrow"')
+    open_to_all = LOCKED.replace(
+        'password = "chamois-ridge"', 'password = "chamois-ridge"\naccess_password = "marmot-burrow"'
+    )
     said, _ = asked_of_a_locked_page(put, taken, site=open_to_all)
     assert said[0]["locked"] is False and said[1] == {}, "who knows the access point's password is let in"
 
 
 @pytest.mark.parametrize(
     ("change", "stays"),
-    [({}, True), ({"host": "10.0.0.66"}, False), ({"port": 1884}, False), ({"user": "someone"}, False), ({"name": "evil twin"}, True)],
+    [
+        ({}, True),
+        ({"host": "10.0.0.66"}, False),
+        ({"port": 1884}, False),
+        ({"user": "someone"}, False),
+        ({"name": "evil twin"}, True),
+    ],
 )
 def test_a_password_goes_only_with_what_it_was_given_for(put, change, stays):
     said, kept = asked_of_a_locked_page(put, WHOM | change | {"page": page_password(KEY)})
@@ -271,7 +289,12 @@ def test_a_password_goes_only_with_what_it_was_given_for(put, change, stays):
 @pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
 @pytest.mark.parametrize(
     ("word", "value", "why"),
-    [("up", False, "nobody answers at 192.168.4.2, port 1883"), ("silent", True, "does not answer"), ("refuses", 5, "user or password"), ("refuses", 3, "the broker refuses it")],
+    [
+        ("up", False, "nobody answers at 192.168.4.2, port 1883"),
+        ("silent", True, "does not answer"),
+        ("refuses", 5, "user or password"),
+        ("refuses", 3, "the broker refuses it"),
+    ],
 )
 def test_the_page_tries_the_broker_before_it_closes(put, board, word, value, why):
     """What a broker does not do is told while somebody stands there, and nothing is kept until it is right."""
@@ -292,11 +315,17 @@ def test_the_page_tries_the_broker_before_it_closes(put, board, word, value, why
     assert "broker reached" in place.log
 
 
-@pytest.mark.parametrize("host", ["mqtt://192.168.4.2", "192.168.4.2:1883", "192.168.1.300", "192.168.4", " ", "a b", "", ".local"])
+@pytest.mark.parametrize(
+    "host", ["mqtt://192.168.4.2", "192.168.4.2:1883", "192.168.1.300", "192.168.4", " ", "a b", "", ".local"]
+)
 def test_the_page_takes_no_broker_that_cannot_be_one(put, host):
     place, phone = placed(put, seconds=30)
     talk = Talk(place, phone)
-    talk.at(12, "/settings", {"name": "hall", "password": None, "host": host, "port": 1883, "user": "", "untried": True})
+    talk.at(
+        12,
+        "/settings",
+        {"name": "hall", "password": None, "host": host, "port": 1883, "user": "", "untried": True},
+    )
     place.run()
     assert b'"host"' in talk.said[0]
 
@@ -306,9 +335,16 @@ def test_another_pages_form_is_refused(put):
     place, phone = placed(put, seconds=60)
     talk, text = Talk(place, phone), json.dumps({**WHOM, "name": "evil twin"})
     typed = "Content-Type: application/json\r\n"
-    heads = ["", "Content-Type: text/plain\r\n", typed + "Origin: http://elsewhere.test\r\n", typed + "Host: elsewhere.test\r\nOrigin: http://elsewhere.test\r\n"]
+    heads = [
+        "",
+        "Content-Type: text/plain\r\n",
+        typed + "Origin: http://elsewhere.test\r\n",
+        typed + "Host: elsewhere.test\r\nOrigin: http://elsewhere.test\r\n",
+    ]
     for at, more in enumerate(heads, 10):
-        request = f"POST /settings HTTP/1.1\r\nHost: 192.168.4.1\r\n{more}Content-Length: {len(text)}\r\n\r\n{text}"
+        request = (
+            f"POST /settings HTTP/1.1\r\nHost: 192.168.4.1\r\n{more}Content-Length: {len(text)}\r\n\r\n{text}"
+        )
         place.clock.at(at * 1000, lambda request=request: phone.send(request.encode(), talk.hear))
     place.run()
     assert len(talk.said) == 4 and all(each.startswith(b"HTTP/1.1 403 ") for each in talk.said)
@@ -517,7 +553,12 @@ def test_what_is_asked_for_decides_what_the_minimal_program_does(put, asked):
 
 def test_a_rehearsal_tells_what_the_page_refuses_and_goes_on(bench):
     """Wrong password, unknown network, then right: a whole first start, with why in its story."""
-    script = steps("10s: settings('stage', 'short')", "20s: settings('nowhere', 'rehearsal')", "60s: settings('stage', 'rehearsal')", "100s? published('state', 'online')")
+    script = steps(
+        "10s: settings('stage', 'short')",
+        "20s: settings('nowhere', 'rehearsal')",
+        "60s: settings('stage', 'rehearsal')",
+        "100s? published('state', 'online')",
+    )
     result = bench(LAMP, script, site=NAMELESS, board="esp8266-30pin", lasts="110s")
     assert result.passed, result.log
     told = [each.text for each in result.story if each.what == "page"]
@@ -525,12 +566,20 @@ def test_a_rehearsal_tells_what_the_page_refuses_and_goes_on(bench):
 
 
 def test_the_desk_tells_the_pages_password_and_writes_nothing(put, cli):
-    path = put({"site.toml": LOCKED, "device.toml": HEADER.format(board="esp32-38pin") + LAMP, "secrets.toml": f'[update_keys]\nbench = "{KEY}"\n'}).parent
+    path = put(
+        {
+            "site.toml": LOCKED,
+            "device.toml": HEADER.format(board="esp32-38pin") + LAMP,
+            "secrets.toml": f'[update_keys]\nbench = "{KEY}"\n',
+        }
+    ).parent
     before = {each: each.read_bytes() for each in path.rglob("*") if each.is_file()}
     assert page_password(KEY) in cli("deliver", path / "device.toml", "--page-password").out
     (path / "secrets.toml").unlink()
     assert "no update key yet" in cli("deliver", path / "device.toml", "--page-password").out
-    assert {each: each.read_bytes() for each in path.rglob("*") if each.is_file()} == {k: v for k, v in before.items() if k.name != "secrets.toml"}
+    assert {each: each.read_bytes() for each in path.rglob("*") if each.is_file()} == {
+        k: v for k, v in before.items() if k.name != "secrets.toml"
+    }
     (path / "site.toml").write_text(LOCKED.replace("[mqtt]", 'access_password = "marmot-burrow"\n[mqtt]', 1))
     (path / "secrets.toml").write_bytes(before[path / "secrets.toml"])
     assert "no password" in cli("deliver", path / "device.toml", "--page-password").out

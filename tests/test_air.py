@@ -242,7 +242,9 @@ def test_a_bad_version_gives_way_to_the_one_before_it(put, tmp_path, source):
 def test_a_version_that_reaches_the_broker_and_restarts_every_minute_is_taken_back(put, tmp_path, ends):
     """Starts of any cause count until it has run on for two minutes. Who offers it again gets it again."""
     old, new = designs(put, "esp32-38pin")
-    last = {"power": "d.after(60000, machine.reset)", "watchdog": "d.after(60000, lambda: time.sleep(20))"}[ends]
+    last = {"power": "d.after(60000, machine.reset)", "watchdog": "d.after(60000, lambda: time.sleep(20))"}[
+        ends
+    ]
     place = Place(old, seconds=360)
     source = f"{make_plan(new).plans['plan']}\nimport machine\nimport time\n{last}\n"
     place.serve(Offer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "plan", source)))
@@ -279,7 +281,11 @@ def test_pieces_that_come_twice_and_two_desks_that_serve_at_once(put, tmp_path, 
     twin = offer
     if desks == "two packages":
         files = compile_device(new).files | {"plan.mpy": b"another plan" * 99}
-        twin = Offer(old.topic, bytes.fromhex(KEY), pack(manifest(new.name, new.version, BASE, files), files, bytes.fromhex(KEY)))
+        twin = Offer(
+            old.topic,
+            bytes.fromhex(KEY),
+            pack(manifest(new.name, new.version, BASE, files), files, bytes.fromhex(KEY)),
+        )
 
     def hear(topic: str, payload: bytes) -> None:
         if topic.endswith("/update/want") and (found := twin.answer(payload)):

@@ -165,7 +165,10 @@ def test_safe_levels_come_before_everything(site: Path):
     """The first module that runs sets the outputs; an active-low relay rests high."""
     text = (site / DRYER).read_text().replace('label    = "Heater"', 'active   = "low"')
     (site / DRYER).write_text(text)
-    assert make_plan(zapato.load(site / DRYER)).levels.split("\n")[0] == "OUT = ((26, 1), (25, 0), (17, 0), (16, 0))"
+    assert (
+        make_plan(zapato.load(site / DRYER)).levels.split("\n")[0]
+        == "OUT = ((26, 1), (25, 0), (17, 0), (16, 0))"
+    )
 
 
 def test_the_users_text_never_becomes_code(put, tmp_path: Path):
@@ -234,7 +237,10 @@ def test_a_package_is_not_unpacked_before_its_seal_is_seen():
         assert tracemalloc.get_traced_memory()[1] < 32 << 20
         tracemalloc.stop()
     with pytest.raises(PackageInvalid, match="signature"):
-        unpack(pack(manifest("lamp", "1.0.0", ">=1.25,<2", {"plan.mpy": zeros}), {"plan.mpy": zeros}, key), bytes(15) + b"x")
+        unpack(
+            pack(manifest("lamp", "1.0.0", ">=1.25,<2", {"plan.mpy": zeros}), {"plan.mpy": zeros}, key),
+            bytes(15) + b"x",
+        )
 
 
 def test_texts_on_the_flash_are_each_there_once_and_what_two_lines_say_twice_is_not(put):
@@ -243,8 +249,17 @@ def test_texts_on_the_flash_are_each_there_once_and_what_two_lines_say_twice_is_
     two = "def g():\n    raise ValueError('a long text ' if 1 else 'a third text')\n"
     moved, blob = to_flash({"one": one, "two": two})
     assert sorted(blob.decode()) == sorted("a long text another texta third text")
-    said = [(int(n) >> 8, int(n) & 255) for text in moved.values() for n in re.findall(r"flash_text\((\d+)\)", text)]
-    assert sorted(blob[at : at + size].decode() for at, size in said) == ["a long text ", "a long text ", "a third text", "another text"]
+    said = [
+        (int(n) >> 8, int(n) & 255)
+        for text in moved.values()
+        for n in re.findall(r"flash_text\((\d+)\)", text)
+    ]
+    assert sorted(blob[at : at + size].decode() for at, size in said) == [
+        "a long text ",
+        "a long text ",
+        "a third text",
+        "another text",
+    ]
     assert "'short'" in moved["one"] and "'neither raised nor told'" in moved["one"]
     assert all(text.startswith("from flash_text import flash_text\n") for text in moved.values())
     assert to_flash({"x": "y = 1\n"}) == ({"x": "y = 1\n"}, b"")

@@ -69,13 +69,18 @@ def test_the_datasheets_examples_come_out_of_driver_and_stand_in(name, bench):
         worked = known.worked_out(example.answers)
         made = stand_in(name, worked.get)
         if known.begin:
-            assert made_answers(known, made) != list(example.answers) or not any(map(any, example.answers)), "before it is set up it measures nothing"
+            assert made_answers(known, made) != list(example.answers) or not any(map(any, example.answers)), (
+                "before it is set up it measures nothing"
+            )
             for step in known.begin:
                 made.write(step.write)
                 made._until = -1.0  # it has measured
                 assert not made.busy
         again = known.worked_out(tuple(made_answers(known, made)))
-        assert all(abs(again[key] - worked[key]) <= 2 * 10 ** -known.values[key].digits for key in felt), (again, worked)
+        assert all(abs(again[key] - worked[key]) <= 2 * 10 ** -known.values[key].digits for key in felt), (
+            again,
+            worked,
+        )
 
 
 def made_answers(known, made) -> list[bytes]:
@@ -130,8 +135,14 @@ WRONG = {
     "no formula": (GOOD.replace('of = "t / 256"', 'of = "t /"'), "is no formula"),
     "a number without end": (GOOD.replace('of = "t / 256"', 'of = "9 ** 9 ** 9 ** t"'), "gives no number"),
     "a shift without end": (GOOD.replace('of = "t / 256"', 'of = "1 << (t & 32767)"'), "gives no number"),
-    "a name that the driver has": (GOOD.replace("[value.temperature]", "[value.address]").replace("{ temperature", "{ address"), "uses this name for itself"),
-    "a field that the driver has": (GOOD.replace("{t:s16}", "{b:s16}").replace("t / 256", "b / 256"), "uses for itself"),
+    "a name that the driver has": (
+        GOOD.replace("[value.temperature]", "[value.address]").replace("{ temperature", "{ address"),
+        "uses this name for itself",
+    ),
+    "a field that the driver has": (
+        GOOD.replace("{t:s16}", "{b:s16}").replace("t / 256", "b / 256"),
+        "uses for itself",
+    ),
     "a field with a scale": (GOOD.replace("{t:s16}", "{t:s16*256}"), "t:s16*256"),
     "a beginning that reads": (GOOD + '[[begin]]\nwrite = "00"\nread = "{x:u8}"\n', "only writes"),
     "a wrong pattern": (GOOD.replace("{t:s16}", "{t:u17}"), "t:u17"),
@@ -198,12 +209,23 @@ def test_what_is_listed_and_begun(cli, tmp_path, monkeypatch):
     rows = json.loads(cli("chips", "--measures", "humidity", "--volts", "3.3", "--format", "json").out)
     names = {row["chip"] for row in rows}
     assert {"sht40", "aht20", "bme280"} <= names and not names & {"tmp102", "bmp280"}
-    assert {row["chip"] for row in json.loads(cli("chips", "--bus", "spi", "--format", "json").out)} == {"bme280", "bmp280"}
-    assert "tmp117" not in cli("chips", "--volts", "12").out and cli("chips", "--measures", "nothing").code == 1
+    assert {row["chip"] for row in json.loads(cli("chips", "--bus", "spi", "--format", "json").out)} == {
+        "bme280",
+        "bmp280",
+    }
+    assert (
+        "tmp117" not in cli("chips", "--volts", "12").out and cli("chips", "--measures", "nothing").code == 1
+    )
     assert cli("chips", "--begin", "Mine").code == 2 and cli("chips", "--begin", "mine").code == 0
     assert cli("chips", "--begin", "mine").code == 2, "what is there already stays"
     called = cli("check", tmp_path / "chips" / "mine.toml")
     assert called.code == 1 and "3 are the least" in called.out
     path = tmp_path / "chips" / "mine.toml"
-    path.write_text(path.read_text() + "".join(f'[[example]]\nread = ["{raw}"]\ngives = {{ temperature = {value} }}\n' for raw, value in (("e7 00", -25.0), ("00 80", 0.5))))
+    path.write_text(
+        path.read_text()
+        + "".join(
+            f'[[example]]\nread = ["{raw}"]\ngives = {{ temperature = {value} }}\n'
+            for raw, value in (("e7 00", -25.0), ("00 80", 0.5))
+        )
+    )
     assert cli("check", path).code == 0 and "mine" in cli("chips").out

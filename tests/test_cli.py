@@ -198,6 +198,14 @@ def test_a_device_that_is_begun_with_a_flag_switches_both_ways(cli, tmp_path, mo
     path = tmp_path / "devices" / "porch-eye.toml"
     path.write_text(path.read_text() + '\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n')
     script = tmp_path / "s.toml"
-    steps = (("20s", "act", "message('switch/on/set', 'true')"), ("22s", "expect", "lamp.on"), ("24s", "act", "message('switch/on/set', 'false')"), ("26s", "expect", "not lamp.on"))
-    script.write_text('[rehearsal]\nlasts = "30s"\n' + "".join(f'[[step]]\nat = "{at}"\n{word} = "{text}"\n' for at, word, text in steps))
+    steps = (
+        ("20s", "act", "message('switch/on/set', 'true')"),
+        ("22s", "expect", "lamp.on"),
+        ("24s", "act", "message('switch/on/set', 'false')"),
+        ("26s", "expect", "not lamp.on"),
+    )
+    script.write_text(
+        '[rehearsal]\nlasts = "30s"\n'
+        + "".join(f'[[step]]\nat = "{at}"\n{word} = "{text}"\n' for at, word, text in steps)
+    )
     assert zapato.rehearse(path, script).passed

@@ -88,7 +88,7 @@ def test_over_the_air_with_the_commands(site, cli, tmp_path):
         called = cli("deliver", path, "--air", "--out", out)
         assert called.code == 0 and "1.1.0 runs there already" in called.out and "--again" in called.out
         before = path.read_text()
-        path.write_text(before + '\n[flag.new]\n')
+        path.write_text(before + "\n[flag.new]\n")
         called = cli("deliver", path, "--air", "--out", out)
         assert called.code and "another program" in called.err + called.out, called
         path.write_text(before)

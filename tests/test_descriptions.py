@@ -53,7 +53,9 @@ def test_every_kind_is_described(put, name):
             value = next((each for each in found.get("oneOf", ()) if each["type"] != "null"), found)
             assert value.get("minimum") == about.low and value.get("maximum") == about.high
             schema = {key: found[key] for key in ("type", "oneOf", "enum") if key in found}
-            assert jsonschema.Draft7Validator(schema).is_valid(None) == about.unknown, "null is said while it is unknown"
+            assert jsonschema.Draft7Validator(schema).is_valid(None) == about.unknown, (
+                "null is said while it is unknown"
+            )
         assert {f"{part.name}.{action}" for action in part.kind.actions} <= described.get(
             "actions", {}
         ).keys()

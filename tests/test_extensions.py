@@ -79,7 +79,9 @@ def site(tmp_path) -> Path:
     """A site with the examples' extensions: a kind, a chip, a rule, and a board in one of them."""
     root = tmp_path / "site"
     shutil.copytree(EXAMPLES / "extensions", root / "extensions")
-    shutil.copytree(EXAMPLES / "extension_package" / "src" / "refuge_sensors" / "lm75", root / "extensions" / "lm75")
+    shutil.copytree(
+        EXAMPLES / "extension_package" / "src" / "refuge_sensors" / "lm75", root / "extensions" / "lm75"
+    )
     (root / "extensions" / "house_rules" / "boards").mkdir()
     (root / "extensions" / "house_rules" / "boards" / "carrier.toml").write_text(CARRIER)
     (root / "site.toml").write_text(SITE.format(names='"buzzer", "lm75", "house_rules"'))
@@ -135,7 +137,10 @@ def test_code_of_a_site_runs_only_where_it_is_named(site, cli, monkeypatch):
     assert "house-label" not in {f.code for f in zapato.check(path).findings}
     (site / "site.toml").write_text(SITE.format(names='"spy"'))
     called = cli("check", path)
-    assert called.code == 2 and "the extension spy cannot be loaded: RuntimeError: it ran, rule.py:1" in called.err
+    assert (
+        called.code == 2
+        and "the extension spy cannot be loaded: RuntimeError: it ran, rule.py:1" in called.err
+    )
     (site / "site.toml").write_text(SITE.format(names='"../x", "nothing"'))
     told = [f.message for f in zapato.check(path).findings if f.code == "unknown-reference"]
     assert len(told) >= 1 and "no folder extensions/" in told[0]
@@ -148,7 +153,11 @@ def test_code_of_a_site_runs_only_where_it_is_named(site, cli, monkeypatch):
 BROKEN = {
     "no KIND": ("part.py", "x = 1\n", "the extension buzzer has no KIND in part.py"),
     "no Python": ("part.py", "def f(:\n", "the extension buzzer cannot be loaded: "),
-    "costs of another form": ("cost.json", '{"short": [1]}', "cost.json of the extension buzzer cannot be read"),
+    "costs of another form": (
+        "cost.json",
+        '{"short": [1]}',
+        "cost.json of the extension buzzer cannot be read",
+    ),
     "costs that are no JSON": ("cost.json", "{", "cost.json of the extension buzzer cannot be read"),
 }
 
@@ -188,17 +197,27 @@ def test_what_an_extension_raises_is_one_line_that_names_it(site, cli):
     path, rule = bell(site), site / "extensions" / "house_rules" / "rule.py"
     rule.write_text(rule.read_text().replace("    for part in", "    design.nothing\n    for part in"))
     called = cli("check", path)
-    assert called.code == 2 and "the extension house_rules failed: AttributeError" in called.err and "rule.py:" in called.err
+    assert (
+        called.code == 2
+        and "the extension house_rules failed: AttributeError" in called.err
+        and "rule.py:" in called.err
+    )
     anew()
     rule.write_text("import sys\nsys.exit(3)\n")
     assert "house_rules cannot be loaded: SystemExit" in cli("check", path).err
     anew()
-    rule.write_text((EXAMPLES / "extensions" / "house_rules" / "rule.py").read_text().replace('code="house-label"', 'code="pin-taken"'))
+    rule.write_text(
+        (EXAMPLES / "extensions" / "house_rules" / "rule.py")
+        .read_text()
+        .replace('code="house-label"', 'code="pin-taken"')
+    )
     assert "two rules have the code pin-taken" in cli("check", path).err
     anew()
     rule.unlink()
     (site / "extensions" / "buzzer" / "device" / "loop.py").write_text("x = 1\n")
-    assert "device/loop.py of the extension buzzer has the name of a module of Zapato" in cli("build", path).err
+    assert (
+        "device/loop.py of the extension buzzer has the name of a module of Zapato" in cli("build", path).err
+    )
 
 
 KNOCKER = """from zapato.extend import Bench, Driver, Felt, Kind, Need, Property, pin
@@ -258,7 +277,15 @@ def test_stand_ins_that_an_extension_brings(put):
             "extensions/knocker/cost.json": '{"short": {"heap": {"module knocker": 300, "part Knocker": 100}}, "whole": {"heap": {"module knocker": 300, "part Knocker": 100}}}',
             "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[knocker.k]\npin = 26\nhears = 27\n',
             "script.toml": '[rehearsal]\nlasts = "30s"\n'
-            + steps("5s: k.knock", "+0s: k.knock", "<1s? k.loud == 100", "<1s? k.loud == 0", "10s: k.touched = true", "=5s? k.loud == 100 or k.loud == 0", "18s? k.loud == 100"),
+            + steps(
+                "5s: k.knock",
+                "+0s: k.knock",
+                "<1s? k.loud == 100",
+                "<1s? k.loud == 0",
+                "10s: k.touched = true",
+                "=5s? k.loud == 100 or k.loud == 0",
+                "18s? k.loud == 100",
+            ),
         }
     )
     assert failed(zapato.rehearse(path, path.parent / "script.toml")) == []
@@ -282,7 +309,9 @@ def test_what_changes_in_an_extension_or_a_chip_is_built_anew(site, cli):
     (site / "chips" / "tmp102.toml").write_text(described)
     path.write_text(path.read_text().replace('chip = "lm75"', 'chip = "tmp102"'))
     assert "built bell" in cli("build", site, "--out", site / "out").out
-    (site / "chips" / "tmp102.toml").write_text(described.replace("digits = 4", "digits = 1").replace("0.25", "0.2").replace("127.9375", "127.9"))
+    (site / "chips" / "tmp102.toml").write_text(
+        described.replace("digits = 4", "digits = 1").replace("0.25", "0.2").replace("127.9375", "127.9")
+    )
     assert "built bell" in cli("build", site, "--out", site / "out").out
 
 
@@ -291,7 +320,9 @@ def test_two_sites_with_an_extension_of_the_same_name(site, tmp_path):
     other = tmp_path / "other"
     shutil.copytree(site, other)
     file = other / "extensions" / "buzzer" / "part.py"
-    file.write_text(file.read_text().replace('"so many short tones"', '"another one"').replace('"tone"', '"length"'))
+    file.write_text(
+        file.read_text().replace('"so many short tones"', '"another one"').replace('"tone"', '"length"')
+    )
     (one, two) = (bell(each) for each in (site, other))
     two.write_text(two.read_text().replace("[buzzer.hall]\n", '[buzzer.hall]\nlength = "1s"\n'))
     for _ in range(2):
@@ -314,7 +345,9 @@ def test_an_installed_extension(tmp_path):
     (root / "rehearsals" / "bell.toml").write_text(DAY)
     path, env = bell(root), {**os.environ, "PYTHONPATH": os.pathsep.join([str(where), *sys.path])}
     for words in (["check", root], ["rehearse", path], ["build", path, "--out", tmp_path / "out"]):
-        done = subprocess.run([sys.executable, "-m", "zapato", *words], env=env, capture_output=True, text=True)
+        done = subprocess.run(
+            [sys.executable, "-m", "zapato", *words], env=env, capture_output=True, text=True
+        )
         assert done.returncode == 0, done.stdout + done.stderr
         if words[0] == "check":
             assert "lm75 (refuge_sensors.lm75)" in done.stdout

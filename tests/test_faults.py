@@ -41,7 +41,9 @@ CHECKED = {"sht31", "aht20", "scd41", "dht22", "ds18b20"}
 """Chips whose bytes carry a check sum, so that nonsense is known as such."""
 
 
-@pytest.mark.parametrize(("chip", "felt", "act", "back"), list(cases()), ids=lambda x: x if isinstance(x, str) else "")
+@pytest.mark.parametrize(
+    ("chip", "felt", "act", "back"), list(cases()), ids=lambda x: x if isinstance(x, str) else ""
+)
 def test_what_befalls_a_sensor_is_no_value(bench, chip, felt, act, back):
     name, value, rest = felt
     if chip in ON_BUS:
@@ -52,7 +54,9 @@ def test_what_befalls_a_sensor_is_no_value(bench, chip, felt, act, back):
         body = f'[sensor.s]\nchip = "{chip}"\npin = 25\nevery = "5s"\n'
     known = f"known(s.{name}) and abs(s.{name} - {value}) <= {value / 50}"
     lost = [f"100s? not known(s.{name})"] if "garbage" not in act or chip in CHECKED else []
-    script = world(name, value, rest) + steps("30s? " + known, f"40s: {act}", *lost, f"120s: {back}", "180s? " + known)
+    script = world(name, value, rest) + steps(
+        "30s? " + known, f"40s: {act}", *lost, f"120s: {back}", "180s? " + known
+    )
     result = bench(body, script, lasts="4min")
     assert not failed(result), (failed(result), result.log)
     assert result.passed and not result.restarts
@@ -72,7 +76,12 @@ def test_a_thermistor_whose_wire_is_open_or_shorted_has_no_temperature(bench, bo
     known = "known(s.temperature) and abs(s.temperature - 21) < 1.5"
     script = [f"10s? {known}"]
     for at, word in ((20, "short"), (60, "cut")):
-        script += [f"{at}s: s.{word}", f"{at + 10}s? not known(s.temperature)", f"{at + 20}s: s.mend", f"{at + 30}s? {known}"]
+        script += [
+            f"{at}s: s.{word}",
+            f"{at + 10}s? not known(s.temperature)",
+            f"{at + 20}s: s.mend",
+            f"{at + 30}s? {known}",
+        ]
     result = bench(body, world("temperature", 21, "") + steps(*script), board=board, lasts="100s")
     assert result.passed and not failed(result), result.log
 
@@ -88,7 +97,10 @@ def test_an_analog_line_that_is_shorted_or_cut(bench):
 
 def test_an_expander_on_a_shorted_bus_presses_no_button(bench):
     """A line that is held low reads as zeros, and a zero is a pressed button."""
-    body = BUS + '[expander.io]\nchip = "mcp23017"\nbus = "main"\n[button.bell]\npin = "io.3"\npull = "up"\n[relay.r]\npin = 26\n'
+    body = (
+        BUS
+        + '[expander.io]\nchip = "mcp23017"\nbus = "main"\n[button.bell]\npin = "io.3"\npull = "up"\n[relay.r]\npin = 26\n'
+    )
     body += '[[link]]\nwhen = "bell.pressed"\ndo = "r.on"\n'
     script = steps("5s: main.short", "20s? not r.on", "30s: main.mend", "40s: bell.press", "<2s? r.on")
     result = bench(body, script, lasts="1min")
@@ -107,7 +119,12 @@ def test_a_line_that_is_held_low_from_the_beginning_ends_nothing(bench, board, a
     world = "[world]\ns.temperature = 20\nt.temperature = 21\nt.humidity = 40\n"
     back = {"line.short": "line.mend", "main.short": "main.mend", "main.short_clock": "main.free_clock"}[act]
     lost = "s" if act == "line.short" else "t"
-    script = world + steps(f"0s: {act}", f"40s? not known({lost}.temperature)", f"60s: {back}", "100s? known(s.temperature) and known(t.temperature)")
+    script = world + steps(
+        f"0s: {act}",
+        f"40s? not known({lost}.temperature)",
+        f"60s: {back}",
+        "100s? known(s.temperature) and known(t.temperature)",
+    )
     result = bench(body, script, board=board, lasts="2min")
     assert not failed(result), result.log
     assert result.passed and not any(r["name"] == "watchdog" for r in result.records)
@@ -118,7 +135,13 @@ def test_a_line_that_is_held_low_from_the_beginning_ends_nothing(bench, board, a
 def test_a_serial_line_that_is_wired_wrongly_is_silent(bench, act):
     body = "[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n"
     body += '[meter.m]\nserial = "line"\nevery = "2s"\n[meter.m.registers]\npower = { at = 0 }\n'
-    script = "[world]\nm.power = 100\n" + steps("10s? m.power == 100", f"12s: line.{act}", "40s? not known(m.power)", "50s: line.mend", "70s? m.power == 100")
+    script = "[world]\nm.power = 100\n" + steps(
+        "10s? m.power == 100",
+        f"12s: line.{act}",
+        "40s? not known(m.power)",
+        "50s: line.mend",
+        "70s? m.power == 100",
+    )
     result = bench(body, script, lasts="80s")
     assert not failed(result), result.log
 
@@ -131,7 +154,9 @@ def test_parity_and_stop_bits_lengthen_each_byte(bench, board):
     for form in ("", 'parity = "even"\n', 'parity = "odd"\nstop = 2\n'):
         body = "[uart.line]\ntx = {}\nrx = {}\nenable = {}\nbaud = 600\n".format(*pins) + form
         body += '[meter.m]\nserial = "line"\nevery = "2s"\n[meter.m.registers]\npower = { at = 0 }\n'
-        result = bench(body, "[world]\nm.power = 100\n" + steps("20s? m.power == 100"), board=board, lasts="30s")
+        result = bench(
+            body, "[world]\nm.power = 100\n" + steps("20s? m.power == 100"), board=board, lasts="30s"
+        )
         assert not failed(result), result.log
         rows = [r for r in result.records if r["what"] == "pin" and r["name"] == f"GPIO{pins[2]}"]
         on = next(i for i, r in enumerate(rows) if r["value"] == 1)
@@ -147,8 +172,20 @@ DEMO = sorted((Path(zapato.__file__).parent / "demo" / "site" / "devices").glob(
 def test_what_befalls_the_lines_of_the_demo_ends_no_program(site, tmp_path, device):
     """Every line and chip of every device, one after the other: told, no value, and back by itself."""
     design = zapato.load(site / "devices" / device.name)
-    back = {"short": "mend", "cut": "mend", "swap": "mend", "short_clock": "free_clock", "fall_silent": "answer", "garbage": "answer"}
-    acts = [(name, word) for name, part in design.parts.items() for word in part.kind.bench(part).acts if word in back]
+    back = {
+        "short": "mend",
+        "cut": "mend",
+        "swap": "mend",
+        "short_clock": "free_clock",
+        "fall_silent": "answer",
+        "garbage": "answer",
+    }
+    acts = [
+        (name, word)
+        for name, part in design.parts.items()
+        for word in part.kind.bench(part).acts
+        if word in back
+    ]
     moments = [(10 + 60 * n, f"{name}.{word}", f"{name}.{back[word]}") for n, (name, word) in enumerate(acts)]
     script = f'[rehearsal]\nlasts = "{60 * len(acts) + 60}s"\n'
     for at, act, mended in moments:

@@ -285,7 +285,9 @@ HUGE = {
     "5,000 names with dots": "[" + ".".join(["a"] * 5000) + "]\nx = 1",
     "500 names with dots": "[relay]\n" + ".".join(["a"] * 500) + " = 1",
     "a key of 20,000 letters": "[relay.a]\npin = 26\n" + "k" * 20_000 + " = 1",
-    "a number in an expression": '[number.a]\n[[link]]\nwhen = "a.value > ' + "9" * 900 + '"\ndo = "a.set(1)"',
+    "a number in an expression": '[number.a]\n[[link]]\nwhen = "a.value > '
+    + "9" * 900
+    + '"\ndo = "a.set(1)"',
     "lists in lists": "[number.a]\nhigh = " + "[" * 3000 + "]" * 3000,
 }
 
@@ -301,15 +303,19 @@ def test_what_nobody_writes_is_a_finding_of_a_few_lines(put, cli, what):
 def test_pieces_that_use_pieces_do_not_multiply(put, cli):
     """Seven levels of ten: ten million merges without a bound."""
     for level in range(7):
-        below = f'use = [{", ".join([f"{chr(34)}l{level + 1}.toml{chr(34)}"] * 10)}]\n' if level < 6 else ""
+        below = f"use = [{', '.join([f'{chr(34)}l{level + 1}.toml{chr(34)}'] * 10)}]\n" if level < 6 else ""
         put({f"l{level}.toml": below + f"[flag.f{level}]\n"})
     path = put({"device.toml": 'use = ["l0.toml"]\n' + HEADER.format(board="esp32-38pin")})
     assert "more than 200 times" in cli("check", path).out
 
 
-@pytest.mark.parametrize("text", ['use = ["../secret.toml"]\n', 'use = ["/etc/hostname"]\n', 'with = "../secret.toml"\n'])
+@pytest.mark.parametrize(
+    "text", ['use = ["../secret.toml"]\n', 'use = ["/etc/hostname"]\n', 'with = "../secret.toml"\n']
+)
 def test_a_device_file_reads_nothing_outside_its_site(put, cli, text):
-    here = put({"secret.toml": "[flag.seen]\n", "site/site.toml": '[site]\nname = "s"\n', "device.toml": ""}).parent
+    here = put(
+        {"secret.toml": "[flag.seen]\n", "site/site.toml": '[site]\nname = "s"\n', "device.toml": ""}
+    ).parent
     path = here / "site" / "device.toml"
     path.write_text(text + HEADER.format(board="esp32-38pin"))
     done = cli("check", path)
@@ -319,7 +325,10 @@ def test_a_device_file_reads_nothing_outside_its_site(put, cli, text):
 HABITS = {
     "use below device": ('use = ["x.toml"]\n', "at the top of the file, above [device]"),
     "one-wire without a bus": ('[sensor.s]\nchip = "ds18b20"\n', "[onewire.main] with pin"),
-    "a time without quotes": ('[relay.r]\npin = 26\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "r.pulse(2s)"\n', "'2s'"),
+    "a time without quotes": (
+        '[relay.r]\npin = 26\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "r.pulse(2s)"\n',
+        "'2s'",
+    ),
     "bar": ('[number.n]\nunit = "bar"\n', '"hPa"'),
     "degrees Fahrenheit": ('[number.n]\nunit = "°F"\n', '"Cel"'),
 }
@@ -333,10 +342,25 @@ def test_other_habits_are_told_what_to_write(put, cli, habit):
 
 
 def test_other_formats_and_boards_are_told_what_to_write(put, cli):
-    yaml = put({"y.yaml": "# mine\ndevice:\n  name: q\n  board: esp32-38pin\nrelay:\n  lamp:\n    pin: 4\n", "device.toml": ""}).parent / "y.yaml"
+    yaml = (
+        put(
+            {
+                "y.yaml": "# mine\ndevice:\n  name: q\n  board: esp32-38pin\nrelay:\n  lamp:\n    pin: 4\n",
+                "device.toml": "",
+            }
+        ).parent
+        / "y.yaml"
+    )
     out = cli("check", yaml).out
     assert "this is YAML" in out and out.count("error") == 2
     out = cli("check", put(HEADER.format(board="esp32-37pin"))).out
     assert 'did you mean "esp32-38pin"' in out and "esp8266" not in out
-    family = put({"t.csv": "name;pin\nhall;4\nporch;18\n", "device.toml": 'zapato = 1\nwith = "t.csv"\n[device]\nname = { with = "name" }\nboard = "esp32-38pin"\n[relay.r]\npin = { with = "pin" }\n'})
-    assert "hall, porch: " in cli("check", family).out, "a table of cells with ; between them, beside a file without a site"
+    family = put(
+        {
+            "t.csv": "name;pin\nhall;4\nporch;18\n",
+            "device.toml": 'zapato = 1\nwith = "t.csv"\n[device]\nname = { with = "name" }\nboard = "esp32-38pin"\n[relay.r]\npin = { with = "pin" }\n',
+        }
+    )
+    assert "hall, porch: " in cli("check", family).out, (
+        "a table of cells with ; between them, beside a file without a site"
+    )

@@ -218,8 +218,12 @@ def test_cost_is_none_exactly_where_an_error_stands(tmp_path: Path):
 
 def test_a_board_whose_chip_cannot_start_the_program_does_not_fit(tmp_path):
     path = tmp_path / "full.toml"
-    links = "".join(f'[number.n{i}]\n[[link]]\nwhen = "n{i}.value > {i}"\ndo = "r.toggle"\n' for i in range(60))
-    path.write_text(f'zapato = 1\n[device]\nname = "full"\nboard = "esp32-38pin"\n[relay.r]\npin = 26\n{links}')
+    links = "".join(
+        f'[number.n{i}]\n[[link]]\nwhen = "n{i}.value > {i}"\ndo = "r.toggle"\n' for i in range(60)
+    )
+    path.write_text(
+        f'zapato = 1\n[device]\nname = "full"\nboard = "esp32-38pin"\n[relay.r]\npin = 26\n{links}'
+    )
     found = {each.board.id: each for each in fit_boards(path)}
     assert found["esp32-38pin"].ok and not found["esp8266-30pin"].ok
     assert any("KiB of heap" in words for words in found["esp8266-30pin"].loses)

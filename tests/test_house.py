@@ -35,7 +35,9 @@ def test_every_dependency_has_a_wheel_for_every_platform():
     """tools/wheels asks the index and writes the table; this holds the project's list against it."""
     table = json.loads((ROOT / "tools" / "wheels.json").read_text())
     project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
-    needed = project["dependencies"] + [each for extra in ("pictures", "hub") for each in project["optional-dependencies"][extra]]
+    needed = project["dependencies"] + [
+        each for extra in ("pictures", "hub") for each in project["optional-dependencies"][extra]
+    ]
     names = {re.split(r"[<>=~! ;\[]", each)[0] for each in needed}
     assert names == set(table["packages"])
     for name, platforms in table["packages"].items():
@@ -176,14 +178,24 @@ def test_long_work_shows_how_far_it_is_and_takes_it_away(put):
     assert "rehearsing" not in said.split("\r")[-1] and "passed bench" in said
     quiet = subprocess.run([*ZAPATO, *words], capture_output=True, text=True)
     assert "\r" not in quiet.stderr and "rehearsing" not in quiet.stdout
-    assert all(line.startswith("rehearsing device") for line in quiet.stderr.splitlines()), "a line now and then, where it takes long"
+    assert all(line.startswith("rehearsing device") for line in quiet.stderr.splitlines()), (
+        "a line now and then, where it takes long"
+    )
     assert "\rrehearsing" not in terminal(words, TERM="dumb")
 
 
 def test_what_an_extra_brings_is_named_where_it_is_missing(site, cli, monkeypatch):
-    for package, words, extra in (("matplotlib", ["draw", site / "devices" / "boot-dryer.toml", "--out", "x.png"], "pictures"), ("uvicorn", ["hub", "--demo", "--web", "0"], "hub")):
+    for package, words, extra in (
+        ("matplotlib", ["draw", site / "devices" / "boot-dryer.toml", "--out", "x.png"], "pictures"),
+        ("uvicorn", ["hub", "--demo", "--web", "0"], "hub"),
+    ):
         with monkeypatch.context() as without:
-            for name in [each for each in sys.modules if each.partition(".")[0] == package or each.startswith(("zapato.draw", "zapato.hub.web", "zapato.cli.hub"))]:
+            for name in [
+                each
+                for each in sys.modules
+                if each.partition(".")[0] == package
+                or each.startswith(("zapato.draw", "zapato.hub.web", "zapato.cli.hub"))
+            ]:
                 without.delitem(sys.modules, name)
             without.setitem(sys.modules, package, None)
             called = cli(*words)

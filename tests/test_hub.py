@@ -83,13 +83,23 @@ def test_who_follows_a_page_gets_the_last_of_each_value_of_it():
             reader.hear(each)
         found = []
         async for text in reader.texts():
-            found += [json.loads(line.removeprefix("data: ")) for line in text.split("\n\n") if line.startswith("data: ")]
+            found += [
+                json.loads(line.removeprefix("data: "))
+                for line in text.split("\n\n")
+                if line.startswith("data: ")
+            ]
             break
         return found
 
     values = [Change("value", "lamp.r.on", n, float(n)) for n in range(1000)]
-    others = [Change("value", f"other{n}.x.y", n, 0.0) for n in range(1000)] + [Change("value", "other1.state", "online", 0.0)]
-    events = [Change("event", "lamp.b.pressed", {}, 0.0), Change("event", "lamp.b.pressed", {}, 1.0), Change("alert", "hot", "It is hot", 0.0)]
+    others = [Change("value", f"other{n}.x.y", n, 0.0) for n in range(1000)] + [
+        Change("value", "other1.state", "online", 0.0)
+    ]
+    events = [
+        Change("event", "lamp.b.pressed", {}, 0.0),
+        Change("event", "lamp.b.pressed", {}, 1.0),
+        Change("alert", "hot", "It is hot", 0.0),
+    ]
     found = asyncio.run(followed([*values, *others, *events], ["lamp"]))
     assert [(row["what"], row["name"], row["value"]) for row in found] == [
         ("value", "lamp.r.on", 999), ("thing", "", None), ("event", "lamp.b.pressed", {}), ("event", "lamp.b.pressed", {}), ("alert", "hot", "It is hot"),
@@ -569,7 +579,10 @@ def test_series_of_truths_texts_and_nothings(tmp_path):
 def test_a_history_is_bounded_by_age_and_by_size(tmp_path):
     """Every number of late, one in five minutes of what is older, and never more than the room there is."""
     history = History(tmp_path / "h.sqlite")
-    rows = [Row(float(at), "a.b.c", at) for at in range(0, 60_000, 10)] + [Row(5.0, "a.b.on", True), Row(6.0, "a.b.on", False)]
+    rows = [Row(float(at), "a.b.c", at) for at in range(0, 60_000, 10)] + [
+        Row(5.0, "a.b.on", True),
+        Row(6.0, "a.b.on", False),
+    ]
     history.put(rows)
     assert history.thin(30_000) == 3000 - 100
     points = history.series("a.b.c", 0, 60_000, 10_000)
@@ -630,7 +643,11 @@ def test_numbers_of_a_session_that_is_gone_mean_nothing(service, designs):
     limit = "refuge/porch-light/sky/illuminance"
     about = described(next(each for each in designs if each.name == "porch-light"))
     service.way.batches = [
-        [(1, message(*about, mid=1, retain=True)), (1, message(limit, b"1", 7)), (1, message(limit, b"1", 7, dup=True))],
+        [
+            (1, message(*about, mid=1, retain=True)),
+            (1, message(limit, b"1", 7)),
+            (1, message(limit, b"1", 7, dup=True)),
+        ],
         [(2, message(limit, b"2", 7, dup=True))],
         [(2, message(limit, b"2", 7, dup=True)), (3, message(limit, b"3", 7, dup=True))],
     ]
@@ -673,7 +690,9 @@ def test_one_message_that_nobody_foresaw_costs_no_other(service, designs, monkey
         return hear(topic, *given)
 
     monkeypatch.setattr(service.hub, "hear", fails)
-    service.way.batches = [[(1, message(*about, retain=True)), (1, message("bad", b"", 2)), (1, message(topic, b"true", 3))]]
+    service.way.batches = [
+        [(1, message(*about, retain=True)), (1, message("bad", b"", 2)), (1, message(topic, b"true", 3))]
+    ]
     service._run()
     assert kept_of(service, f"{designs[0].name}.heater.on") == [True]
     assert "unforeseen" in service.odd and service.way.acked == [1, 2, 3]
@@ -685,4 +704,8 @@ def test_once_a_day_what_is_old_goes_thins_and_stays_in_its_room(service, monkey
         monkeypatch.setattr(service.history, word, lambda at, word=word: asked.append((word, at)) or 0)
     for at in (500 * day, 500.5 * day, 501 * day):
         service._look(at, frozenset())
-    assert asked == [(word, value) for at in (500, 501) for word, value in (("prune", (at - 366) * day), ("thin", (at - 30) * day), ("bound", 1 << 30))]
+    assert asked == [
+        (word, value)
+        for at in (500, 501)
+        for word, value in (("prune", (at - 366) * day), ("thin", (at - 30) * day), ("bound", 1 << 30))
+    ]

@@ -72,7 +72,9 @@ def test_in_a_browser(service, page):
         window.click(switch)
         soon(lambda: window.attribute(switch, "aria-checked") == "true")
         assert service.hub.readings["boot-dryer.vent.on"].value is True
-        assert not window.all('[data-name="kettle-plug.kettle.on"] .switch'), "nothing to set where nobody is there"
+        assert not window.all('[data-name="kettle-plug.kettle.on"] .switch'), (
+            "nothing to set where nobody is there"
+        )
         service.hub.hear("refuge/kettle-plug/state", b"online")
         soon(lambda: window.all('[data-name="kettle-plug.kettle.on"] .switch'))
         window.click('[data-name="kettle-plug.kettle.on"] .switch')  # nobody is there to do it

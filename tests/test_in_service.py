@@ -28,7 +28,9 @@ def test_forty_values_get_out_at_once(bench, qos):
     body = "".join(f"[number.value_{n}]\nstart = {n}\n" for n in range(40))
     script = steps("30s: broker.down", "40s: broker.up")
     result = bench(body, script, site=NETWORK.format(qos=qos), lasts="56s")
-    said = [(r["t"], r["name"]) for r in result.records if r["what"] == "mqtt" and r["name"].endswith("/value")]
+    said = [
+        (r["t"], r["name"]) for r in result.records if r["what"] == "mqtt" and r["name"].endswith("/value")
+    ]
     first = {name for t, name in said if t < 15_000}
     again = {name for t, name in said if t > 40_000}
     assert len(first) == len(again) == 40
@@ -84,15 +86,27 @@ def test_what_counts_at_power_up(bench, board):
         "29s: stairs.on = false", "50s: power.cut", "55s? not lamp.on and not fan.on and limit.value == 17.5 and away.on",
         "60s: stairs.on = true", "62s? lamp.on and not fan.on",
     )  # fmt: skip
-    result = bench(body, "[world]\nstairs.on = true\n" + script, board=board, lasts="65s", site=NETWORK.format(qos=0))
+    result = bench(
+        body, "[world]\nstairs.on = true\n" + script, board=board, lasts="65s", site=NETWORK.format(qos=0)
+    )
     assert not failed(result) and result.passed, (failed(result), result.log)
 
 
 def test_what_is_kept_and_no_longer_fits_is_as_new(put, tmp_path):
     """The file changed while the power was away: a value out of its range, of another type, or damaged."""
     body = '[number.limit]\nlow = 5\nhigh = 30\nstart = "last"\n[flag.away]\nstart = "last"\n'
-    for kept in (b'{"limit": 99, "away": 1}', b'{"limit": "x", "away": null}', b'{"limit": true}', b"{", b"[]"):
-        design = zapato.load(put({"site.toml": NETWORK.format(qos=0), "device.toml": HEADER.format(board="esp32-38pin") + body}))
+    for kept in (
+        b'{"limit": 99, "away": 1}',
+        b'{"limit": "x", "away": null}',
+        b'{"limit": true}',
+        b"{",
+        b"[]",
+    ):
+        design = zapato.load(
+            put(
+                {"site.toml": NETWORK.format(qos=0), "device.toml": HEADER.format(board="esp32-38pin") + body}
+            )
+        )
         place = Place(design, seconds=20)
         place.board.flash.files["kept.json"] = kept
         assert place.run() is None
@@ -104,14 +118,23 @@ def test_what_is_kept_and_no_longer_fits_is_as_new(put, tmp_path):
 def test_after_an_outage_what_is_true_goes_before_what_was(bench, qos):
     """Values as they are now, then the events that waited, in their order, each with how long ago it was."""
     body = '[button.bell]\npin = 33\npull = "up"\n[number.n]\n'
-    script = steps("10s: bell.press", "30s: broker.down", "40s: bell.press", "60s: bell.press", "100s: broker.up")
+    script = steps(
+        "10s: bell.press", "30s: broker.down", "40s: bell.press", "60s: bell.press", "100s: broker.up"
+    )
     result = bench(body, script, site=NETWORK.format(qos=qos), lasts="130s")
-    said = [(r["t"], r["name"].removeprefix("refuge/bench/"), r["value"]) for r in result.records if r["what"] == "mqtt"]
+    said = [
+        (r["t"], r["name"].removeprefix("refuge/bench/"), r["value"])
+        for r in result.records
+        if r["what"] == "mqtt"
+    ]
     events = [(t, value) for t, name, value in said if name == "bell/pressed"]
     assert events[0][1] == "{}" and len(events) == 3
     ago = [json.loads(value)["ago"] for _, value in events[1:]]
     back = events[1][0] / 1000
-    assert [abs(back - at - each) <= 1.5 for at, each in zip((40, 60), ago, strict=True)] == [True, True], (back, ago)
+    assert [abs(back - at - each) <= 1.5 for at, each in zip((40, 60), ago, strict=True)] == [True, True], (
+        back,
+        ago,
+    )
     values = [t for t, name, _ in said if t > 100_000 and name in ("n/value", "bell/down")]
     assert len(values) == 2 and max(values) <= events[1][0]
 
@@ -121,6 +144,10 @@ def test_an_event_that_nobody_acknowledged_says_how_long_ago_it_was(bench):
     script = steps("10s: broker.silent", "12s: bell.press", "13s: broker.closes", "70s: broker.answers")
     site = NETWORK.format(qos=1)
     result = bench('[button.bell]\npin = 33\npull = "up"\n', script, site=site, lasts="110s")
-    said = [(r["t"], r["value"]) for r in result.records if r["what"] == "mqtt" and r["name"].endswith("bell/pressed")]
+    said = [
+        (r["t"], r["value"])
+        for r in result.records
+        if r["what"] == "mqtt" and r["name"].endswith("bell/pressed")
+    ]
     late = [(t, json.loads(value)) for t, value in said if t > 70_000]
     assert late and all(abs(t / 1000 - 12 - row["ago"]) <= 1.5 for t, row in late), said

@@ -45,7 +45,7 @@ def test_every_piece_of_the_runtime_has_its_figure(site):
         "way",
         "update",
         "pins_offered",
-            "flash_text",
+        "flash_text",
     }
     for form in ("short", "whole"):
         assert modules <= {name.removeprefix("module ") for name in costs()[form]["heap"]}
@@ -149,5 +149,10 @@ def test_texts_that_are_gone_from_the_flash_end_nothing(put):
             place.board.flash.files["a/texts"] = texts
         place.clock.at(15_000, lambda place=place: place.broker.message("refuge/bench/lamp/do/fly", ""))
         place.clock.at(20_000, lambda place=place: place.broker.message("refuge/bench/lamp/do/on", ""))
-        assert place.run() is None and any(note.startswith("fault in ") for note in place.notes), (place.notes, place.log)
-        assert ("refuge/bench/lamp/on", b"true") in place.heard and not any(r["name"] == "reset" for r in place.trace.rows)
+        assert place.run() is None and any(note.startswith("fault in ") for note in place.notes), (
+            place.notes,
+            place.log,
+        )
+        assert ("refuge/bench/lamp/on", b"true") in place.heard and not any(
+            r["name"] == "reset" for r in place.trace.rows
+        )

@@ -320,10 +320,16 @@ def test_random_bytes_never_break_the_client(client):
         assert result["state"] in (0, ONLINE)
 
 
-@pytest.mark.parametrize(("user", "password"), [("", ""), ("devices", ""), ("devicés", "marmot"), ("u" * 64, "p" * 64), ("u" * 150, "p" * 150)])
+@pytest.mark.parametrize(
+    ("user", "password"),
+    [("", ""), ("devices", ""), ("devicés", "marmot"), ("u" * 64, "p" * 64), ("u" * 150, "p" * 150)],
+)
 def test_the_desk_knows_how_long_the_greeting_is(client, user, password):
     """What check allows is sent, and what it refuses is not: the figure is the length of the CONNECT that the device makes."""
     room = int(re.search(r"_ROOM = const\((\d+)\)", runtime_source("mqtt", ""))[1])
-    told, sent = greeting("refuge/lamp", user, password), packets(client(user=user, password=password)["sent"])
+    told, sent = (
+        greeting("refuge/lamp", user, password),
+        packets(client(user=user, password=password)["sent"]),
+    )
     assert room == ROOM and bool(sent) == (told <= room)
     assert not sent or told == 3 + len(sent[0][1])

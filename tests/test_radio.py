@@ -98,22 +98,46 @@ def test_a_scan_tells_name_strength_and_bytes(bench, cli):
     for row in rows:
         hear(known, row["value"])
     twice = Advert()
-    for data in ("0201060616aa00010203", "0201060616aa00010204", "0201060616bb00010205", "0609486f757365", "04ff4c5600", "09ff"):
+    for data in (
+        "0201060616aa00010203",
+        "0201060616aa00010204",
+        "0201060616bb00010205",
+        "0609486f757365",
+        "04ff4c5600",
+        "09ff",
+    ):
         twice.hear(-50, bytes.fromhex(data))
-    assert twice.says == ["16 aa00 010204", "16 bb00 010205", "ff 4c56 00"], "the newest of each sort; what is cut short is left out"
-    for odd in ("[]", "{", '{"address": 1}', '{"address": "a4:c1:38:00:00:01", "strength": 1, "data": "zz"}', "[" * 9000):
+    assert twice.says == ["16 aa00 010204", "16 bb00 010205", "ff 4c56 00"], (
+        "the newest of each sort; what is cut short is left out"
+    )
+    for odd in (
+        "[]",
+        "{",
+        '{"address": 1}',
+        '{"address": "a4:c1:38:00:00:01", "strength": 1, "data": "zz"}',
+        "[" * 9000,
+    ):
         hear(known, odd)
     assert known["c0:11:0e:00:00:07"].name == "Hut scale" and known["c0:11:0e:00:00:07"].says == ["03 aafe"]
-    assert known["a4:c1:38:00:00:01"].says == ["16 1a18 2c01000000"] and known["a4:c1:38:00:00:01"].strength == -67
+    assert (
+        known["a4:c1:38:00:00:01"].says == ["16 1a18 2c01000000"]
+        and known["a4:c1:38:00:00:01"].strength == -67
+    )
     assert "5a:42:00:13:37:01" not in known, "weaker than the radio listens"
 
 
 def test_who_was_near_in_an_outage_nobody_is_told_afterwards(bench):
     script = steps("30s: broker.down", "100s: broker.up")
     body = FRIDGE.format(more='passes = true\napart = "5s"\nmost = 5')
-    result = bench(body, "[world]\nfridge.temperature = 3\ndog.near = true\n" + script, lasts="3min", site=NETWORK)
+    result = bench(
+        body, "[world]\nfridge.temperature = 3\ndog.near = true\n" + script, lasts="3min", site=NETWORK
+    )
     heard = [r["t"] for r in result.records if r["what"] == "mqtt" and r["name"].endswith("air/heard")]
-    back = next(r["t"] for r in result.records if r["what"] == "print" and r["value"] == "broker reached" and r["t"] > 100_000)
+    back = next(
+        r["t"]
+        for r in result.records
+        if r["what"] == "print" and r["value"] == "broker reached" and r["t"] > 100_000
+    )
     assert any(t < 30_000 for t in heard) and any(t > back + 5000 for t in heard)
     assert sum(back <= t <= back + 1000 for t in heard) <= 5, "no heap of old sightings"
 

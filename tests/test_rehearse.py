@@ -101,7 +101,11 @@ def test_presses_that_are_not_counted_are_told(bench):
     result = bench(body, steps(*acts), lasts="1min")
     assert not failed(result)
     told = [(m.t, m.text) for m in result.story if m.what == "contact"]
-    levels = [row["value"] for row in result.records if row["what"] == "pin" and row["name"] == "GPIO33" and 9 < row["t"] / 1000 < 12]
+    levels = [
+        row["value"]
+        for row in result.records
+        if row["what"] == "pin" and row["name"] == "GPIO33" and 9 < row["t"] / 1000 < 12
+    ]
     assert levels[-1] == 1, "a contact that is let go while it still bounces stays let go"
     assert [(t, text[:1]) for t, text in told] == [(5.05, "b"), (10.01, "b"), (20.5, "q")]
     assert "one press" in told[0][1] and "10 ms" in told[1][1] and "quiet of 2000 ms" in told[2][1]
@@ -286,11 +290,22 @@ def test_the_timeline_shows_outputs_as_their_pins_are_with_and_without_a_broker(
     for site in ("", NETWORK.format(qos=0)):
         away = [("5s", "broker.down", ""), ("50s", "broker.up", "")] if site else []
         script = '[rehearsal]\nlasts = "1min"\n' + "".join(
-            f'[[step]]\nat = "{at}"\nact = "{act}"\n{more}\n' for at, act, more in sorted([*acts, *away], key=lambda each: float(each[0][:-1]))
+            f'[[step]]\nat = "{at}"\nact = "{act}"\n{more}\n'
+            for at, act, more in sorted([*acts, *away], key=lambda each: float(each[0][:-1]))
         )
-        files = {"s.toml": script, "site.toml": site or '[site]\nname = "s"\n', "device.toml": HEADER.format(board="esp32-38pin") + body}
+        files = {
+            "s.toml": script,
+            "site.toml": site or '[site]\nname = "s"\n',
+            "device.toml": HEADER.format(board="esp32-38pin") + body,
+        }
         path = put(files)
-        drawn = {lane.name: lane.samples for lane in lanes(zapato.rehearse(path.parent / "device.toml", path.parent / "s.toml"))}
+        drawn = {
+            lane.name: lane.samples
+            for lane in lanes(zapato.rehearse(path.parent / "device.toml", path.parent / "s.toml"))
+        }
 
-        seen = [[[value for when, value in drawn[name] if when <= t][-1] for t in (5, 15, 22, 30, 45)] for name in ("lamp.on", "far.on")]
+        seen = [
+            [[value for when, value in drawn[name] if when <= t][-1] for t in (5, 15, 22, 30, 45)]
+            for name in ("lamp.on", "far.on")
+        ]
         assert seen == [[True, False, False, True, False], [False, True, False, False, True]]

@@ -45,7 +45,9 @@ serial = "motor"
 
 
 def test_a_motor_behind_its_controller_takes_its_time_jams_and_does_not_heed_stop(bench):
-    body = LINE + """
+    body = (
+        LINE
+        + """
 [frames.motor]
 serial = "line"
 hears = "a5 41 {position:u8} {sum}"
@@ -65,6 +67,7 @@ do = "window.open"
 when = "halt.pressed"
 do = "window.stop"
 """
+    )
     acts = [
         "5s: motor.travel = 10", "+0s: up.press", "+5s? window.position > 40 and window.position < 60", "+0s: halt.press", "=3s? window.position > 40 and window.position < 65",
         "+1s: up.press", "<6s? window.position == 100", "+1s: motor.position = 0", "+1s: motor.ignore_stop", "+1s: up.press",
@@ -216,7 +219,9 @@ def test_two_meters_on_a_line_with_a_driver(bench, tmp_path):
 
 def test_registers_of_names_bits_and_texts(bench, tmp_path):
     """A mode by its names, a status word by its bits, a serial number as text; from a table and from the file."""
-    (tmp_path / "grid.csv").write_text("name;at;type;names;words\nmode;10;u16;0=off, 1=auto, 7=service;\nmake;20;text;;4\n")
+    (tmp_path / "grid.csv").write_text(
+        "name;at;type;names;words\nmode;10;u16;0=off, 1=auto, 7=service;\nmake;20;text;;4\n"
+    )
     body = (
         LINE
         + """[meter.grid]
@@ -256,9 +261,17 @@ def test_a_mistake_in_a_register_is_told_at_its_own_line(put, cli):
     rows = 'power = { at = 1, unit = "Watts" }\nmode = { at = 2, names = { 0 = "off", 1 = "off" } }\nfine = { at = 3 }\n'
     path = put({"t.csv": "name,at,typ\na,1,\nb,2,u64\n", "device.toml": HEADER.format(board="esp32-38pin") + LINE
         + '[meter.m]\nserial = "line"\ntable = "t.csv"\n[meter.m.registers]\n' + rows})  # fmt: skip
-    found = [(f.place.file.rpartition("/")[2], f.place.line, f.message) for f in zapato.check(path).findings if f.code == "wrong-type"]
+    found = [
+        (f.place.file.rpartition("/")[2], f.place.line, f.message)
+        for f in zapato.check(path).findings
+        if f.code == "wrong-type"
+    ]
     first = path.read_text().split("\n").index("[meter.m.registers]") + 2
-    assert [(file, line) for file, line, _ in found] == [("device.toml", first), ("device.toml", first + 1), ("t.csv", 3)]
+    assert [(file, line) for file, line, _ in found] == [
+        ("device.toml", first),
+        ("device.toml", first + 1),
+        ("t.csv", 3),
+    ]
     assert "unit of power" in found[0][2] and "b has typ" in found[2][2]
     assert "b,2,u64" in cli("check", path).out
 
@@ -270,7 +283,10 @@ TOGETHER = {
     "bits of two words": ({"at": 1, "bits": {"0": "on"}, "type": "u32"}, "names for its bits"),
     "a text without words": ({"at": 1, "type": "text"}, "no words"),
     "words without a text": ({"at": 1, "words": 4}, "is no text"),
-    "a text that is written": ({"at": 1, "type": "text", "words": 2, "writable": True}, "a text can only be read"),
+    "a text that is written": (
+        {"at": 1, "type": "text", "words": 2, "writable": True},
+        "a text can only be read",
+    ),
     "names of one bit": ({"at": 1, "bit": 3, "names": {"0": "off"}}, "is one bit"),
     "a bit beyond the word": ({"at": 1, "bits": {"16": "on"}}, "numbers up to 15"),
     "one name twice": ({"at": 1, "names": "0=off, 1=off"}, "each name once"),

@@ -59,7 +59,11 @@ def test_what_the_program_takes_from_a_port_keeps_its_name():
     for path in sorted((Path(zapato.__file__).parent / "runtime").glob("*.py")):
         tree = ast.parse(path.read_text())
         imports = [a.name for n in ast.walk(tree) if isinstance(n, ast.Import) for a in n.names]
-        foreign = {name for name in imports if not (path.parent / f"{name}.py").exists()} - {"levels", "plan", "device"}
+        foreign = {name for name in imports if not (path.parent / f"{name}.py").exists()} - {
+            "levels",
+            "plan",
+            "device",
+        }
         taken = {
             node.attr for node in ast.walk(tree)
             if isinstance(node, ast.Attribute) and isinstance(node.value, ast.Name) and node.value.id in foreign
@@ -108,7 +112,9 @@ def test_the_shortened_program_does_the_same_in_less(bench, monkeypatch):
 
     def told(result):
         rows = [r for r in result.records if "heap" not in str(r["value"]) and r["what"] != "expect"]
-        return [(r["t"] // 1000, r["what"], r["name"], r["value"]) for r in rows]  # it computes a little less, too
+        return [
+            (r["t"] // 1000, r["what"], r["name"], r["value"]) for r in rows
+        ]  # it computes a little less, too
 
     assert told(short) == told(whole) and short.passed
     assert short.used.peak < 0.92 * whole.used.peak

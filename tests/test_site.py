@@ -1,5 +1,7 @@
 """A site as a whole: pieces, what must be unique, the address plan, overrides, its own boards, parts on buses."""
 
+import contextlib
+import os
 import subprocess
 from pathlib import Path
 
@@ -373,3 +375,44 @@ def test_groups_of_groups(body, codes, checked):
 def test_a_plan_that_cannot_be_read_is_said(lan, world):
     report = check(world(site=f"{SITE}[lan]\n{lan}\n", devices__a=DEVICE.format("a")))
     assert [f.code for f in report] == ["ip-outside"]
+
+
+LISTENER = """zapato = 1
+[device]
+name = "{}"
+board = "esp32-38pin"
+[relay.lamp]
+pin = 26
+[[link]]
+when = "not {}.lamp.on"
+do = "lamp.off"
+"""
+
+
+@pytest.mark.parametrize("prefix", ["", "x"], ids=["file called as the device", "file called otherwise"])
+def test_the_work_grows_with_the_devices_and_not_with_their_square(prefix, world, monkeypatch, cli):
+    """Devices that hear each other ask who else there is: of files a few are looked at for each device."""
+    looked_at = []
+    entries = os.scandir
+
+    def scandir(path):
+        found = list(entries(path))
+        looked_at.extend(found)
+        return contextlib.nullcontext(found)
+
+    def count(devices: int) -> int:
+        files = {
+            f"devices__{prefix}d{n}": LISTENER.format(f"d{n}", f"d{(n + 1) % devices}")
+            for n in range(devices)
+        }
+        root = world(site=SITE + '[mqtt]\nhost = "10.0.0.2"\n[wifi]\nname = "hut"\n', **files)
+        looked_at.clear()
+        with monkeypatch.context() as patched:
+            patched.setattr(os, "scandir", scandir)
+            assert cli("topics", root).code == 0
+            assert not [each for each in zapato.check(root) if each.severity == "error"]
+        return len(looked_at)
+
+    count(2)  # imports look into folders, too
+    few = count(10)
+    assert count(40) <= 5 * few

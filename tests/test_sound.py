@@ -179,7 +179,9 @@ def test_learned_into_the_file(put, checked):
 def test_the_slowest_chip_hears_most_presses_and_sends_what_it_should(bench):
     """A handler of some hundred us for edges of 350: what comes while the collector works is lost, and the remote's next frame counts."""
     body = AIR.format(pin=14, send=12, lamp=5)
-    result = bench(body, steps(*(f"{3 * n + 3}s: hall.press" for n in range(9))), board="esp8266-30pin", lasts="32s")
+    result = bench(
+        body, steps(*(f"{3 * n + 3}s: hall.press" for n in range(9))), board="esp8266-30pin", lasts="32s"
+    )
     lamp = [r["value"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO5"]
     assert len(lamp) - 1 >= 6 and not result.faults
     assert {r["value"] for r in result.records if r["what"] == "sent"} == {"0f0f01"}

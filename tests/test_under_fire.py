@@ -180,7 +180,9 @@ def test_the_broker_comes_back_after_three_minutes(bench):
 
 def test_a_client_whose_next_try_got_lost_tries_again_after_a_minute(put, tmp_path):
     """The timer of the next try takes memory that may not be there; the watch over the network sees it."""
-    device = put({"device.toml": HEADER.format(board="esp32-38pin") + RELAY, "site.toml": NETWORK.format(qos=0)})
+    device = put(
+        {"device.toml": HEADER.format(board="esp32-38pin") + RELAY, "site.toml": NETWORK.format(qos=0)}
+    )
     (device.parent / "script.toml").write_text('[rehearsal]\nlasts = "3min"\n')
     app = zapato.build(device, tmp_path / "out").app
     source = make_plan(zapato.load(device)).plans["plan"]
@@ -298,7 +300,9 @@ def test_what_still_escapes_leaves_the_outputs_safe_and_begins_anew(put, tmp_pat
 
 
 @pytest.mark.parametrize("room", [True, False])
-def test_a_program_that_runs_out_of_memory_is_a_failure_even_where_none_is_left_to_say_so(put, tmp_path, room):
+def test_a_program_that_runs_out_of_memory_is_a_failure_even_where_none_is_left_to_say_so(
+    put, tmp_path, room
+):
     """A restart counts as asked for only where no error came before it."""
     device = put(
         {

@@ -106,7 +106,9 @@ def test_a_converter_of_the_way_out_mends_it(put, on, tables, codes):
         return
     keys, _, rest = ways[0].partition("; ")
     assert rest.startswith("and no board = true at ")
-    mended = text.replace("board = true\n", "", 1) + "\n[supply.converter]\n" + keys.replace(", ", "\n") + "\n"
+    mended = (
+        text.replace("board = true\n", "", 1) + "\n[supply.converter]\n" + keys.replace(", ", "\n") + "\n"
+    )
     assert not [f for f in zapato.check(put(mended)) if f.code == "volt-supply"]
 
 
@@ -118,7 +120,11 @@ def test_a_supply_suits_an_input_or_is_told(tmp_path_factory, name, volts):
     design = zapato.load(path)
     into = board_input(design, main_supply(design))
     told = any(f.code == "volt-supply" for f in zapato.check(path))
-    assert told == (into is None) == (not any(each.takes(float(f"{volts:.3f}"), float(f"{volts:.3f}")) for each in board(name).inputs))
+    assert (
+        told
+        == (into is None)
+        == (not any(each.takes(float(f"{volts:.3f}"), float(f"{volts:.3f}")) for each in board(name).inputs))
+    )
 
 
 @pytest.mark.parametrize(
@@ -138,10 +144,14 @@ def test_a_battery_has_two_ends(put, volts, rest, span):
 
 
 def test_a_converter_draws_its_power_and_its_loss(put):
-    body = supply("pack", "12V", 'range = "10V-14V"') + supply("step", "5V", 'from = "pack"', "efficiency = 80")
+    body = supply("pack", "12V", 'range = "10V-14V"') + supply(
+        "step", "5V", 'from = "pack"', "efficiency = 80"
+    )
     body += '[strip.s]\npin = 13\ncount = 50\nlevel = "5V"\nchip = "ws2812b"\nfed_from = "step"\n'
     found = {rail.name: rail for rail in rails(zapato.load(put(HEADER.format(board="esp32-38pin") + body)))}
-    assert found["step"].peak == pytest.approx(3.0) and found["pack"].peak == pytest.approx(3.0 * 5 / (10 * 0.8))
+    assert found["step"].peak == pytest.approx(3.0) and found["pack"].peak == pytest.approx(
+        3.0 * 5 / (10 * 0.8)
+    )
 
 
 def test_every_board_states_its_inputs_with_their_source():
@@ -191,7 +201,8 @@ def test_a_strip_that_is_fed_at_more_places_loses_less(put):
     """Each stretch between two feeds loses a quarter of what one of its length fed at one end does."""
     body = '[supply.brick]\nvoltage = "5V"\ncurrent = "20A"\n[strip.s]\npin = 13\ncount = 301\nchip = "ws2812b"\nlevel = "5V"\nfed_from = "brick"\nlength = "5m"\nlimit = 20\ncable = "0m"\nfeeds = {}\n'
     lost = {
-        n: strips(zapato.load(put(HEADER.format(board="esp32-38pin") + body.format(n))))[0].lost for n in (1, 2, 3)
+        n: strips(zapato.load(put(HEADER.format(board="esp32-38pin") + body.format(n))))[0].lost
+        for n in (1, 2, 3)
     }
     assert lost[2] == pytest.approx(lost[1] / 4, rel=0.02) and lost[3] == pytest.approx(lost[2] / 4, rel=0.05)
     sheet = wiring(zapato.load(put(HEADER.format(board="esp32-38pin") + body.format(3))))

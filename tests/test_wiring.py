@@ -27,7 +27,9 @@ def sound(sheet) -> None:
         for end in (wire.start, wire.end):
             if end.startswith("board "):
                 label = end.removeprefix("board ").upper()
-                assert label in pins or (wire.kind == "fitted" and label in chip), f"{board.id} has no {label}"
+                assert label in pins or (wire.kind == "fitted" and label in chip), (
+                    f"{board.id} has no {label}"
+                )
         if wire.kind == "supply" and wire.end.startswith("board "):
             into = board.input(wire.end.removeprefix("board "))
             assert into is None or into.low <= wire.volts <= into.high, wire
@@ -73,13 +75,20 @@ def test_what_would_burn_is_not_drawn(put, on, tables, codes):
         ('[sensor.s]\nchip = "dht22"\npin = 25\nfed_from = "5V"\n', False),
         ('[sensor.s]\nchip = "dht22"\npin = 25\nfed_from = "5V"\nlevel = "3.3V"\n', True),
         ('[sensor.s]\nchip = "dht22"\npin = 25\nfed_from = "5V"\nshifted = true\n', True),
-        ('[i2c.main]\nsda = 21\nscl = 22\n[sensor.s]\nchip = "sht31"\nbus = "main"\nfed_from = "5V"\n', False),
+        (
+            '[i2c.main]\nsda = 21\nscl = 22\n[sensor.s]\nchip = "sht31"\nbus = "main"\nfed_from = "5V"\n',
+            False,
+        ),
         ('[i2c.main]\nsda = 21\nscl = 22\n[sensor.s]\nchip = "sht31"\nbus = "main"\n', True),
     ],
 )
 def test_a_line_of_another_level_is_not_drawn(put, part, drawn):
     sheet = wiring(zapato.load(put(HEADER.format(board="esp32-38pin") + part)))
-    lines = [wire for wire in sheet.wires if wire.part == "s" and wire.kind == "signal" and wire.end.startswith("s ")]
+    lines = [
+        wire
+        for wire in sheet.wires
+        if wire.part == "s" and wire.kind == "signal" and wire.end.startswith("s ")
+    ]
     assert bool(lines) is drawn and bool(sheet.left_out) is not drawn
 
 
@@ -125,7 +134,10 @@ def test_what_stands_between_a_line_and_a_rail_is_a_wire_of_its_own(put):
     sheet = wiring(zapato.load(put(HEADER.format(board="esp32-38pin") + body)))
     through = {(wire.start, wire.end): wire.through for wire in sheet.wires}
     assert through["board 25", "board 3V3"] == "4.7 kohm resistor" == through["board 21", "board 3V3"]
-    assert through["board 34", "board GND"] == "4.7 kohm resistor" and through["board 34", "tank DATA"] == "10 kohm resistor"
+    assert (
+        through["board 34", "board GND"] == "4.7 kohm resistor"
+        and through["board 34", "tank DATA"] == "10 kohm resistor"
+    )
 
 
 def test_the_list_of_cables_is_a_table(site, cli, tmp_path):

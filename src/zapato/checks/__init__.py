@@ -16,6 +16,7 @@ from zapato.checks.suits import candidates, suits
 from zapato.design import Design
 from zapato.errors import ZapatoError
 from zapato.findings import Finding, Place, Report
+from zapato.lang.folder import settled
 from zapato.lang.site import Site, site_of
 from zapato.lang.source import shown
 
@@ -58,6 +59,13 @@ def check_files(
     tell: Callable[[int], object] = lambda done: None,
 ) -> Report:
     """The findings of these device files, and of what else the sites among `paths` have; `tell` hears how many are done."""
+    with settled():
+        return _checked(paths, files, executor, tell)
+
+
+def _checked(
+    paths: Sequence[Path], files: Sequence[Path], executor: Executor | None, tell: Callable[[int], object]
+) -> Report:
     roots = list(dict.fromkeys(root for path in paths if (root := root_of(path))))
     strict = not any(path.is_dir() for path in paths)
     devices: list[Looked] = []

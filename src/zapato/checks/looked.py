@@ -16,6 +16,7 @@ from zapato.checks.suits import pin_findings
 from zapato.design import Design, resolve
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
+from zapato.lang.folder import settled
 from zapato.lang.source import Source, shown
 
 
@@ -124,7 +125,8 @@ def _described(path: Path, source: Source) -> Looked:
 
 def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[Looked]:
     """Several, one after the other: what a worker does."""
-    return [look_at(path, whole=whole) for path in paths]
+    with settled():
+        return [look_at(path, whole=whole) for path in paths]
 
 
 def _rehearsal(design: Design, found: Looked) -> None:

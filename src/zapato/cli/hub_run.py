@@ -199,13 +199,11 @@ def ready(asked: Asked) -> Generator[Service]:
 def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]:
     """The designs of the site, and the broker, which is started where there is none."""
     from zapato.checks import all_files
-    from zapato.design import resolve
+    from zapato.design import resolve_all
     from zapato.stage.embedded import EmbeddedBroker
 
     site = _demo_site(held) if asked.demo else asked.site
-    designs = (
-        [each for each in (resolve(p) for p in all_files([site])) if each.mqtt is not None] if site else []
-    )
+    designs = [each for each in resolve_all(all_files([site])) if each.mqtt is not None] if site else []
     if site and not designs:
         raise ZapatoError("none of these devices speaks MQTT: [mqtt] in site.toml")
     if asked.broker and asked.serve:

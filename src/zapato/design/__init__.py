@@ -2,6 +2,6 @@
 
 from zapato.design.links import Link
 from zapato.design.model import Design, PinUse
-from zapato.design.resolve import resolve, sketch
+from zapato.design.resolve import resolve, resolve_all, sketch
 
-__all__ = ["Design", "Link", "PinUse", "resolve", "sketch"]
+__all__ = ["Design", "Link", "PinUse", "resolve", "resolve_all", "sketch"]

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from zapato.errors import Unreadable
 from zapato.lang.expressions import NotThere
 from zapato.lang.fields import nearest
-from zapato.lang.folder import named
+from zapato.lang.folder import device_file, named
 from zapato.lang.senml import key_of
 from zapato.lang.site import Site
 
@@ -71,7 +71,9 @@ class Others:
     def has(self, device: str) -> bool:
         """Whether the site has a device of this name."""
         root = self.own.site.root
-        return device == self.own.name or (root is not None and device in named(root / "devices"))
+        return device == self.own.name or (
+            root is not None and device_file(root / "devices", device) is not None
+        )
 
     def part(self, device: str, name: str) -> Heard:
         """A part of another device. Raises NotThere."""
@@ -104,12 +106,13 @@ class Others:
         if site.root is None:
             message = "other devices can be named in a site alone, and this file belongs to none"
             raise NotThere(message, ("site.toml beside the folder devices/",), UNHEARD)
-        devices = named(site.root / "devices")
-        if device not in devices:
+        path = device_file(site.root / "devices", device)
+        if path is None:
+            devices = named(site.root / "devices")
             near = nearest(device, [each for each in devices if each != self.own.name])
             raise NotThere(f"no device of this site is called {device}", near)
         try:
-            design = self.outline(devices[device])
+            design = self.outline(path)
         except Unreadable as error:
             raise NotThere(str(error)) from None
         self._reached(design)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any, cast
 
@@ -17,6 +17,7 @@ from zapato.design.tables import with_table
 from zapato.errors import UnknownName
 from zapato.lang.document import Document
 from zapato.lang.fields import AUTO, REQUIRED, Shape, named, nearest, text
+from zapato.lang.folder import settled
 from zapato.lang.pieces import with_pieces
 from zapato.lang.site import NAME, NAME_WORDS, Site, ethernet_table, network_tables, site_of, time_table
 from zapato.lang.source import Keys, Source, table
@@ -66,6 +67,12 @@ def resolve(path: Path, source: Source | None = None) -> Design:
     design.links = read_links(document, design.scope)
     read_conditions(document, design.scope)
     return design
+
+
+def resolve_all(paths: Iterable[Path]) -> list[Design]:
+    """The designs of many files, read in one go. Raises Unreadable."""
+    with settled():
+        return [resolve(path) for path in paths]
 
 
 def _root(site: Site, document: Document) -> Path:

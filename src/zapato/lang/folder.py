@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import os
 import re
-from contextlib import suppress
+from collections.abc import Callable, Generator
+from contextlib import contextmanager, suppress
+from contextvars import ContextVar
 from functools import lru_cache
 from pathlib import Path
+from typing import Any, TypeVar, cast
 
 from zapato.errors import Unreadable
 from zapato.lang.family import is_family, members
@@ -16,9 +19,41 @@ _NAME = re.compile(rb"""(?ms)^\[device\]\s*$.*?^\s*name\s*=\s*["']([a-z0-9-]+)["
 """The name in a file's [device]."""
 
 
+T = TypeVar("T")
+Stamps = tuple[tuple[str, int, int], ...]
+_settled: ContextVar[dict[tuple[object, Path], Any] | None] = ContextVar("settled", default=None)
+"""While many devices are read in one go: what was made of folders and files so far."""
+
+
+@contextmanager
+def settled() -> Generator[None]:
+    """Within it each file is read `once`: what changes on the disk meanwhile is seen by the next call.
+
+    Every device of a site asks for the names of the others. Looked up anew each time, thousands of devices are millions of files.
+    """
+    if _settled.get() is not None:
+        yield
+        return
+    before = _settled.set({})
+    try:
+        yield
+    finally:
+        _settled.reset(before)
+
+
+def once(make: Callable[[Path], T], path: Path) -> T:
+    """What `make` makes of this path; within `settled` it is made once."""
+    known = _settled.get()
+    if known is None:
+        return make(path)
+    if (make, path) not in known:
+        known[make, path] = make(path)
+    return cast(T, known[make, path])
+
+
 def contents(folder: Path) -> tuple[tuple[Path, bytes], ...]:
     """The TOML files of a folder with their bytes, in the order of their names; none where it cannot be read."""
-    return _contents(folder, _stamps(folder))
+    return once(_contents_now, folder)
 
 
 def names(folder: Path) -> list[str]:
@@ -30,11 +65,30 @@ def names(folder: Path) -> list[str]:
 
 def named(folder: Path) -> dict[str, Path]:
     """The devices of a folder by name, as far as their files say it plainly."""
+    return once(_named_now, folder)
+
+
+def device_file(folder: Path, name: str) -> Path | None:
+    """Where the device of this name is, None where no file says so; the others are looked at only where its own file does not say it."""
+    path = folder / f"{name}.toml"
+    with suppress(Unreadable):
+        text = read_bytes(path)
+        found = None if is_family(text) else _NAME.search(text)
+        if found and found[1].decode() == name:
+            return path
+    return named(folder).get(name)
+
+
+def _contents_now(folder: Path) -> tuple[tuple[Path, bytes], ...]:
+    return _contents(folder, _stamps(folder))
+
+
+def _named_now(folder: Path) -> dict[str, Path]:
     return _named(folder, _stamps(folder))
 
 
 @lru_cache(maxsize=4)
-def _named(folder: Path, stamps: tuple[tuple[str, int, int], ...]) -> dict[str, Path]:
+def _named(folder: Path, stamps: Stamps) -> dict[str, Path]:
     found: dict[str, Path] = {}
     for path, text in _contents(folder, stamps):
         if is_family(text):
@@ -44,7 +98,7 @@ def _named(folder: Path, stamps: tuple[tuple[str, int, int], ...]) -> dict[str, 
     return found
 
 
-def _stamps(folder: Path) -> tuple[tuple[str, int, int], ...]:
+def _stamps(folder: Path) -> Stamps:
     """The files of a folder, each with when it changed and its size."""
     found: list[tuple[str, int, int]] = []
     with suppress(OSError), os.scandir(folder) as entries:
@@ -56,7 +110,7 @@ def _stamps(folder: Path) -> tuple[tuple[str, int, int], ...]:
 
 
 @lru_cache(maxsize=4)
-def _contents(folder: Path, stamps: tuple[tuple[str, int, int], ...]) -> tuple[tuple[Path, bytes], ...]:
+def _contents(folder: Path, stamps: Stamps) -> tuple[tuple[Path, bytes], ...]:
     found: list[tuple[Path, bytes]] = []
     for name, _, _ in stamps:
         with suppress(Unreadable):

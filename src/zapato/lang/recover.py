@@ -92,6 +92,8 @@ def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
 
 def huge(text: str) -> str:
     """What of a text is more than anybody writes, outside its strings and comments; "" where nothing is."""
+    if not _many(text):
+        return _long(text)
     bare = _bare(text)
     if _DIGITS.search(bare):
         return "the number has more digits than a number can have here"
@@ -109,7 +111,11 @@ def _bare(text: str) -> str:
 
 def _many(text: str) -> bool:
     """Whether anything of a text could be more than anybody writes: most files need no second look."""
-    return any(pattern.search(text) for pattern in (_DIGITS, _DEEP, _DOTS))
+    return bool(
+        _DIGITS.search(text)
+        or (text.count("[") + text.count("{") >= 100 and _DEEP.search(text))
+        or (text.count(".") >= 60 and _DOTS.search(text))
+    )
 
 
 def _long(text: str) -> str:

@@ -16,7 +16,7 @@ from collections.abc import Generator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
@@ -128,10 +128,9 @@ class Source:
         if self.problem:
             self.findings.append(Finding("toml-syntax", "error", Place(self.name), self.problem))
             return {}
-        from zapato.lang.recover import huge
-
         try:
-            return self._recover() if huge(self.text) else tomllib.loads(self.text)
+            found = _parsed(self.text)
+            return self._recover() if found is None else _copy(found)
         except (ValueError, RecursionError):
             return self._recover()
 
@@ -157,6 +156,24 @@ class Source:
             place = Place(self.name, p.line, p.column, p.width)
             self.findings.append(Finding(p.code, "error", place, p.message, fixes=(p.fix,) if p.fix else ()))
         return values
+
+
+@lru_cache(maxsize=256)
+def _parsed(text: str) -> dict[str, Any] | None:
+    """The values of a text, None where it is more than anybody writes. One device after the other asks for the same files:
+    the devices that it hears, its family's. Raises what the reader raises."""
+    from zapato.lang.recover import huge
+
+    return None if huge(text) else tomllib.loads(text)
+
+
+def _copy(value: Any) -> Any:
+    """Values that whoever reads them may change."""
+    if isinstance(value, dict):
+        return {key: _copy(each) for key, each in cast(dict[str, Any], value).items()}
+    if isinstance(value, list):
+        return [_copy(each) for each in cast(list[Any], value)]
+    return value
 
 
 def table(data: Mapping[str, Any], key: str) -> dict[str, Any]:

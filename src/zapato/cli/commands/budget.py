@@ -40,12 +40,12 @@ def COMMAND(
     from zapato.budgets.whole import Budget, budget
     from zapato.checks import all_files
     from zapato.cli.pictures import budget_text, on_a_board
-    from zapato.design import resolve
+    from zapato.design import resolve_all
 
     files = all_files(paths)
     if out and len(files) > 1:
         raise click.UsageError("--out draws one device: name one")
-    found = [budget(on_a_board(resolve(path))) for path in files]
+    found = [budget(on_a_board(each)) for each in resolve_all(files)]
     if topic:
         found = [Budget(each.design, tuple(row for row in each.rows if row.topic in topic)) for each in found]
     if form == "json":

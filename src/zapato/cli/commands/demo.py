@@ -83,13 +83,13 @@ def _together(out: Path) -> bool:
     from zapato.checks import device_files
     from zapato.cli.report import site_lines
     from zapato.cli.terminal import Meter, styled
-    from zapato.design import resolve
+    from zapato.design import resolve_all
     from zapato.stage import rehearse_site
 
     click.echo(f"\n{styled('all together', bold=True)} {'-' * 58}")
     meter = Meter("rehearsing the site together")
     try:
-        result = rehearse_site([resolve(path) for path in device_files(out)], progress=meter.at)
+        result = rehearse_site(resolve_all(device_files(out)), progress=meter.at)
     finally:
         meter.done()
     click.echo("\n".join(site_lines(result)))

@@ -75,6 +75,7 @@ def _pairs(old: Path, new: Path) -> Iterator[tuple[str, Design | None, Design | 
     """Device by device, by name; of two files the one against the other."""
     from zapato.checks import device_files
     from zapato.design import resolve
+    from zapato.lang.folder import settled
 
     if not old.is_dir() and not new.is_dir():
         yield new.stem, resolve(old), resolve(new)
@@ -82,8 +83,9 @@ def _pairs(old: Path, new: Path) -> Iterator[tuple[str, Design | None, Design | 
     a = {path.stem: path for path in device_files(old)}
     b = {path.stem: path for path in device_files(new)}
     names = {*a, *b} if old.is_dir() and new.is_dir() else {*a} if new.is_dir() else {*b}
-    for name in sorted(names):
-        yield name, resolve(a[name]) if name in a else None, resolve(b[name]) if name in b else None
+    with settled():
+        for name in sorted(names):
+            yield name, resolve(a[name]) if name in a else None, resolve(b[name]) if name in b else None
 
 
 def _changes(old: Design | None, new: Design | None) -> list[Change]:

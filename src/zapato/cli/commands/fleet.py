@@ -34,9 +34,9 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describe
     from zapato.cli.terminal import harmless, table
     from zapato.deliver.broker import connected, describe
     from zapato.deliver.fleet import fleet
-    from zapato.design import resolve
+    from zapato.design import resolve_all
 
-    designs = [resolve(path) for path in all_files(paths)]
+    designs = resolve_all(all_files(paths))
     reached = [each for each in designs if each.mqtt is not None]
     if not reached:
         click.echo("none of these devices speaks MQTT: [mqtt] in site.toml", err=True)

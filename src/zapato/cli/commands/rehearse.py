@@ -230,10 +230,10 @@ def _sites(paths: tuple[Path, ...], options: Options) -> list[Path]:
 def _together(site: Path, options: Options) -> SiteRehearsal:
     from zapato.checks import device_files
     from zapato.cli.report import site_brief_line, site_lines
-    from zapato.design import resolve
+    from zapato.design import resolve_all
     from zapato.stage import rehearse_site
 
-    designs = [resolve(path) for path in device_files(site)]
+    designs = resolve_all(device_files(site))
     script = options.script if options.together else None
     work = partial(rehearse_site, designs, script, seed=options.seed)
     result: SiteRehearsal = _metered(f"{site.absolute().name} together", work)

@@ -33,12 +33,12 @@ def COMMAND(path: Path, out: Path, no_rehearsal: bool) -> int:
     """
     from zapato.checks import device_files, report
     from zapato.cli.terminal import Meter
-    from zapato.design import resolve
+    from zapato.design import resolve_all
     from zapato.errors import ZapatoError
     from zapato.lang.files import write
     from zapato.pages import device_page, write_site
 
-    designs = [resolve(each) for each in device_files(path)]
+    designs = resolve_all(device_files(path))
     many = path.is_dir()
     if not many and out.suffix.lower() not in (".html", ".htm"):
         raise ZapatoError(f"{out}: the report of a device ends in .html", f"--out {out.name}.html")

@@ -26,10 +26,10 @@ def COMMAND(paths: tuple[Path, ...], form: str) -> int:
 
     from zapato.checks import all_files
     from zapato.cli.terminal import table
-    from zapato.design import resolve
+    from zapato.design import resolve_all
     from zapato.topics import topics
 
-    designs = [resolve(path) for path in all_files(paths)]
+    designs = resolve_all(all_files(paths))
     if form in ("asyncapi", "thing"):
         from zapato.descriptions import asyncapi, thing
 

@@ -53,10 +53,10 @@ def COMMAND(
     from zapato.cli.live import broker_of
     from zapato.deliver.broker import connected
     from zapato.deliver.watch import watch
-    from zapato.design import resolve
+    from zapato.design import resolve_all
     from zapato.errors import Unwritable
 
-    designs = [each for each in (resolve(path) for path in all_files(paths)) if each.mqtt is not None]
+    designs = [each for each in resolve_all(all_files(paths)) if each.mqtt is not None]
     if not designs:
         click.echo("none of these devices speaks MQTT: [mqtt] in site.toml", err=True)
         return 1
