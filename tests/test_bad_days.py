@@ -250,6 +250,22 @@ def test_a_blind_is_held_to_its_range_by_links_and_refused_over_mqtt(bench):
     assert not failed(result) and sum("out of its range" in text for text in notes(result)) >= 1
 
 
+def test_pulses_are_counted_while_the_program_waits_on(bench):
+    """As the ports do (extmod/modselect.c): a handler that ran makes nothing ready by itself, so poll() goes on waiting.
+
+    A button's handler does make something ready, and is heard at once.
+    """
+    body = '[sensor.meter]\nchip = "pulse"\npin = 32\nevery = "10s"\n[button.b]\npin = 33\npull = "up"\n[relay.r]\npin = 26\n'
+    link = '[[link]]\nwhen = "b.pressed"\ndo = "r.toggle"\n'
+    result = bench(
+        body + link,
+        steps("1s: meter.rate = 40", "30s: b.press", "30100ms? r.on", "59s? abs(meter.rate - 40) < 1"),
+        lasts="60s",
+    )
+    assert not failed(result)
+    assert result.effort.turns < 80, "some turns a second, whatever the pulses do"
+
+
 def test_one_link_cannot_fill_the_memory_with_what_waits(bench):
     """It comes every second and waits ten minutes to act: eight wait, the others are counted."""
     body = '[relay.r]\npin = 26\n[[link]]\nevery = "1s"\nafter = "10min"\ndo = "r.toggle"\n'

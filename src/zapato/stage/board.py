@@ -32,6 +32,7 @@ from zapato.stage.network import Air, Server, Station
 from zapato.stage.onewire import Line
 from zapato.stage.peripherals import Peripherals
 from zapato.stage.pins import REFUSED, Pins
+from zapato.stage.pulses import Pulses
 from zapato.stage.radio import Radio
 from zapato.stage.sdcard import SdCard
 from zapato.stage.sdk import Remembered
@@ -145,8 +146,7 @@ class Board(Radio, Attached, Peripherals, Buses):
         self.sdk = Remembered() if self.port.radio.remembers else None
         self.access_named = ("", "")
         self.wires: dict[int, Line] = {}
-        self.rates: dict[int, float] = {}
-        self.pulse_turns: dict[int, int] = {}
+        self.meters: dict[int, Pulses] = {}
         self.pads: dict[int, int] = {}
         self.lights: dict[int, bytes] = {}
         """The last frame of each strip: it outlives the program, as the strip has its own supply."""
@@ -444,9 +444,12 @@ class Board(Radio, Attached, Peripherals, Buses):
 
     # --- time
 
-    def do_wait(self, timeout: int, *_: int) -> int:
-        """Wait in poll() so many ms, -1 without end; 1 where the program is to be looked at, 2 where something became ready, 3 at Ctrl-C, else 0."""
-        self._count()
+    def do_wait(self, timeout: int, again: int, *_: int) -> int:
+        """Wait in poll() so many ms, -1 without end; 1 where the program is to be looked at, 2 where something became ready, 3 at Ctrl-C, else 0.
+
+        `again`: the same poll() goes on waiting, after a handler of an interrupt ran.
+        """
+        self._count(again)
         with self.interrupts.between_instructions():
             self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
         self._resume()
@@ -495,14 +498,14 @@ class Board(Radio, Attached, Peripherals, Buses):
     def do_busy(self, us: int, *_: int) -> None:
         self.clock.busy(us)
 
-    def _count(self) -> None:
+    def _count(self, again: int) -> None:
         if not self.machine:
             return
         spent = self.machine.spent
         if not self._turn_at:
             self.effort.starting = max(self.effort.starting, spent - self._began)
         else:
-            self.effort.turns += 1
+            self.effort.turns += not again  # the same turn where poll() only went on waiting
             self.effort.turning += spent - self._turn_at
 
     def _allow(self) -> None:
@@ -554,16 +557,9 @@ class Board(Radio, Attached, Peripherals, Buses):
 
     def pulses(self, gpio: int, rate: float) -> None:
         """A meter at this pin gives so many pulses a second from now on."""
-        self.rates[gpio] = rate
-        if rate > 0:
-            turn = self.pulse_turns[gpio] = self.pulse_turns.get(gpio, 0) + 1
-            self.clock.after(round(500 / rate), lambda: self._pulse(gpio, turn, 0))
-
-    def _pulse(self, gpio: int, turn: int, level: int) -> None:
-        rate = self.rates.get(gpio, 0)
-        if rate > 0 and self.pulse_turns[gpio] == turn:
-            self.pins.line(gpio).change(level)
-            self.clock.after(max(1, round(500 / rate)), lambda: self._pulse(gpio, turn, 1 - level))
+        if gpio not in self.meters:
+            self.meters[gpio] = Pulses(self.clock, lambda level: self.pins.line(gpio).change(level))
+        self.meters[gpio].give(rate)
 
     def on_spi_controller(self, data: bytes) -> None:
         """A controller takes these pins, where the chip has it and its routing allows it."""

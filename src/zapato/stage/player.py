@@ -121,7 +121,7 @@ class Player:
             remote = self.board.remote(at[0])
             remote.press(value, FRAMES) if at[1] == "code" else remote.hiss(value)
         elif kind == "pulses":
-            self.board.pulses(at[0], value)
+            self.board.pulses(at[0], value or 0)
         else:
             self.board.quantities[kind, at[0]].set(value if value is None else value / at[1], over)
 
