@@ -18,6 +18,7 @@ EXTRAS = {
     **dict.fromkeys(("matplotlib", "pandas", "jinja2", "markupsafe"), "pictures"),
     **dict.fromkeys(("starlette", "uvicorn", "prompt_toolkit", "amqtt"), "hub"),
     **dict.fromkeys(("distributed", "dask"), "cluster"),
+    **dict.fromkeys(("pygls", "lsprotocol"), "editor"),
 }
 """Which extra brings a package that a command alone wants."""
 

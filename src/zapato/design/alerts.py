@@ -153,11 +153,11 @@ def _condition(document: Document, found: Expression, path: Keys) -> None:
     _tell(document, found, path)
 
 
-def _tell(document: Document, found: Expression, path: Keys) -> None:
+def _tell(document: Document, found: Expression, path: Keys, begin: int = 0) -> None:
+    """The mistakes of an expression that begins so many characters into the text at `path`."""
     for each in found.mistakes:
-        document.found(
-            each.code, path, each.message, fixes=each.fixes, offset=each.offset + 1, width=each.width
-        )
+        offset = begin + each.offset + 1
+        document.found(each.code, path, each.message, fixes=each.fixes, offset=offset, width=each.width)
 
 
 def _gone(document: Document, when: Expression, back: float, path: Keys) -> str:
@@ -194,10 +194,12 @@ def _says(
             "link-type", path, "a { without its } in the text", fixes=("a brace itself is {{ or }}",)
         )
         return found
+    at = 0
     for literal, name, spec, _ in pieces:
         inner = None if name is None else compile_expression(name, scope)
         if inner is not None:
-            _tell(document, inner, path)
+            at = written.find(f"{{{name}", at) + 1
+            _tell(document, inner, path, at)
             if spec:
                 document.found("link-type", path, f"the text takes {{name}} alone, without :{spec}")
         found.append((literal, inner))

@@ -47,7 +47,7 @@ RESERVED = ("zapato", "device", "use", "with", "wifi", "mqtt", "time", "ethernet
 LANGUAGE = 1
 """The language version that this program reads."""
 
-_PART_NAME = re.compile(r"[a-z][a-z0-9_]{0,30}")
+PART_NAME = re.compile(r"[a-z][a-z0-9_]{0,30}")
 
 
 def resolve(path: Path, source: Source | None = None) -> Design:
@@ -200,7 +200,7 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
             of="key",
         )
         return
-    if not _PART_NAME.fullmatch(name):
+    if not PART_NAME.fullmatch(name):
         message = f"the part's name is \"{name}\"; a part's name has 1 to 31 of a-z, 0-9 and _, and starts with a letter"
         better = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_0123456789")
         document.found("bad-name", path, message, fixes=(better and f"[{found.name}.{better}]",), of="key")

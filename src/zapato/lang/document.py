@@ -89,6 +89,8 @@ class Document:
         place = self.place(path, of, offset)
         if width:
             place = replace(place, width=min(width, place.width))
+        elif offset and place.width > 1:  # the quote that ends a text is no part of what is wrong in it
+            place = replace(place, width=place.width - 1)
         kept = tuple(fix for fix in fixes if fix)
         self.findings.append(Finding(code, severity, place, message, why, kept, part))
 

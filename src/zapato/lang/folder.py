@@ -14,6 +14,7 @@ from typing import Any, TypeVar, cast
 from zapato.errors import Unreadable
 from zapato.lang.family import is_family, members
 from zapato.lang.source import read_bytes
+from zapato.lang.unsaved import stamp
 
 _NAME = re.compile(rb"""(?ms)^\[device\]\s*$.*?^\s*name\s*=\s*["']([a-z0-9-]+)["']""")
 """The name in a file's [device]."""
@@ -105,7 +106,8 @@ def _stamps(folder: Path) -> Stamps:
         for entry in entries:
             if entry.name.endswith(".toml") and entry.is_file():
                 about = entry.stat()
-                found.append((entry.name, about.st_mtime_ns, about.st_size))
+                typed = stamp(entry.path)
+                found.append((entry.name, *(typed or (about.st_mtime_ns, about.st_size))))
     return tuple(sorted(found))
 
 

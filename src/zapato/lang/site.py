@@ -31,6 +31,7 @@ from zapato.lang.fields import (
 )
 from zapato.lang.network import host, topic
 from zapato.lang.source import MEMBER, Source, shown, table
+from zapato.lang.unsaved import stamp
 
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
 NAME_WORDS = "a name has 1 to 31 of a-z, 0-9 and -, and starts with a letter"
@@ -197,6 +198,10 @@ class Site:
     extensions: tuple[str, ...] = ()
 
 
+_REHEARSALS = f"{os.sep}rehearsals"
+"""The site.toml of this folder is the rehearsal of the whole site."""
+
+
 def site_of(path: Path) -> Site:
     """The site that the file or folder at `path` belongs to. Raises Unreadable."""
     folder = str(path.absolute())
@@ -204,9 +209,9 @@ def site_of(path: Path) -> Site:
         folder = os.path.dirname(folder)
     levels = 4 if MEMBER in folder else 3
     for _ in range(levels):  # in plain texts: this is asked for every device of thousands
-        stamp = _stamp(f"{folder}{os.sep}site.toml")
-        if stamp:
-            found = _cached(folder, stamp, _stamp(f"{folder}{os.sep}secrets.toml"))
+        there = not folder.endswith(_REHEARSALS) and _stamp(f"{folder}{os.sep}site.toml")
+        if there:
+            found = _cached(folder, there, _stamp(f"{folder}{os.sep}secrets.toml"))
             extensions.for_site(found.root, found.extensions)
             return found
         folder = os.path.dirname(folder)
@@ -214,7 +219,9 @@ def site_of(path: Path) -> Site:
     return Site()
 
 
-def _stamp(path: str) -> tuple[int, int, int] | None:
+def _stamp(path: str) -> tuple[int, ...] | None:
+    if typed := stamp(path):
+        return typed
     try:
         about = os.stat(path)
     except (OSError, ValueError):
@@ -324,7 +331,7 @@ def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding],
     for key, value in source.data.items():
         if not isinstance(value, str) and key != "update_keys":
             document.found("wrong-type", (key,), f"the secret {key} takes a text in quotes")
-    if os.name == "posix" and path.stat().st_mode & (stat.S_IRGRP | stat.S_IROTH):
+    if os.name == "posix" and path.exists() and path.stat().st_mode & (stat.S_IRGRP | stat.S_IROTH):
         document.found(
             "secret-in-clear",
             (),

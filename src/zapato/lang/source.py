@@ -22,6 +22,7 @@ from typing import TYPE_CHECKING, Any, cast
 
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
+from zapato.lang.unsaved import instead
 
 if TYPE_CHECKING:
     from zapato.lang.tree import Places
@@ -74,6 +75,8 @@ def read_bytes(path: Path) -> bytes:
     """The bytes of a regular file. Raises Unreadable with one clear line."""
     if str(path) == STDIN:
         return sys.stdin.buffer.read(LARGEST + 1) if sys.stdin else b""
+    if (text := instead(path)) is not None:
+        return text
     try:
         about = path.stat()
         if not stat.S_ISREG(about.st_mode):

@@ -32,6 +32,12 @@ ABOUT = About("Check", "what cannot work on the board, and why", "zapato check d
 @click.option("--only", multiple=True, metavar="CODE", help="Show findings of this code alone.")
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="Show this device's findings alone.")
 @click.option("--brief", is_flag=True, help="One line a finding.")
+@click.option(
+    "--watch",
+    "watching",
+    is_flag=True,
+    help="Check again whenever a file is saved, and tell what came and what went.",
+)
 @spreading
 @click.option(
     "--changed",
@@ -46,6 +52,7 @@ def COMMAND(
     only: tuple[str, ...],
     devices: tuple[str, ...],
     brief: bool,
+    watching: bool,
     changed: str | None,
     jobs: int | None,
     cluster: str | None,
@@ -64,6 +71,12 @@ def COMMAND(
         raise click.MissingParameter(param_type="argument", param_hint="PATHS")
     for code in only:
         rule(code)
+    if watching:
+        from zapato.cli.follow import follow
+
+        if form != "text" or changed is not None or "-" in map(str, paths):
+            raise click.UsageError("--watch goes with files and text alone")
+        return follow(paths, only, devices)
     files = all_files(paths)
     if changed is not None:
         files = _changed(files, changed)

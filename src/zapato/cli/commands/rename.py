@@ -1,0 +1,41 @@
+"""zapato rename: a part called otherwise, in every file that names it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from zapato.cli.about import About
+
+ABOUT = About(
+    "Check", "a part called otherwise, everywhere", "zapato rename devices/boot-dryer.toml heater oven"
+)
+
+
+@click.command("rename")
+@click.argument("device", type=click.Path(path_type=Path))
+@click.argument("old")
+@click.argument("new")
+@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
+def COMMAND(device: Path, old: str, new: str, dry_run: bool) -> int:
+    """Rename the part OLD of a device to NEW: its table, links, lists, rehearsals, alerts, and the links of other devices of the site.
+
+    All places or none: where something would not read as before, nothing is changed. Texts for people, such as labels and notices,
+    stay as they are.
+
+    Exit code 0: renamed; 1: it cannot be; 2: the call itself was wrong.
+    """
+    from zapato.cli.changes import count, show
+    from zapato.editing import rename
+
+    found = rename(device, old, new)
+    places = show(found.texts)
+    where = f"{count(places, 'line')} in {count(len(found.texts.changed), 'file')}"
+    if not dry_run:
+        found.texts.write()
+    click.echo(f"{where} {'would change' if dry_run else 'changed'}: {old} is {new}")
+    click.echo(
+        f"topics: {found.topic[0]}/… becomes {found.topic[1]}/…; what listens there outside this site needs the new ones"
+    )
+    return 0

@@ -1,0 +1,107 @@
+"""Where in a device file a cursor stands, read line by line, so that half a word and an open quote do not matter."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any, Literal
+
+Where = Literal["header", "key", "value", "text", "comment"]
+
+_HEADER = re.compile(r"\s*(\[\[?)\s*([\w.\"'-]*)")
+_PAIR = re.compile(r"\s*([\w-]+)\s*=\s?")
+_WORD = re.compile(r"[\w.-]*$")
+
+
+@dataclass(frozen=True)
+class Cursor:
+    """A place in a text.
+
+    Attributes:
+        where: in a table's header, at a key, at a value, within a text in quotes, or in a comment.
+        table: the names of the table it stands in: ("relay", "lamp"), ("link",), or () above the first.
+        key: the key whose value it stands in; row: the line of that key, or of the header.
+        word: what stands before the cursor of the word there; whole: the word with what comes after.
+        begin: the column, from 1, at which the word begins.
+        above: what of a text in quotes stands before the word.
+    """
+
+    where: Where
+    table: tuple[str, ...]
+    key: str = ""
+    word: str = ""
+    whole: str = ""
+    begin: int = 1
+    row: int = 1
+    above: str = ""
+
+
+def cursor(text: str, line: int, column: int) -> Cursor:
+    """The cursor at this line and column, both from 1."""
+    lines = text.split("\n")
+    here = lines[line - 1] if 0 < line <= len(lines) else ""
+    before = here[: column - 1]
+    word = _word(before)
+    rest = re.match(r"[\w-]*", here[column - 1 :])
+    at: dict[str, Any] = {
+        "word": word,
+        "whole": word + (rest[0] if rest else ""),
+        "begin": column - len(word),
+    }
+    if head := _HEADER.match(here):
+        names = tuple(each.strip("\"'") for each in head[2].split(".") if each)
+        return Cursor("header", names, row=line, **at)
+    table = _table(lines, line)
+    key, row, value = _pair(lines, line, before)
+    if not key:
+        where: Where = "comment" if before.lstrip().startswith("#") else "key"
+        return Cursor(where, table, row=line, **at)
+    quoted = _open_quote(value)
+    if quoted is None:
+        where = "comment" if "#" in re.sub(r'"[^"]*"|\'[^\']*\'', "", value) else "value"
+        return Cursor(where, table, key, row=row, **at)
+    return Cursor("text", table, key, row=row, above=quoted[: len(quoted) - len(word)], **at)
+
+
+def _word(before: str) -> str:
+    found = _WORD.search(before)
+    return found[0] if found else ""
+
+
+def _table(lines: list[str], line: int) -> tuple[str, ...]:
+    """The table that a line belongs to."""
+    for row in range(min(line, len(lines)) - 1, -1, -1):
+        head = _HEADER.match(lines[row])
+        if head and "=" not in lines[row].split("#")[0].split("]")[0] and not lines[row][:1].isspace():
+            return tuple(each.strip("\"'") for each in head[2].split(".") if each)
+    return ()
+
+
+def _pair(lines: list[str], line: int, before: str) -> tuple[str, int, str]:
+    """The key before the cursor, its line, and its value up to the cursor; a list may go over several lines."""
+    if found := _PAIR.match(before):
+        return found[1], line, before[found.end() :]
+    value = before
+    for row in range(line - 2, max(-1, line - 60), -1):
+        if _HEADER.match(lines[row]) and not lines[row][:1].isspace():
+            break
+        value = f"{lines[row]}\n{value}"
+        if found := _PAIR.match(lines[row]):
+            value = value[found.end() :]
+            bare = re.sub(r'"[^"\n]*"|\'[^\'\n]*\'|#[^\n]*', "", value)
+            return (found[1], row + 1, value) if bare.count("[") > bare.count("]") else ("", line, "")
+    return "", line, ""
+
+
+def _open_quote(value: str) -> str | None:
+    """What stands in a text that is not closed before the cursor; None outside of texts."""
+    quote, begin = "", 0
+    for at, sign in enumerate(value):
+        if not quote and sign in "\"'":
+            quote, begin = sign, at + 1
+        elif quote and sign == quote and value[at - 1] != "\\":
+            quote = ""
+        elif not quote and sign == "#":
+            end = value.find("\n", at)
+            return None if end < 0 else _open_quote(value[end:])
+    return value[begin:] if quote else None

@@ -1,0 +1,173 @@
+"""What there is to say about a place in a device file: a kind, a key, a pin, a property; and where a name is at home."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+
+from zapato.boards.model import Pin
+from zapato.checks.suits import objections
+from zapato.design import Design, PinUse
+from zapato.editing.change import line_of
+from zapato.editing.cursor import Cursor
+from zapato.editing.offers import TABLES, about, field_at, part_at, token
+from zapato.errors import ZapatoError
+from zapato.findings import Place
+from zapato.lang.expressions import NotThere
+from zapato.parts import kind
+from zapato.parts.model import Part
+from zapato.wiring.pins import pin_rows
+
+
+def note(design: Design, at: Cursor, text: str, line: int, column: int) -> str:
+    """What is to be said about the place, as Markdown; empty where nothing is."""
+    if at.where == "header":
+        return _table(at, design)
+    field = field_at(design, at)
+    if at.where == "key" or (at.where == "value" and field is None):
+        return f"**{field.name}**: {field.help}" if field else ""
+    part = part_at(design, at)
+    if part and field and field.role == "pin" and (pin := part.pins.get(field.name)):
+        return _pin(design, part, field.name, pin)
+    if at.where == "text" and (said := _named(design, token(text, line, column))):
+        return said
+    if at.table[:1] == ("device",) and at.key == "board" and design.board:
+        board = design.board
+        return f"**{board.id}**: {board.title}; {board.chip.title}, {len(board.usable)} pins for parts, {board.flash >> 20} MB flash"
+    if at.key == "chip" and part:
+        return _chip(part)
+    return f"**{field.name}**: {field.help}" if field else ""
+
+
+def _table(at: Cursor, design: Design) -> str:
+    if not at.table:
+        return ""
+    if at.table[0] in TABLES:
+        return f"**{at.table[0]}**: {TABLES[at.table[0]][1]}"
+    found = kind(at.table[0])
+    if found is None:
+        return ""
+    part = part_at(design, at)
+    gives = (
+        "".join(
+            f"\n- `{part.name}.{name}` {about(known)} {known.help}" for name, known in part.properties.items()
+        )
+        if part
+        else ""
+    )
+    wiring = f"\n\n{found.wiring}" if found.wiring else ""
+    return f"**{found.name}**: {found.help}{wiring}" + (f"\n{gives}" if gives else "")
+
+
+def _pin(design: Design, part: Part, key: str, pin: Pin) -> str:
+    """What the pin can do, who uses it, and what is to be minded here."""
+    row = next((each for each in pin_rows(design) if each.gpio == pin.gpio), None)
+    lines = [f"**{design.called(pin)}**" + (f": {row.can}" if row and row.can else "")]
+    if pin.boot:
+        lines.append(f"read at reset, must be {pin.boot.level}: {pin.boot.why}")
+    if row and row.note:
+        lines.append(row.note)
+    users = [f"{use.part.id} {use.need.field}" for use in design.users.get(pin.gpio, ())]
+    lines.append(f"used by {', '.join(users)}")
+    need = next((each for each in part.needs if each.field == key), None)
+    if need:
+        for _, found in objections(PinUse(part, need, pin), design):
+            lines.append(
+                f"{found.severity}: {found.message}" + (f" ({found.source})" if found.source else "")
+            )
+    return "  \n".join(lines)
+
+
+def _chip(part: Part) -> str:
+    from zapato.parts.sensors import chip
+
+    with suppress(ZapatoError, KeyError):
+        found = chip(str(part.values.get("chip")))
+        gives = "".join(f"\n- `{name}` {about(each)}" for name, each in found.properties.items())
+        source = f"\n\n{found.source}" if found.source else ""
+        return f"**{found.name}**: {found.help}{gives}{source}"
+    return ""
+
+
+def _named(design: Design, name: str) -> str:
+    """A name in an expression: a part, its property, event or action."""
+    found = _part_of(design, name)
+    if found is None:
+        return ""
+    part, rest = found
+    if not rest:
+        return f"**{part.id}**: {part.label}; {part.kind.help}"
+    if known := part.properties.get(rest):
+        return f"**{name}**: {about(known)}" + (f"  \n{known.help}" if known.help else "")
+    if rest in part.kind.actions:
+        return f"**{name}**: {part.kind.actions[rest].help}"
+    return f"**{name}**: {part.kind.events[rest]}" if rest in part.kind.events else ""
+
+
+def _part_of(design: Design, name: str) -> tuple[Part, str] | None:
+    """The part of a dotted name, here or on another device, and what follows it."""
+    names = name.split(".")
+    if names[0] in design.parts:
+        return design.parts[names[0]], ".".join(names[1:])
+    if len(names) > 1 and design.others and design.others.has(names[0]):
+        with suppress(NotThere, ZapatoError):
+            return design.others.part(names[0], names[1]).part, ".".join(names[2:])
+    return None
+
+
+def home(design: Design, text: str, line: int, column: int) -> Place | None:
+    """Where the name at a place is at home: the table of a part, here or in another device's file."""
+    names = token(text, line, column).split(".")
+    if names[0] in design.parts:
+        return design.document.place(design.parts[names[0]].path, "key")
+    if len(names) > 1 and design.others and design.others.has(names[0]):
+        with suppress(NotThere, ZapatoError):
+            found = design.others.part(names[0], names[1])
+            return found.design.document.place(found.part.path, "key")
+    return None
+
+
+@dataclass(frozen=True)
+class Section:
+    """A table of a file: its title, and its first and last line."""
+
+    title: str
+    first: int
+    last: int
+
+
+def sections(text: str) -> list[Section]:
+    """The tables of a text, in its order; broken ones, too."""
+    lines = text.split("\n")
+    heads = [n for n, line in enumerate(lines, 1) if line.startswith("[") and "]" in line]
+    found: list[Section] = []
+    for at, first in enumerate(heads):
+        last = heads[at + 1] - 1 if at + 1 < len(heads) else len(lines)
+        while last > first and (not lines[last - 1].strip() or lines[last - 1].startswith("#")):
+            last -= 1
+        title = lines[first - 1].split("]")[0].strip("[ ")
+        found.append(Section(_told(title, lines[first:last]), first, last))
+    return found
+
+
+def _told(title: str, rows: list[str]) -> str:
+    """A link is told by what starts it."""
+    if title != "link":
+        return title
+    starts = (
+        row.split("=", 1)[1].strip() for row in rows if row.split("=")[0].strip() in ("when", "at", "every")
+    )
+    return f"link {next(starts, '')}".strip()
+
+
+def hints(design: Design) -> Iterator[tuple[int, int, str]]:
+    """Line, column and words that may stand behind a value: the chip's number of a label, an address in hexadecimal digits."""
+    source = design.document.source
+    for use in design.uses:
+        place = design.document.place(use.path)
+        if place.file != source.name:
+            continue
+        written = line_of(source.text, place.line)[place.column - 1 : place.column - 1 + place.width]
+        if written.startswith('"') and use.pin.gpio >= 0 and design.board:
+            yield place.line, place.column + place.width, f"GPIO{use.pin.gpio}"

@@ -1,0 +1,279 @@
+"""What can stand at a cursor: tables, keys, values, the board's free pins, names in expressions."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from typing import Any, Literal, cast
+
+from zapato.boards import board, board_ids
+from zapato.boards.own import site_boards
+from zapato.checks.suits import candidates, objections
+from zapato.design import Design, PinUse
+from zapato.design.links import SHAPE as LINK
+from zapato.design.others import Others
+from zapato.design.resolve import DEVICE, outline
+from zapato.editing.cursor import Cursor
+from zapato.errors import ZapatoError
+from zapato.lang.expressions import NotThere
+from zapato.lang.fields import Field, Shape
+from zapato.lang.folder import named
+from zapato.lang.site import ETHERNET, MQTT, TIME, WIFI
+from zapato.parts import kind, kinds
+from zapato.parts.model import Part, Property
+
+Sort = Literal["table", "key", "value", "pin", "part", "property", "action", "event", "word"]
+TABLES: Mapping[str, tuple[Shape, str]] = {
+    "device": (DEVICE, "the device: its name and its board"),
+    "wifi": (WIFI, "the network, where it differs from the site's"),
+    "mqtt": (MQTT, "the broker, where it differs from the site's"),
+    "time": (TIME, "the time zone, where it differs from the site's"),
+    "ethernet": (ETHERNET, "wired network in place of Wi-Fi"),
+    "link": (LINK, "a rule between parts: when, if, do"),
+}
+"""Tables that are no parts."""
+EXPRESSIONS = {"when": "event", "if": "property", "do": "action", "of": "property", "shows": "property"}
+"""Keys that hold expressions, and what they end with."""
+ACTING = ("do", "act")
+
+
+@dataclass(frozen=True)
+class Offer:
+    """One thing that can be written at the cursor.
+
+    Attributes:
+        label: as it is listed; insert: what is written in place of the word there.
+        detail: a few words beside it; help: more, where there is more to say.
+        rank: the order in which they are listed.
+    """
+
+    label: str
+    insert: str
+    sort: Sort
+    detail: str = ""
+    help: str = ""
+    rank: int = 0
+
+
+def offers(design: Design, at: Cursor) -> list[Offer]:
+    """What can stand at the cursor, best first."""
+    give: dict[str, Callable[[Design, Cursor], Iterator[Offer]]] = {
+        "header": _headers,
+        "key": _keys,
+        "value": _values,
+        "text": _texts,
+    }
+    return sorted(give[at.where](design, at), key=lambda each: each.rank) if at.where in give else []
+
+
+def shape_of(design: Design, table: tuple[str, ...]) -> Shape | None:
+    """The fields that a table can have; None where it is no table of the language."""
+    if not table:
+        return None
+    if table[0] in TABLES:
+        return TABLES[table[0]][0]
+    found = kind(table[0])
+    return found.shape if found else None
+
+
+def field_at(design: Design, at: Cursor) -> Field | None:
+    """The field whose value, or key, the cursor stands in."""
+    shape = shape_of(design, at.table)
+    return shape.by_name.get(at.key or at.whole) if shape else None
+
+
+def part_at(design: Design, at: Cursor) -> Part | None:
+    """The part whose table the cursor stands in."""
+    found = design.parts.get(at.table[1]) if len(at.table) > 1 else None
+    return found if found and at.table[:1] == (found.kind.name,) else None
+
+
+def _headers(design: Design, at: Cursor) -> Iterator[Offer]:
+    if "." in at.word:
+        return
+    for name, (_, help) in TABLES.items():
+        if name == "link" or name not in design.document.data:
+            yield Offer(name, name, "table", help, rank=name == "link")
+    for each in kinds():
+        yield Offer(each.name, f"{each.name}.", "table", each.help, each.example, rank=2)
+
+
+def _keys(design: Design, at: Cursor) -> Iterator[Offer]:
+    shape = shape_of(design, at.table)
+    if shape is None:
+        if not at.table:
+            for word in ("zapato", "use", "with"):
+                yield Offer(word, f"{word} = ", "key", "above the first table")
+        return
+    given = _given(design, at.table)
+    part = part_at(design, at)
+    needed = set(part.kind.requires(part)) if part else set[str]()
+    for field in shape.fields:
+        if field.name not in given:
+            wanted = field.required or field.name in needed
+            detail = "needed" if wanted else _default(field)
+            yield Offer(field.name, f"{field.name} = ", "key", detail, field.help, 0 if wanted else 1)
+
+
+def _given(design: Design, table: tuple[str, ...]) -> Mapping[str, Any]:
+    """The keys that a table has already; which of several links is meant is not known here."""
+    found: Any = design.document.data
+    for name in table:
+        found = cast(dict[str, Any], found).get(name) if isinstance(found, dict) else None
+    return cast(dict[str, Any], found) if isinstance(found, dict) else {}
+
+
+def _default(field: Field) -> str:
+    value = field.default
+    plain = isinstance(value, (str, int, float)) and value != "" and not field.dimension
+    return f"{value} where it is absent" if plain else ""
+
+
+def _values(design: Design, at: Cursor) -> Iterator[Offer]:
+    """A value without quotes yet: what is a text brings them along."""
+    field = field_at(design, at)
+    if field is None:
+        return
+    if field.role == "pin":
+        yield from _pins(design, at, field, quoted=False)
+    if field.schema.get("type") == "boolean":
+        yield from (Offer(word, word, "value") for word in ("true", "false"))
+    for each in _choices(design, at, field):
+        yield Offer(each.label, f'"{each.insert}"', each.sort, each.detail, each.help, each.rank)
+
+
+def _texts(design: Design, at: Cursor) -> Iterator[Offer]:
+    field = field_at(design, at)
+    if field is not None:
+        yield from _choices(design, at, field)
+        if field.role == "pin":
+            yield from _pins(design, at, field, quoted=True)
+    if at.key in EXPRESSIONS or at.key in ACTING or (field and field.role in ("condition", "texts")):
+        yield from _names(design, at)
+
+
+def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Offer]:
+    """The words that a field takes."""
+    if at.table[:1] == ("device",) and field.name == "board":
+        yield from _boards(design)
+    elif field.name == "chip":
+        yield from _chips(at)
+    elif field.role in ("part", "bus"):
+        for part in design.parts.values():
+            if part.name not in at.table:
+                yield Offer(part.name, part.name, "part", part.kind.name, part.label)
+    else:
+        for each in _enumerated(field.schema):
+            yield Offer(each, each, "value", "where it is absent" if each == field.default else "")
+
+
+def _enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
+    yield from (each for each in schema.get("enum", ()) if isinstance(each, str))
+    for way in ("anyOf", "oneOf"):
+        for each in schema.get(way, ()):
+            yield from _enumerated(each)
+    if isinstance(schema.get("items"), Mapping):
+        yield from _enumerated(schema["items"])
+
+
+def _boards(design: Design) -> Iterator[Offer]:
+    own = site_boards(design.site.root).boards
+    for each in (*own, *board_ids()):
+        with suppress(ZapatoError):
+            found = own.get(each) or board(each)
+            yield Offer(
+                each, each, "value", found.title, f"{len(found.usable)} free pins, {found.chip.title}"
+            )
+
+
+def _chips(at: Cursor) -> Iterator[Offer]:
+    if at.table[:1] != ("sensor",):
+        return
+    from zapato.parts.sensors import chip, chip_names
+
+    for each in chip_names():
+        with suppress(ZapatoError):
+            yield Offer(each, each, "value", chip(each).help)
+
+
+def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Offer]:
+    """The board's free pins for this use, the best first, each with what speaks against it."""
+    part = part_at(design, at)
+    need = next((each for each in part.needs if each.field == field.name), None) if part else None
+    if part is None or need is None or design.board is None:
+        return
+    pins = design.board.usable
+    use = PinUse(part, need, part.pins.get(field.name) or pins[0])
+    others = [each for each in design.uses if not (each.part is part and each.need.field == field.name)]
+    without = replace(design, uses=others)  # the pin that is being chosen counts as free
+    for rank, pin in enumerate(candidates(use, without)):
+        told = [found.message for _, found in objections(use.on(pin), without)]
+        label = design.called(pin).partition("(")[2].rstrip(")")
+        written = f'"{label}"' if label else str(pin.gpio)
+        if quoted and not label:
+            continue
+        shown = f"{label} (GPIO{pin.gpio})" if label else str(pin.gpio)
+        detail = told[0] if told else "nothing speaks against it"
+        yield Offer(shown, label if quoted else written, "pin", detail, "\n".join(told), rank)
+
+
+def _names(design: Design, at: Cursor) -> Iterator[Offer]:
+    """Parts, their properties, events and actions, and other devices of the site."""
+    way, dot, _ = at.word.rpartition(".")
+    if not dot:
+        for part in design.parts.values():
+            yield Offer(part.name, f"{part.name}.", "part", part.kind.name, part.label)
+        for name in _devices(design):
+            yield Offer(name, f"{name}.", "part", "another device", rank=1)
+        if at.key in ACTING:
+            yield Offer("notify", "notify('", "word", "a notice over MQTT", rank=1)
+        return
+    if way in design.parts:
+        yield from _members(design.parts[way], way, at.key)
+        return
+    device, dot, part_name = way.partition(".")
+    with suppress(NotThere, ZapatoError):
+        others = design.others or Others(design, outline)
+        if not dot and device in _devices(design):
+            for part in others.outline(_devices(design)[device]).parts.values():
+                yield Offer(part.name, f"{way}.{part.name}.", "part", part.kind.name, part.label)
+        elif dot:
+            yield from _members(others.part(device, part_name).part, way, at.key)
+
+
+def _devices(design: Design) -> Mapping[str, Any]:
+    root = design.site.root
+    found = named(root / "devices") if root else {}
+    return {name: path for name, path in found.items() if name != design.name}
+
+
+def _members(part: Part, way: str, key: str) -> Iterator[Offer]:
+    if key in ACTING:
+        for name, action in part.kind.actions.items():
+            with_values = "(" if any(not each.optional for each in action.arguments) else ""
+            yield Offer(name, f"{way}.{name}{with_values}", "action", action.help)
+    if key == "when":
+        for name, help in part.kind.events.items():
+            yield Offer(name, f"{way}.{name}", "event", help)
+    for name, each in part.properties.items():
+        if key not in ACTING or each.settable:
+            told = " = " if key in ACTING else ""
+            yield Offer(name, f"{way}.{name}{told}", "property", about(each), each.help, 1)
+
+
+def about(known: Property) -> str:
+    """A property in a few words: its type, unit and range."""
+    words = [known.type, known.unit, known.bounds, ", ".join(known.options)]
+    return " ".join(filter(None, [*words, "can be set" if known.settable else ""]))
+
+
+def token(text: str, line: int, column: int) -> str:
+    """The dotted name that a place stands in: "gear-locker.door.closed"."""
+    rows = text.split("\n")
+    here = rows[line - 1] if 0 < line <= len(rows) else ""
+    for found in re.finditer(r"[A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*", here):
+        if found.start() <= column - 1 <= found.end():
+            return found[0]
+    return ""

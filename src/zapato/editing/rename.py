@@ -1,0 +1,190 @@
+"""A part renamed, everywhere at once.
+
+Where a part is named, the check knows: with the part's table called otherwise, every place that still has the old name is a
+finding there. Those are changed, too, until nothing is found that was not found before. So a name in a text for people stays,
+and one in an expression, a list, a rehearsal, an alert or another device's link does not.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from zapato.checks import check_files, device_files
+from zapato.design import Design, resolve
+from zapato.design.resolve import OWN, PART_NAME
+from zapato.editing.change import Edit, Texts, applied, line_of, path_of
+from zapato.errors import Refused, UnknownName
+from zapato.findings import Finding, Report
+from zapato.lang.fields import nearest
+from zapato.lang.source import Source
+
+ROUNDS = 200
+"""Of one expression the first mistake is told, so a name that stands twice in it takes two rounds."""
+
+
+@dataclass(frozen=True)
+class Renamed:
+    """A part renamed.
+
+    Attributes:
+        texts: the files as they would be; `write()` puts them on the disk.
+        topic: what its topics began with, and will.
+    """
+
+    texts: Texts
+    topic: tuple[str, str]
+
+
+def rename(path: Path, old: str, new: str) -> Renamed:
+    """Call a part of the device file at `path` otherwise, in all files of its site that name it; nothing is written yet.
+
+    Raises Unreadable; UnknownName where there is no such part; Refused where the new name cannot be, or something would not
+    read as before.
+    """
+    design = resolve(path)
+    _possible(design, old, new)
+    texts, _, rest = _renamed(design, path, old, new)
+    if rest:
+        message = f"{old} cannot be called {new}: something would not read as before"
+        raise Refused(message, "mend that first", tuple(rest), dict(rest.texts))
+    return Renamed(texts, (f"{design.topic}/{old}", f"{design.topic}/{new}"))
+
+
+def places_of(path: Path, name: str) -> dict[Path, tuple[Edit, ...]]:
+    """Every place that names this part, by file: its tables, and wherever it is read, told or listed. Raises Unreadable, UnknownName."""
+    design = resolve(path)
+    if name not in design.parts:
+        raise UnknownName(f"{design.name} has no part {name}")
+    # A name of the same length: what is found later in a line stands where it stood.
+    names = (name[:-1] + last for last in "qxzjkvwy0123456789" if len(name) > 1 or last.isalpha())
+    other = next(each for each in names if each not in design.parts and each not in OWN)
+    return {file: tuple(edits) for file, edits in _renamed(design, path, name, other)[1].items()}
+
+
+def _possible(design: Design, old: str, new: str) -> None:
+    parts = list(design.parts)
+    if old not in design.parts:
+        fix = (nearest(old, parts) or (f"parts: {', '.join(parts)}",))[0]
+        raise UnknownName(f"{design.name} has no part {old}", fix)
+    if not PART_NAME.fullmatch(new):
+        raise Refused(
+            f'"{new}" cannot be a part\'s name', "1 to 31 of a-z, 0-9 and _, beginning with a letter"
+        )
+    if new in design.parts or new in OWN:
+        taken = f"[{design.parts[new].id}]" if new in design.parts else "the device's own commands"
+        raise Refused(f"the name {new} is taken by {taken}", f"such as {new}_2")
+
+
+def _renamed(design: Design, path: Path, old: str, new: str) -> tuple[Texts, dict[Path, list[Edit]], Report]:
+    """The texts with the part called otherwise, the edits that made them, and what would be found that was not before."""
+    texts, made = Texts(), dict[Path, list[Edit]]()
+    files = _reading(design, path, old)
+    paths = [*([design.site.root] if design.site.root else []), path]
+    before = {_same(each) for each in check_files(paths, files)}
+    edits = list(_tables(design, design.parts[old].kind.name, old, new))
+    rest = Report(())
+    for _ in range(ROUNDS):
+        for file in dict.fromkeys(each for each, _ in edits):
+            _make(texts, made, file, {edit for each, edit in edits if each == file})
+        with texts.tried():
+            found = check_files(paths, files)
+        rest = Report(tuple(each for each in found if _same(each, new, old) not in before), texts=found.texts)
+        edits = [pair for each in rest for pair in _named(each, texts, old, new)]
+        if not edits:
+            break
+    _topics(design, texts, made, old, new)
+    return texts, made, rest
+
+
+def _same(found: Finding, new: str = "", old: str = "") -> tuple[str, ...]:
+    """What makes two findings the same but for the part's name."""
+
+    def as_before(text: str) -> str:
+        return re.sub(rf"(?<![\w-]){re.escape(new)}(?![\w-])", old, text) if new else text
+
+    return found.code, as_before(found.message), found.place.file, str(found.place.line)
+
+
+def _reading(design: Design, path: Path, old: str) -> list[Path]:
+    """The device files that may name the part: its own, those that hear it, and those with a piece of it."""
+    root = design.site.root
+    if root is None:
+        return device_files(path)
+    needle = re.compile(rf"(?<![\w-]){re.escape(design.name)}\.{re.escape(old)}(?![\w-])".encode())
+    shared = {str(each) for each in design.document.reads if each.suffix == ".toml"}
+    pieces = [Path(each).name.encode() for each in shared]
+    own = {path.absolute()}
+    return [each for each in device_files(root) if each.absolute() in own or _holds(each, needle, pieces)]
+
+
+def _holds(path: Path, needle: re.Pattern[bytes], pieces: list[bytes]) -> bool:
+    text = Source.read(path).text.encode()
+    return bool(needle.search(text)) or any(each in text for each in pieces)
+
+
+def _tables(design: Design, kind: str, old: str, new: str) -> Iterable[tuple[Path, Edit]]:
+    """The part's table, in the device file and in its pieces."""
+    document = design.document
+    sources = {each.name: each for each in (document.source, *(one for one, _ in document.origins.values()))}
+    for source in sources.values():
+        table = source.data.get(kind)
+        if isinstance(table, dict) and old in table:
+            yield from ((source.path, edit) for edit in _heads(source, kind, old, new))
+
+
+def _heads(source: Source, kind: str, old: str, new: str) -> set[Edit]:
+    """The part's own table, and the tables within it: [meter.mains], [[meter.mains.registers]]."""
+    place = source.place((kind, old), "key")
+    first = line_of(source.text, place.line).rfind(old, 0, place.column - 1 + place.width)
+    head = re.compile(rf"\s*(?:\[\[?\s*)?{re.escape(kind)}\s*\.\s*({re.escape(old)})(?![\w-])")
+    rows = (
+        (n, found.start(1))
+        for n, line in enumerate(source.text.split("\n"), 1)
+        if (found := head.match(line))
+    )
+    return {Edit(line, at + 1, len(old), new) for line, at in ((place.line, first), *rows)}
+
+
+def _named(found: Finding, texts: Texts, old: str, new: str) -> Iterable[tuple[Path, Edit]]:
+    """The places within a finding's own that have the old name."""
+    place, path = found.place, path_of(found.place.file)
+    if not path.is_file():
+        return
+    line = line_of(texts.of(path), place.line)
+    stretch = line[place.column - 1 : place.column - 1 + place.width]
+    matches = re.finditer(rf"(?<![\w-]){re.escape(old)}(?![\w-])", stretch)
+    if match := next((each for each in matches if _is_code(stretch, each.start())), None):
+        yield path, Edit(place.line, place.column + match.start(), len(old), new)
+
+
+def _is_code(stretch: str, at: int) -> bool:
+    """Whether a word is part of an expression: of a text for people only what stands in braces is."""
+    before = stretch[:at]
+    inside = before.rfind("{") > before.rfind("}")
+    told = "{" in stretch or before.count("'") % 2 == 1
+    return inside or not told or (before.count("'") % 2 == 0 and "'" in stretch)
+
+
+def _topics(design: Design, texts: Texts, made: dict[Path, list[Edit]], old: str, new: str) -> None:
+    """Topics of the part in rehearsals, which are texts to the check: message('lamp/on/set', 'true')."""
+    root = design.site.root
+    if root is None:
+        return
+    for path in sorted((root / "rehearsals").glob("*.toml")):
+        own = "" if path.stem.startswith(design.name) else f"{re.escape(design.name)}/"
+        topic = re.compile(rf"(?:message|published)\(\s*['\"]{own}{re.escape(old)}(?=/)")
+        for number, line in enumerate(texts.of(path).split("\n"), 1):
+            edits = [
+                Edit(number, found.end() - len(old) + 1, len(old), new) for found in topic.finditer(line)
+            ]
+            if edits:
+                _make(texts, made, path, edits)
+
+
+def _make(texts: Texts, made: dict[Path, list[Edit]], path: Path, edits: Iterable[Edit]) -> None:
+    edits = list(edits)
+    texts.put(path, applied(texts.of(path), edits))
+    made.setdefault(path.absolute(), []).extend(edits)

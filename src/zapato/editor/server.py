@@ -1,0 +1,327 @@
+"""The requests of an editor, each answered by one call into the language core."""
+
+from __future__ import annotations
+
+import asyncio
+import inspect
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any, TypeVar
+
+from lsprotocol import types
+from pygls.lsp.server import LanguageServer
+
+from zapato import __version__
+from zapato.editing import places_of, rename, ways
+from zapato.editing.change import path_of
+from zapato.editing.cursor import cursor
+from zapato.editing.notes import hints, home, note, sections
+from zapato.editing.offers import offers, token
+from zapato.editor.desk import Desk
+from zapato.editor.lenses import accepting, lenses, rehearsed
+from zapato.editor.wire import Units, changes, diagnostic, item, path_of_uri, text_edits, uri_of
+from zapato.errors import ZapatoError
+
+T = TypeVar("T")
+PAUSE = 0.08
+"""Seconds without a keystroke after which a file is checked."""
+
+
+class Editor(LanguageServer):
+    """The server of one editor."""
+
+    def __init__(self) -> None:
+        super().__init__("zapato", __version__)
+        self.desk = Desk()
+        self.results: dict[Path, str] = {}
+        """What the last rehearsal of a device gave."""
+        self._waiting: dict[Path, asyncio.TimerHandle] = {}
+
+    def units(self, path: Path) -> Units:
+        """Places in a file. Raises Unreadable."""
+        return Units(self.desk.text(path), self.workspace.position_codec)
+
+    def changed(self, uri: str, pause: float = PAUSE) -> None:
+        """A text is another: it is checked as soon as nobody types."""
+        path = path_of_uri(uri)
+        self.desk.put(path, self.workspace.get_text_document(uri).source.replace("\r\n", "\n"))
+        if waiting := self._waiting.pop(path, None):
+            waiting.cancel()
+        loop = asyncio.get_running_loop()
+        self._waiting[path] = loop.call_later(pause, self.check, path)
+
+    def check(self, path: Path) -> None:
+        """Check, and tell the editor what was found."""
+        self._waiting.pop(path, None)
+        if path not in self.desk.texts:
+            return
+        for each, findings in self.desk.check(path).items():
+            units = self.units(each)
+            told = [diagnostic(finding, units) for finding in findings]
+            self.text_document_publish_diagnostics(types.PublishDiagnosticsParams(uri_of(each), told))
+
+    def closed(self, uri: str) -> None:
+        """A file was closed."""
+        path = path_of_uri(uri)
+        if waiting := self._waiting.pop(path, None):
+            waiting.cancel()
+        self.desk.drop(path)
+        self.text_document_publish_diagnostics(types.PublishDiagnosticsParams(uri, []))
+
+    def told(self, work: Callable[[], T]) -> T | None:
+        """Do this; what cannot be done is said to the person in one line."""
+        try:
+            return self.desk.seen(work)
+        except ZapatoError as error:
+            text = str(error) + (f" ({error.fix})" if error.fix else "")
+            self.window_show_message(types.ShowMessageParams(types.MessageType.Warning, text))
+            return None
+
+
+def serve() -> None:
+    """Serve one editor on standard input and output until it is done."""
+    server().start_io()
+
+
+def server() -> Editor:
+    """A server with all its answers."""
+    editor = Editor()
+    for name, answer, options in _ANSWERS:
+        editor.feature(name, options)(_with(editor, answer))
+    editor.command("zapato.rehearse")(_with(editor, _rehearse))
+    return editor
+
+
+def _with(editor: Editor, answer: Callable[[Editor, Any], Any]) -> Callable[[Any], Any]:
+    if inspect.iscoroutinefunction(answer):
+
+        async def later(given: Any) -> Any:
+            return await answer(editor, given)
+
+        return later
+    return lambda given: answer(editor, given)
+
+
+# --- texts
+
+
+def _opened(editor: Editor, given: types.DidOpenTextDocumentParams) -> None:
+    editor.changed(given.text_document.uri, 0)
+
+
+def _changed(editor: Editor, given: types.DidChangeTextDocumentParams) -> None:
+    editor.changed(given.text_document.uri)
+
+
+def _saved(editor: Editor, given: types.DidSaveTextDocumentParams) -> None:
+    editor.changed(given.text_document.uri, 0)
+
+
+def _closed(editor: Editor, given: types.DidCloseTextDocumentParams) -> None:
+    editor.closed(given.text_document.uri)
+
+
+# --- at the cursor
+
+
+def _complete(editor: Editor, given: types.CompletionParams) -> list[types.CompletionItem]:
+    path = path_of_uri(given.text_document.uri)
+    design = editor.desk.design(path)
+    if design is None:
+        return []
+    units = editor.units(path)
+    line, column = units.place(given.position)
+    at = cursor(editor.desk.text(path), line, column)
+    where = units.range(line, at.begin, column - at.begin)
+    found = editor.desk.seen(lambda: offers(design, at))
+    return [item(each, rank, where) for rank, each in enumerate(found)]
+
+
+def _hover(editor: Editor, given: types.HoverParams) -> types.Hover | None:
+    path = path_of_uri(given.text_document.uri)
+    design = editor.desk.design(path)
+    if design is None:
+        return None
+    text = editor.desk.text(path)
+    line, column = editor.units(path).place(given.position)
+    said = editor.desk.seen(lambda: note(design, cursor(text, line, column), text, line, column))
+    return types.Hover(types.MarkupContent(types.MarkupKind.Markdown, said)) if said else None
+
+
+def _home(editor: Editor, given: types.DefinitionParams) -> types.Location | None:
+    path = path_of_uri(given.text_document.uri)
+    design = editor.desk.design(path)
+    if design is None:
+        return None
+    text = editor.desk.text(path)
+    line, column = editor.units(path).place(given.position)
+    place = editor.desk.seen(lambda: home(design, text, line, column))
+    if place is None:
+        return None
+    file = path_of(place.file)
+    return types.Location(uri_of(file), editor.units(file).of(place))
+
+
+def _actions(editor: Editor, given: types.CodeActionParams) -> list[types.CodeAction]:
+    path = path_of_uri(given.text_document.uri)
+    units = editor.units(path)
+    text = editor.desk.text(path)
+    first, last = units.place(given.range.start)[0], units.place(given.range.end)[0]
+    found: list[types.CodeAction] = []
+    for finding in editor.desk.found.get(path, ()):
+        if not first <= finding.place.line <= last:
+            continue
+        for way in (*ways(finding, text), *accepting(finding, text)):
+            edit = types.WorkspaceEdit(changes={given.text_document.uri: text_edits(way.edits, units)})
+            found.append(
+                types.CodeAction(
+                    way.title,
+                    types.CodeActionKind.QuickFix,
+                    [diagnostic(finding, units)],
+                    is_preferred=way.certain or None,
+                    edit=edit,
+                )
+            )
+    return found
+
+
+# --- names
+
+
+def _part(editor: Editor, given: Any) -> tuple[Path, str, tuple[int, int]] | None:
+    """The part whose name stands at a position, its device file, and where the name begins."""
+    path = path_of_uri(given.text_document.uri)
+    design = editor.desk.design(path)
+    if design is None:
+        return None
+    text = editor.desk.text(path)
+    line, column = editor.units(path).place(given.position)
+    names = token(text, line, column).split(".")
+    name = next((each for each in (names[0], names[-1]) if each in design.parts), "")
+    begin = text.split("\n")[line - 1].rfind(name, 0, column + len(name) - 1) + 1 if name else 0
+    return (path, name, (line, begin)) if name and begin else None
+
+
+def _prepare(editor: Editor, given: types.PrepareRenameParams) -> types.Range | None:
+    found = _part(editor, given)
+    if found is None:
+        return None
+    path, name, (line, begin) = found
+    return editor.units(path).range(line, begin, len(name))
+
+
+def _rename(editor: Editor, given: types.RenameParams) -> types.WorkspaceEdit | None:
+    found = _part(editor, given)
+    if found is None:
+        return None
+    path, name, _ = found
+    made = editor.told(lambda: rename(path, name, given.new_name))
+    if made is None:
+        return None
+    codec = editor.workspace.position_codec
+    texts = made.texts.changed.items()
+    return types.WorkspaceEdit(changes={uri_of(file): changes(old, new, codec) for file, (old, new) in texts})
+
+
+def _references(editor: Editor, given: types.ReferenceParams) -> list[types.Location]:
+    found = _part(editor, given)
+    if found is None:
+        return []
+    path, name, _ = found
+    places = editor.told(lambda: places_of(path, name)) or {}
+    return [
+        types.Location(uri_of(file), editor.units(file).range(each.line, each.column, each.width))
+        for file, edits in places.items()
+        for each in edits
+    ]
+
+
+# --- the file as a whole
+
+
+def _outline(editor: Editor, given: types.DocumentSymbolParams) -> list[types.DocumentSymbol]:
+    path = path_of_uri(given.text_document.uri)
+    units = editor.units(path)
+    return [
+        types.DocumentSymbol(
+            each.title,
+            types.SymbolKind.Object,
+            units.lines(each.first, each.last),
+            units.lines(each.first, each.first),
+        )
+        for each in sections(editor.desk.text(path))
+    ]
+
+
+def _folds(editor: Editor, given: types.FoldingRangeParams) -> list[types.FoldingRange]:
+    path = path_of_uri(given.text_document.uri)
+    return [
+        types.FoldingRange(each.first - 1, each.last - 1)
+        for each in sections(editor.desk.text(path))
+        if each.last > each.first
+    ]
+
+
+def _hints(editor: Editor, given: types.InlayHintParams) -> list[types.InlayHint]:
+    path = path_of_uri(given.text_document.uri)
+    design = editor.desk.design(path)
+    if design is None:
+        return []
+    units = editor.units(path)
+    return [
+        types.InlayHint(units.position(line, column), words, padding_left=True)
+        for line, column, words in hints(design)
+        if given.range.start.line <= line - 1 <= given.range.end.line
+    ]
+
+
+def _lenses(editor: Editor, given: types.CodeLensParams) -> list[types.CodeLens]:
+    path = path_of_uri(given.text_document.uri)
+    design = editor.desk.design(path)
+    if design is None:
+        return []
+    units = editor.units(path)
+    found = editor.desk.seen(lambda: list(lenses(design, editor.results.get(path, ""))))
+    return [
+        types.CodeLens(
+            units.lines(line, line), types.Command(title, command, arguments=[str(path)] if command else None)
+        )
+        for line, title, command in found
+    ]
+
+
+async def _rehearse(editor: Editor, given: Any) -> None:
+    """Run the device's rehearsal as it is on the disk, beside the editor's work."""
+    path = Path(str(given))
+    loop = asyncio.get_running_loop()
+    said = await loop.run_in_executor(None, rehearsed, path)
+    editor.results[path] = said
+    editor.window_show_message(types.ShowMessageParams(types.MessageType.Info, f"{path.stem}: {said}"))
+    wanted = editor.client_capabilities.workspace
+    if wanted and wanted.code_lens and wanted.code_lens.refresh_support:
+        editor.workspace_code_lens_refresh(None)
+
+
+def _answers() -> Iterator[tuple[str, Callable[[Editor, Any], Any], Any]]:
+    yield types.TEXT_DOCUMENT_DID_OPEN, _opened, None
+    yield types.TEXT_DOCUMENT_DID_CHANGE, _changed, None
+    yield types.TEXT_DOCUMENT_DID_SAVE, _saved, None
+    yield types.TEXT_DOCUMENT_DID_CLOSE, _closed, None
+    yield (
+        types.TEXT_DOCUMENT_COMPLETION,
+        _complete,
+        types.CompletionOptions(trigger_characters=[".", "[", '"', "=", " "]),
+    )
+    yield types.TEXT_DOCUMENT_HOVER, _hover, None
+    yield types.TEXT_DOCUMENT_DEFINITION, _home, None
+    yield types.TEXT_DOCUMENT_REFERENCES, _references, None
+    yield types.TEXT_DOCUMENT_PREPARE_RENAME, _prepare, None
+    yield types.TEXT_DOCUMENT_RENAME, _rename, types.RenameOptions(prepare_provider=True)
+    yield types.TEXT_DOCUMENT_CODE_ACTION, _actions, types.CodeActionOptions([types.CodeActionKind.QuickFix])
+    yield types.TEXT_DOCUMENT_DOCUMENT_SYMBOL, _outline, None
+    yield types.TEXT_DOCUMENT_FOLDING_RANGE, _folds, None
+    yield types.TEXT_DOCUMENT_INLAY_HINT, _hints, None
+    yield types.TEXT_DOCUMENT_CODE_LENS, _lenses, None
+
+
+_ANSWERS = tuple(_answers())

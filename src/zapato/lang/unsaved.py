@@ -1,0 +1,34 @@
+"""Texts that stand in for files: what somebody types and has not saved, or what a change would make of them."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Generator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
+from pathlib import Path
+
+_TEXTS: ContextVar[Mapping[str, bytes] | None] = ContextVar("unsaved", default=None)
+
+
+@contextmanager
+def unsaved(texts: Mapping[Path, str]) -> Generator[None]:
+    """Within it these texts are read in place of the files at these paths, and beside those that others put there."""
+    known = {**(_TEXTS.get() or {}), **{str(path.absolute()): text.encode() for path, text in texts.items()}}
+    before = _TEXTS.set(known)
+    try:
+        yield
+    finally:
+        _TEXTS.reset(before)
+
+
+def instead(path: Path | str) -> bytes | None:
+    """What is read in place of the file at this path; None where the file itself is."""
+    texts = _TEXTS.get()
+    return texts.get(str(Path(path).absolute())) if texts else None
+
+
+def stamp(path: Path | str) -> tuple[int, int] | None:
+    """What tells such a text from another one: its checksum and size; None where there is none."""
+    text = instead(path)
+    return None if text is None else (zlib.crc32(text), len(text))
