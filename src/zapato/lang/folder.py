@@ -7,21 +7,18 @@ import re
 from collections.abc import Callable, Generator
 from contextlib import contextmanager, suppress
 from contextvars import ContextVar
-from functools import lru_cache
 from pathlib import Path
 from typing import Any, TypeVar, cast
 
 from zapato.errors import Unreadable
 from zapato.lang.family import is_family, members
 from zapato.lang.source import read_bytes
-from zapato.lang.unsaved import stamp
+from zapato.lang.unsaved import stamp as unsaved_stamp
 
 _NAME = re.compile(rb"""(?ms)^\[device\]\s*$.*?^\s*name\s*=\s*["']([a-z0-9-]+)["']""")
 """The name in a file's [device]."""
 
-
 T = TypeVar("T")
-Stamps = tuple[tuple[str, int, int], ...]
 _settled: ContextVar[dict[tuple[object, Path], Any] | None] = ContextVar("settled", default=None)
 """While many devices are read in one go: what was made of folders and files so far."""
 
@@ -81,40 +78,55 @@ def device_file(folder: Path, name: str) -> Path | None:
 
 
 def _contents_now(folder: Path) -> tuple[tuple[Path, bytes], ...]:
-    return _contents(folder, _stamps(folder))
+    return tuple((folder / name, file.text) for name, file in _files(folder).items())
 
 
 def _named_now(folder: Path) -> dict[str, Path]:
-    return _named(folder, _stamps(folder))
-
-
-@lru_cache(maxsize=4)
-def _named(folder: Path, stamps: Stamps) -> dict[str, Path]:
     found: dict[str, Path] = {}
-    for path, text in _contents(folder, stamps):
-        if is_family(text):
-            found |= {each.name: each for each in members(path, folder.parent)}
-        elif name := _NAME.search(text):
-            found[name[1].decode()] = path
+    for name, file in _files(folder).items():
+        if file.family:  # its table may have changed
+            found |= {each.name: each for each in members(folder / name, folder.parent)}
+        elif file.device:
+            found[file.device] = folder / name
     return found
 
 
-def _stamps(folder: Path) -> Stamps:
-    """The files of a folder, each with when it changed and its size."""
-    found: list[tuple[str, int, int]] = []
+class _File:
+    """A file as it was last read: of a folder of thousands only those that changed are read again."""
+
+    def __init__(self, stamp: tuple[int, int], text: bytes) -> None:
+        self.stamp, self.text, self.family = stamp, text, is_family(text)
+        name = None if self.family else _NAME.search(text)
+        self.device = name[1].decode() if name else ""
+
+
+_KEPT = 4
+"""Folders whose files are kept at the most."""
+_kept: dict[Path, dict[str, _File]] = {}
+
+
+def _files(folder: Path) -> dict[str, _File]:
+    """The TOML files of a folder, in the order of their names."""
+    before, now = _kept.pop(folder, {}), dict[str, _File]()
+    for name, stamp in _stamps(folder):
+        kept = before.get(name)
+        if kept and kept.stamp == stamp:
+            now[name] = kept
+            continue
+        with suppress(Unreadable):
+            now[name] = _File(stamp, read_bytes(folder / name))
+    _kept[folder] = now
+    while len(_kept) > _KEPT:
+        _kept.pop(next(iter(_kept)))
+    return now
+
+
+def _stamps(folder: Path) -> list[tuple[str, tuple[int, int]]]:
+    """The files of a folder, each with when it changed and its size, or what tells an unsaved text from another."""
+    found: list[tuple[str, tuple[int, int]]] = []
     with suppress(OSError), os.scandir(folder) as entries:
         for entry in entries:
             if entry.name.endswith(".toml") and entry.is_file():
                 about = entry.stat()
-                typed = stamp(entry.path)
-                found.append((entry.name, *(typed or (about.st_mtime_ns, about.st_size))))
-    return tuple(sorted(found))
-
-
-@lru_cache(maxsize=4)
-def _contents(folder: Path, stamps: Stamps) -> tuple[tuple[Path, bytes], ...]:
-    found: list[tuple[Path, bytes]] = []
-    for name, _, _ in stamps:
-        with suppress(Unreadable):
-            found.append((folder / name, read_bytes(folder / name)))
-    return tuple(found)
+                found.append((entry.name, unsaved_stamp(entry.path) or (about.st_mtime_ns, about.st_size)))
+    return sorted(found)
