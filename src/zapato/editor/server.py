@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import inspect
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -12,9 +13,10 @@ from lsprotocol import types
 from pygls.lsp.server import LanguageServer
 
 from zapato import __version__
+from zapato.design import Design
 from zapato.editing import places_of, rename, ways
 from zapato.editing.change import path_of
-from zapato.editing.cursor import cursor
+from zapato.editing.cursor import Cursor, cursor
 from zapato.editing.notes import hints, home, note, sections
 from zapato.editing.offers import offers, token
 from zapato.editor.desk import Desk
@@ -124,38 +126,58 @@ def _closed(editor: Editor, given: types.DidCloseTextDocumentParams) -> None:
 # --- at the cursor
 
 
-def _complete(editor: Editor, given: types.CompletionParams) -> list[types.CompletionItem]:
+@dataclass
+class _Spot:
+    """A place that an editor asks about, in a device file.
+
+    Attributes:
+        path, design, text, units: the file, its device, its text, and its places in the client's units.
+        line, column: the place, from 1.
+    """
+
+    path: Path
+    design: Design
+    text: str
+    units: Units
+    line: int
+    column: int
+
+    @property
+    def cursor(self) -> Cursor:
+        return cursor(self.text, self.line, self.column)
+
+
+def _spot(editor: Editor, given: Any) -> _Spot | None:
+    """The place of a request; None in a file that is no device file."""
     path = path_of_uri(given.text_document.uri)
     design = editor.desk.design(path)
     if design is None:
-        return []
+        return None
     units = editor.units(path)
-    line, column = units.place(given.position)
-    at = cursor(editor.desk.text(path), line, column)
-    where = units.range(line, at.begin, column - at.begin)
-    found = editor.desk.seen(lambda: offers(design, at))
+    return _Spot(path, design, editor.desk.text(path), units, *units.place(given.position))
+
+
+def _complete(editor: Editor, given: types.CompletionParams) -> list[types.CompletionItem]:
+    spot = _spot(editor, given)
+    if spot is None:
+        return []
+    at = spot.cursor
+    where = spot.units.range(spot.line, at.begin, spot.column - at.begin)
+    found = editor.desk.seen(lambda: offers(spot.design, at))
     return [item(each, rank, where) for rank, each in enumerate(found)]
 
 
 def _hover(editor: Editor, given: types.HoverParams) -> types.Hover | None:
-    path = path_of_uri(given.text_document.uri)
-    design = editor.desk.design(path)
-    if design is None:
+    spot = _spot(editor, given)
+    if spot is None:
         return None
-    text = editor.desk.text(path)
-    line, column = editor.units(path).place(given.position)
-    said = editor.desk.seen(lambda: note(design, cursor(text, line, column), text, line, column))
+    said = editor.desk.seen(lambda: note(spot.design, spot.cursor, spot.text, spot.line, spot.column))
     return types.Hover(types.MarkupContent(types.MarkupKind.Markdown, said)) if said else None
 
 
 def _home(editor: Editor, given: types.DefinitionParams) -> types.Location | None:
-    path = path_of_uri(given.text_document.uri)
-    design = editor.desk.design(path)
-    if design is None:
-        return None
-    text = editor.desk.text(path)
-    line, column = editor.units(path).place(given.position)
-    place = editor.desk.seen(lambda: home(design, text, line, column))
+    spot = _spot(editor, given)
+    place = spot and editor.desk.seen(lambda: home(spot.design, spot.text, spot.line, spot.column))
     if place is None:
         return None
     file = path_of(place.file)
@@ -188,34 +210,33 @@ def _actions(editor: Editor, given: types.CodeActionParams) -> list[types.CodeAc
 # --- names
 
 
-def _part(editor: Editor, given: Any) -> tuple[Path, str, tuple[int, int]] | None:
-    """The part whose name stands at a position, its device file, and where the name begins."""
-    path = path_of_uri(given.text_document.uri)
-    design = editor.desk.design(path)
-    if design is None:
+def _part(editor: Editor, given: Any) -> tuple[_Spot, str, int] | None:
+    """The part whose name stands at a place, and the column where the name begins."""
+    spot = _spot(editor, given)
+    if spot is None:
         return None
-    text = editor.desk.text(path)
-    line, column = editor.units(path).place(given.position)
-    names = token(text, line, column).split(".")
-    name = next((each for each in (names[0], names[-1]) if each in design.parts), "")
-    begin = text.split("\n")[line - 1].rfind(name, 0, column + len(name) - 1) + 1 if name else 0
-    return (path, name, (line, begin)) if name and begin else None
+    names = token(spot.text, spot.line, spot.column).split(".")
+    name = next((each for each in (names[0], names[-1]) if each in spot.design.parts), "")
+    if not name:
+        return None
+    begin = spot.text.split("\n")[spot.line - 1].rfind(name, 0, spot.column + len(name) - 1) + 1
+    return (spot, name, begin) if begin else None
 
 
 def _prepare(editor: Editor, given: types.PrepareRenameParams) -> types.Range | None:
     found = _part(editor, given)
     if found is None:
         return None
-    path, name, (line, begin) = found
-    return editor.units(path).range(line, begin, len(name))
+    spot, name, begin = found
+    return spot.units.range(spot.line, begin, len(name))
 
 
 def _rename(editor: Editor, given: types.RenameParams) -> types.WorkspaceEdit | None:
     found = _part(editor, given)
     if found is None:
         return None
-    path, name, _ = found
-    made = editor.told(lambda: rename(path, name, given.new_name))
+    spot, name, _ = found
+    made = editor.told(lambda: rename(spot.path, name, given.new_name))
     if made is None:
         return None
     codec = editor.workspace.position_codec
@@ -227,8 +248,8 @@ def _references(editor: Editor, given: types.ReferenceParams) -> list[types.Loca
     found = _part(editor, given)
     if found is None:
         return []
-    path, name, _ = found
-    places = editor.told(lambda: places_of(path, name)) or {}
+    spot, name, _ = found
+    places = editor.told(lambda: places_of(spot.path, name)) or {}
     return [
         types.Location(uri_of(file), editor.units(file).range(each.line, each.column, each.width))
         for file, edits in places.items()

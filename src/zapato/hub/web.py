@@ -22,6 +22,7 @@ from zapato.hub.hub import PAGE, STATE, Change
 from zapato.hub.service import Service
 
 if TYPE_CHECKING:
+    import uvicorn
     from starlette.requests import Request
     from starlette.responses import Response
 
@@ -53,23 +54,13 @@ class Page:
     """Serves a running hub at `where`, "PORT" or "ADDRESS:PORT". Raises ZapatoError where it cannot be bound."""
 
     def __init__(self, service: Service, where: str = "", token: str = "") -> None:
-        import uvicorn
-
         host, port = place(where)
         self.service = service
         self.token = token or ("" if host in LOOPBACK else secrets.token_urlsafe(18))
         self._readers: set[_Reader] = set()
         self._socket = _bound(host, port)
         self.host, self.port = host, int(self._socket.getsockname()[1])
-        made = uvicorn.Config(
-            self._app(),
-            log_level="critical",
-            lifespan="off",
-            timeout_graceful_shutdown=1,
-            ws="none",
-            server_header=False,
-        )
-        self._server = uvicorn.Server(made)
+        self._server = quiet_server(self._app())
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
 
     @property
@@ -272,6 +263,16 @@ async def _file(request: Request) -> Response:
 
     name = request.url.path.strip("/") or "page.html"
     return Response((files("zapato") / "hub" / name).read_bytes(), media_type=KINDS[name])
+
+
+def quiet_server(app: Any) -> uvicorn.Server:
+    """A server of pages that says nothing of itself, and ends within a second."""
+    import uvicorn
+
+    made = uvicorn.Config(
+        app, log_level="critical", lifespan="off", timeout_graceful_shutdown=1, ws="none", server_header=False
+    )
+    return uvicorn.Server(made)
 
 
 def place(where: str) -> tuple[str, int]:

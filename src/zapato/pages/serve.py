@@ -11,6 +11,7 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 
 from zapato.errors import ZapatoError
+from zapato.hub.web import quiet_server
 from zapato.pages.follow import PARTS, Followed
 
 if TYPE_CHECKING:
@@ -35,8 +36,6 @@ class LookPage:
     """Serves what is followed at a port of the loopback address; 0 takes any that is free. Raises ZapatoError."""
 
     def __init__(self, followed: Followed, port: int = 0) -> None:
-        import uvicorn
-
         self.followed = followed
         try:
             self._socket = socket.create_server((LOOPBACK, port))
@@ -46,15 +45,7 @@ class LookPage:
                 f"the page cannot be at port {port}: {words}", "--port with another one"
             ) from None
         self.port = int(self._socket.getsockname()[1])
-        made = uvicorn.Config(
-            self._app(),
-            log_level="critical",
-            lifespan="off",
-            timeout_graceful_shutdown=1,
-            ws="none",
-            server_header=False,
-        )
-        self._server = uvicorn.Server(made)
+        self._server = quiet_server(self._app())
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
 
     @property
