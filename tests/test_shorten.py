@@ -71,6 +71,45 @@ def test_what_the_program_takes_from_a_port_keeps_its_name():
         assert taken <= port_names(), path.name
 
 
+LENT = {
+    "clock": '[relay.r]\npin = 14\n[[link]]\nat = "06:00"\ndo = "r.on"\n',
+    "store and lamp": '[relay.r]\npin = 14\nstart = "last"\n[led.l]\npin = 12\nshows = "status"\n',
+    "pulses and a guard": '[relay.r]\npin = 14\n[sensor.s]\nchip = "pulse"\npin = 13\n[guard.g]\nwhen = "s.rate > 3"\noff = ["r"]\n',
+}
+
+
+@pytest.mark.parametrize("what", LENT)
+def test_what_one_module_gives_to_anothers_object_has_a_name_of_its_own(what, put, tmp_path, monkeypatch):
+    """`d.clock` of the plan and `d.happened` of the loop are attributes of one object, and neither module imports the other."""
+    made = []
+    shortened = program.shorten
+    monkeypatch.setattr(
+        program,
+        "shorten",
+        lambda sources: made.append((sources, shortened(sources)[1])) or shortened(sources),
+    )
+    head = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp8266-30pin"\n[wifi]\nname = "hut"\n[mqtt]\nhost = "10.0.0.2"\n'
+    zone = '[time]\nzone = "Europe/Zurich"\n'
+    path = put(head + zone + LENT[what])
+    assert not [f for f in zapato.check(path) if f.code in ("unknown-key", "wrong-type", "missing-key")]
+    zapato.build(path, tmp_path / "out")
+    for sources, names in made:
+        lent = {
+            node.attr
+            for text in sources.values()
+            for node in ast.walk(ast.parse(text))
+            if isinstance(node, ast.Attribute) and isinstance(node.ctx, ast.Store)
+            and not (isinstance(node.value, ast.Name) and node.value.id == "self")
+        }  # fmt: skip
+        for name in lent:
+            new = {table[name] for table in names.values() if name in table}
+            others = {old for table in names.values() for old, given in table.items() if given in new} - {
+                name
+            }
+            assert len(new) <= 1 and not others, (name, new, others)
+    assert made
+
+
 def test_a_shortened_program_has_the_same_shape_and_keeps_what_others_see():
     sources = {name: runtime_source(name, "esp8266") for name in MODULES}
     short, names = shorten(sources)

@@ -94,6 +94,18 @@ def read_text(scope: PartScope, written: str) -> tuple[str, list[tuple[str, str]
     return code or "''", checker.into.reads, checker.into.mistakes
 
 
+def _example(part: Part, argument: Argument) -> str:
+    """A value that an argument can have, as it is written in a link."""
+    known = part.properties.get(argument.name)
+    if argument.type == "time":
+        return "'2s'"
+    if argument.type == "number":
+        return f"{known.high:g}" if known and known.high is not None else "1"
+    if argument.type == "boolean":
+        return "True"
+    return repr(known.options[0]) if known and known.options else "'…'"
+
+
 class _Commands:
     """Turns the statement of one `do` into device code; mistakes gather in `into`."""
 
@@ -208,13 +220,12 @@ class _Commands:
             return self.wrong(node, f"{part.name} has no action {node.attr}", fixes, "link-unknown")
         least = sum(not argument.optional for argument in known.arguments)
         if not least <= len(given) <= len(known.arguments):
+            way = f"{part.name}.{node.attr}"
+            if not known.arguments:
+                return self.wrong(node, f"{way} takes nothing in brackets", (way,))
             wants = ", ".join(argument.name for argument in known.arguments)
-            return self.wrong(
-                node,
-                f"{part.name}.{node.attr} takes ({wants})"
-                if wants
-                else f"{part.name}.{node.attr} takes nothing in brackets",
-            )
+            example = ", ".join(_example(part, argument) for argument in known.arguments)
+            return self.wrong(node, f"{way} wants in brackets: {wants}", (f"such as {way}({example})",))
         codes = [
             self.argument(part, argument, value)
             for argument, value in zip(known.arguments, given, strict=False)

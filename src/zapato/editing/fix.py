@@ -12,6 +12,8 @@ from zapato.editing.change import Texts, applied, line_of, path_of
 from zapato.editing.ways import Way, ways
 from zapato.findings import Finding, Report
 
+NAMES = ("link-unknown", "unknown-key", "unknown-reference")
+"""What a misspelt name can hide on its own line: another one."""
 MOST = 200
 """Ways out that one call makes at the most."""
 
@@ -92,6 +94,6 @@ def _better(before: list[Finding], after: list[Finding], gone: Finding, way: Way
 
     more, lines = told(after) - told(before), {edit.line for edit in way.edits}
     hidden = gone.code == "unknown-kind" or all(
-        each.place.line in lines for each in after if (each.code, each.message) in more
+        each.place.line in lines and each.code in NAMES for each in after if (each.code, each.message) in more
     )
     return hidden and told(after)[gone.code, gone.message] < told(before)[gone.code, gone.message]

@@ -17,6 +17,8 @@ from zapato.findings import Finding
 
 PINS = 4
 """Free pins that are offered at the most."""
+LIKE = 0.75
+"""From here on a name is taken for a slip of another: two letters of eight that changed places, one that is missing."""
 _TEXTUAL = frozenset(
     [
         "unknown-key",
@@ -90,10 +92,12 @@ def ways(finding: Finding, text: str) -> list[Way]:
 
 
 def _safe(spot: _Spot, way: Way) -> bool:
-    """A value is only written anew where it stays the same: a unit that somebody left out is not for us to choose."""
-    if spot.finding.code != "wrong-type" or spot.finding.fixes[0].startswith("did you mean"):
-        return True
-    return way.edits[0].text.strip("\"' ") == spot.at.strip("\"' ")
+    """Another name is close to what stands there, and a value stays what it is: a unit that somebody left out is not for us to choose."""
+    edit = way.edits[0]
+    old = line_of(spot.text, edit.line)[edit.column - 1 : edit.column - 1 + edit.width]
+    if spot.finding.fixes[0].startswith("did you mean"):
+        return difflib.SequenceMatcher(None, old, edit.text).ratio() >= LIKE
+    return spot.finding.code != "wrong-type" or edit.text.strip("\"' ") == old.strip("\"' ")
 
 
 Found = Iterator[tuple[str, tuple[Edit, ...]]]
@@ -161,6 +165,20 @@ def _pins(spot: _Spot, fix: str) -> Found:
         named = spot.at.startswith('"') and label
         written = f'"{label.rstrip(")")}"' if named else number
         yield f"pin {each}", spot.replaced(written)
+
+
+def _only(spot: _Spot, fix: str) -> Found:
+    """there are: probe"""
+    found = re.fullmatch(r"there (?:are|is): ([a-z][a-z0-9_]*)", fix)
+    if found and re.fullmatch(r'"[^"]*"', spot.at):
+        yield f"write {found[1]}", spot.replaced(f'"{found[1]}"')
+
+
+def _such(spot: _Spot, fix: str) -> Found:
+    """such as warn.blink('2s')"""
+    found = re.fullmatch(r"such as ([a-z_][\w.]*)(\(.*\))", fix)
+    if found and spot.at == found[1] and "…" not in fix:
+        yield f"write {found[1]}{found[2]}", spot.replaced(found[1] + found[2])
 
 
 def _first_line(spot: _Spot, fix: str) -> Found:
@@ -241,6 +259,8 @@ _FORMS: tuple[Callable[[_Spot, str], Found], ...] = (
     _unquoted,
     _address,
     _pins,
+    _only,
+    _such,
     _first_line,
     _key,
     _new_table,

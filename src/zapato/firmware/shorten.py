@@ -33,6 +33,8 @@ class _Module:
 
     tree: ast.Module
     given: set[str] = field(default_factory=set[str])
+    lent: set[str] = field(default_factory=set[str])
+    """Attributes that it gives to objects of others, such as d.clock: whose classes these have is not seen here."""
     reached: set[str] = field(default_factory=set[str])
     plain: set[str] = field(default_factory=set[str])
     fixed: set[str] = field(default_factory=set[str])
@@ -48,9 +50,11 @@ def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[
     fixed = port_names() | ENTRIES | said
     given = {name for each in modules.values() for name in each.given}
     own = given - fixed
-    keywords = {name for each in modules.values() for name in each.keywords}
+    everywhere = {name for each in modules.values() for name in each.keywords | each.lent}
     shared = (
-        tops | (own & keywords) | {n for n in own if sum(n in each.reached for each in modules.values()) > 1}
+        tops
+        | (own & everywhere)
+        | {n for n in own if sum(n in each.reached for each in modules.values()) > 1}
     )
     plain = {name for each in modules.values() for name in each.plain}
     related = _related(modules)
@@ -113,6 +117,8 @@ def _read(text: str) -> _Module:
             module.reached.add(node.attr)
             if isinstance(node.ctx, ast.Store):
                 module.given.add(node.attr)
+                if not (isinstance(node.value, ast.Name) and node.value.id == "self"):
+                    module.lent.add(node.attr)
         elif isinstance(node, ast.Name):
             module.plain.add(node.id)
         elif isinstance(node, ast.Constant) and isinstance(node.value, str) and " " not in node.value:
