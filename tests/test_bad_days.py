@@ -234,6 +234,21 @@ def test_a_blind_cut_on_its_way_does_not_pretend_to_know(bench):
     assert not failed(result)
 
 
+def test_what_the_program_did_not_know_is_told_beside_a_failure(bench):
+    """A blind that never ran has no position: neither a condition on it nor its opposite holds."""
+    body = BLIND + '[relay.r]\npin = 27\n[[link]]\nwhen = "b.pressed"\nif = "w.position < 50"\ndo = "r.on"\n'
+    body += '[[link]]\nwhen = "b.pressed"\nif = "not (w.position < 50)"\ndo = "r.on"\n'
+    for site in ("", NETWORK.format(qos=0)):
+        result = bench(
+            body.replace('do = "w.go(40)"', "do = \"notify('b')\""),
+            steps("1s: b.press", "2s? r.on"),
+            lasts="5s",
+            site=site,
+        )
+        (found,) = result.expectations
+        assert found.passed is False and found.unknown == {"w.position": (2, 3)}
+
+
 def test_a_blind_is_held_to_its_range_by_links_and_refused_over_mqtt(bench):
     body = BLIND + '[number.n]\nstart = 0\n[[link]]\nwhen = "n.value > 0"\ndo = "w.position = n.value"\n'
     script = steps(

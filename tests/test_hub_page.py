@@ -238,13 +238,13 @@ def test_a_page_for_others_wants_its_token(service):
 
 
 def test_who_comes_beyond_the_readers_tries_again_later(page, monkeypatch):
-    monkeypatch.setattr("zapato.hub.web.READERS", len(page._readers) + 1)
     ways = []
     try:
-        for _ in range(2):
+        for _ in range(2):  # readers of the tests before may still be leaving: the first counts for sure
             ways.append(http.client.HTTPConnection(page.host, page.port, timeout=20))
             ways[-1].request("GET", "/changes")
             ways[-1].told = ways[-1].getresponse().readline()
+            monkeypatch.setattr("zapato.hub.web.READERS", 1)
         assert [way.told for way in ways] == [b"retry: 2000\n", b"retry: 30000\n"]
     finally:
         for way in ways:

@@ -41,7 +41,7 @@ REFUSED = {
     ),
     "an action with too little": (
         'when = "b.pressed"\ndo = "r.pulse"',
-        [("link-type", 2, 7, "r.pulse takes (time)")],
+        [("link-type", 2, 7, "r.pulse wants in brackets: time")],
     ),
     "a time without quotes": (
         'when = "b.pressed"\ndo = "r.pulse(2)"',

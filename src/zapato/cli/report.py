@@ -295,6 +295,11 @@ def _expectation(each: Expectation) -> list[str]:
         if each.said:
             said = ", ".join(f"{name} = {payload}" for name, payload in each.said.items())
             lines.append(f"{'':22}  said over MQTT: {said}; what is seen is measured outside the program")
+        for name, links in each.unknown.items():
+            which = f"link{'s' * (len(links) > 1)} {', '.join(map(str, links))}"
+            lines.append(
+                f"{'':22}  the program did not know {name} then: what {which} asked of it did not hold"
+            )
     return lines
 
 

@@ -17,8 +17,8 @@ from zapato.findings import Finding
 
 PINS = 4
 """Free pins that are offered at the most."""
-LIKE = 0.75
-"""From here on a name is taken for a slip of another: two letters of eight that changed places, one that is missing."""
+LIKE = 0.7
+"""From here on a name is taken for a slip of another: letters that changed places, one that is missing, one too many."""
 _TEXTUAL = frozenset(
     [
         "unknown-key",
@@ -96,7 +96,8 @@ def _safe(spot: _Spot, way: Way) -> bool:
     edit = way.edits[0]
     old = line_of(spot.text, edit.line)[edit.column - 1 : edit.column - 1 + edit.width]
     if spot.finding.fixes[0].startswith("did you mean"):
-        return difflib.SequenceMatcher(None, old, edit.text).ratio() >= LIKE
+        pairs = zip(old.split("."), edit.text.split("."), strict=False)
+        return all(difflib.SequenceMatcher(None, one, other).ratio() >= LIKE for one, other in pairs)
     return spot.finding.code != "wrong-type" or edit.text.strip("\"' ") == old.strip("\"' ")
 
 

@@ -27,7 +27,7 @@ from zapato.stage.broker import Broker
 from zapato.stage.clock import Clock, End
 from zapato.stage.network import Air, Server
 from zapato.stage.player import Messages, Player, PowerCut
-from zapato.stage.result import Crash, Expectation, Rehearsal, Rows, said_of
+from zapato.stage.result import Crash, Expectation, Rehearsal, Rows, said_of, unknown_of
 from zapato.stage.trace import Trace
 from zapato.stage.vm import Stopped
 
@@ -260,7 +260,7 @@ def result_of(
         script.title,
         script.lasts / 1000,
         wall,
-        tuple(expectations_of(script, trace.rows)),
+        tuple(expectations_of(script, trace.rows, design)),
         crash,
         board.heap,
         board.facts.chip.heap,
@@ -295,17 +295,19 @@ def outputs_of(design: Design, board: Board, trace: Trace) -> dict[str, tuple[tu
     return found
 
 
-def expectations_of(script: Script, rows: Rows) -> list[Expectation]:
-    """The expectations of a script with their verdicts, as they stand in a trace."""
+def expectations_of(script: Script, rows: Rows, design: Design | None = None) -> list[Expectation]:
+    """The expectations of a script with their verdicts, as they stand in a trace; with a design, what its program did not know then."""
     verdicts = {r["number"]: at for at, r in enumerate(rows) if r["what"] == "expect"}
-    return [_expectation(step, rows, verdicts.get(step.number)) for step in script.steps if not step.act]
+    return [
+        _expectation(step, rows, verdicts.get(step.number), design) for step in script.steps if not step.act
+    ]
 
 
-def _expectation(step: Step, rows: Rows, at: int | None) -> Expectation:
+def _expectation(step: Step, rows: Rows, at: int | None, design: Design | None) -> Expectation:
     if at is None:
         return Expectation(step.text, step.place, None, number=step.number)
     row = rows[at]
-    said = said_of(rows[:at], row["seen"]) if not row["value"] else {}
+    before = rows[: 0 if row["value"] else at]
     return Expectation(
         step.text,
         step.place,
@@ -314,5 +316,6 @@ def _expectation(step: Step, rows: Rows, at: int | None) -> Expectation:
         row["after"] / 1000,
         row["seen"],
         step.number,
-        said,
+        said_of(before, row["seen"]),
+        unknown_of(design, before, row["seen"]) if design else {},
     )

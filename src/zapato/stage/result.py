@@ -14,6 +14,8 @@ from zapato.stage.board import Effort, HeapUse
 if TYPE_CHECKING:
     import pandas
 
+    from zapato.design import Design
+
 
 @dataclass(frozen=True)
 class Expectation:
@@ -28,6 +30,7 @@ class Expectation:
         seen: the values that it reads, at that moment.
         number: of its step.
         said: of these values, what the device says over MQTT where that is another: the payload.
+        unknown: of a failed one, what links to its parts ask for and the program did not know then, each with their numbers.
     """
 
     text: str
@@ -38,12 +41,16 @@ class Expectation:
     seen: Mapping[str, Any] = field(default_factory=dict[str, Any])
     number: int = -1
     said: Mapping[str, str] = field(default_factory=dict[str, str])
+    unknown: Mapping[str, tuple[int, ...]] = field(default_factory=dict[str, tuple[int, ...]])
 
     def as_dict(self) -> dict[str, Any]:
         """The verdict as plain data."""
         where = {"file": self.place.file, "line": self.place.line}
         verdict = {"passed": self.passed, "at": self.at, "seen": self.seen, "said": dict(self.said)}
-        return {"expect": self.text, **where, **verdict}
+        unknown = (
+            {"unknown": {name: list(links) for name, links in self.unknown.items()}} if self.unknown else {}
+        )
+        return {"expect": self.text, **where, **verdict, **unknown}
 
 
 @dataclass(frozen=True)
@@ -180,12 +187,31 @@ def said_of(before: Rows, seen: Mapping[str, Any]) -> dict[str, str]:
     return found
 
 
+def unknown_of(design: Design, before: Rows, seen: Mapping[str, Any]) -> dict[str, tuple[int, ...]]:
+    """What the program did not know, of all that links to these parts ask for: such a condition does not hold, nor does its opposite."""
+    parts = {name.partition(".")[0] for name in seen}
+    last = {"/".join(r["name"].split("/")[-2:]): r["value"] for r in before if r["what"] == "mqtt"}
+    unknown = {
+        f"{part}.{name}"
+        for part, each in design.parts.items()
+        for name, known in each.properties.items()
+        if last.get(f"{part}/{name}", "null" if known.unknown else "") == "null"
+    }
+    found: dict[str, tuple[int, ...]] = {}
+    for link in design.links:
+        asked = {".".join(each) for _, expression in link.expressions for each in expression.reads}
+        if any(command.part in parts for command in link.commands):
+            for name in sorted(asked & unknown):
+                found[name] = (*found.get(name, ()), link.number)
+    return found
+
+
 def _differs(value: object, payload: str) -> bool:
     try:
         said: object = json.loads(payload)
     except ValueError:
         return False
-    if isinstance(value, bool) or isinstance(said, bool):
+    if isinstance(value, bool) or isinstance(said, bool) or (said is None and value is not None):
         return value is not said
     if isinstance(value, (int, float)) and isinstance(said, (int, float)):
         return abs(value - said) > 1
