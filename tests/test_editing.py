@@ -239,6 +239,19 @@ def test_what_is_offered(typed, there, absent, put):
     assert there <= labels and not absent & labels
 
 
+def test_secrets_are_offered_by_name_and_never_told(put):
+    text, line, column = _at(DEVICE + '\n[wifi]\nname = "hut"\npassword = { secret = "wi|')
+    path = put(
+        {
+            "site.toml": '[site]\nname = "hut"\n',
+            "secrets.toml": 'wifi = "goats and hay"\n',
+            "device.toml": text,
+        }
+    )
+    found = offers(resolve(path), cursor(text, line, column))
+    assert [each.label for each in found] == ["wifi"] and "goats" not in repr(found)
+
+
 @pytest.mark.parametrize("device", ["boot-dryer", "porch-light", "gear-locker"])
 def test_every_pin_that_is_offered_can_be_taken(device, site):
     """Written where it was offered, it brings no error; the first brings no warning of a pin either."""

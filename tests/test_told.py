@@ -152,3 +152,19 @@ def test_a_broker_that_goes_away_is_one_line(put, monkeypatch):
         way.publish("refuge/bench/device/do/tell", "")
         with pytest.raises(NotDelivered, match="the description of bench did not get to the broker"):
             broker.describe(design, way)
+
+
+@pytest.mark.parametrize("key", ["password", "pasword", "passwort", "access_password", "wifi_secret"])
+def test_a_password_in_a_file_is_not_printed(key, put, cli):
+    """What is printed ends up in the logs of whoever builds."""
+    path = put(
+        f'zapato = 1\n[device]\nname = "a"\nboard = "esp32-38pin"\n[wifi]\nname = "hut"\n{key} = "goats and hay"\n'
+    )
+    for words in (
+        ("check", path),
+        ("check", "--brief", path),
+        ("fix", "--dry-run", path),
+        ("check", "--format", "sarif", path),
+    ):
+        said = cli(*words)
+        assert "goats" not in said.out + said.err and key in said.out

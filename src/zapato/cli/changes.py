@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.terminal import styled
+from zapato.cli.terminal import styled, veiled
 from zapato.lang.source import shown
 
 if TYPE_CHECKING:
@@ -26,9 +26,9 @@ def show(texts: Texts) -> int:
             if word == "equal":
                 continue
             for number, line in enumerate(old[begin:end], begin + 1):
-                click.echo(f"  {number:>4} {styled(f'- {line}', fg='red')}")
+                click.echo(f"  {number:>4} {styled(f'- {veiled(line)}', fg='red')}")
             for number, line in enumerate(new[to_begin:to_end], to_begin + 1):
-                click.echo(f"  {number:>4} {styled(f'+ {line}', fg='green')}")
+                click.echo(f"  {number:>4} {styled(f'+ {veiled(line)}', fg='green')}")
             places += max(end - begin, to_end - to_begin)
     return places
 

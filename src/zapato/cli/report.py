@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
-from zapato.cli.terminal import SHOWN, harmless, some, styled, wrapped
+from zapato.cli.terminal import SHOWN, harmless, some, styled, veiled, wrapped
 from zapato.findings import Finding, Report
 from zapato.lang.source import shown as shown_path
 from zapato.lang.units import shown_time
@@ -92,7 +92,7 @@ def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
     """The source line with a caret under the place; nothing where the file's text must not be shown."""
     place = finding.place
     rows = texts.get(place.file, "").split("\n")
-    row = rows[place.line - 1].rstrip() if place.line <= len(rows) else ""
+    row = veiled(rows[place.line - 1].rstrip()) if place.line <= len(rows) else ""
     if not row.strip():
         return
     end = place.column + min(place.width, LONGEST_LINE // 2)

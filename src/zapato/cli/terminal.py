@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import textwrap
 import time
@@ -34,6 +35,19 @@ def plain() -> bool:
 def styled(text: str, **style: object) -> str:
     """`text` in colour on a terminal, plain in a pipe and where no colour is wanted."""
     return click.style(text, **style) if is_terminal(sys.stdout) and not plain() else text  # type: ignore[arg-type]
+
+
+_SECRET = re.compile(r"""(\s*[\w."'-]*(?:pas+w|secret)[\w"'-]*\s*=\s*["'])([^"']*)""", re.IGNORECASE)
+"""A line of a file that gives a password, also under a name that is nearly one."""
+
+
+def veiled(line: str) -> str:
+    """A line of somebody's file as it may be printed: what is shown ends up in logs, and a password does not belong there."""
+    return (
+        _SECRET.sub(lambda found: found[1] + "*" * len(found[2]), line, count=1)
+        if _SECRET.match(line)
+        else line
+    )
 
 
 def harmless(text: str) -> str:

@@ -54,8 +54,8 @@ class Texts:
 
     @contextmanager
     def tried(self) -> Generator[None]:
-        """Within it the files read as changed."""
-        with unsaved(self._now):
+        """Within it the files read as changed; one that is as it was is read from the disk, with whatever is wrong with its bytes."""
+        with unsaved({path: text for path, (_, text) in self.changed.items()}):
             yield
 
     @property

@@ -24,6 +24,7 @@ class Cursor:
         word: what stands before the cursor of the word there; whole: the word with what comes after.
         begin: the column, from 1, at which the word begins.
         above: what of a text in quotes stands before the word.
+        inline: the key of an inline table whose text it is: "secret" in { secret = "wifi" }.
     """
 
     where: Where
@@ -34,6 +35,7 @@ class Cursor:
     begin: int = 1
     row: int = 1
     above: str = ""
+    inline: str = ""
 
 
 def cursor(text: str, line: int, column: int) -> Cursor:
@@ -60,7 +62,9 @@ def cursor(text: str, line: int, column: int) -> Cursor:
     if quoted is None:
         where = "comment" if "#" in re.sub(r'"[^"]*"|\'[^\']*\'', "", value) else "value"
         return Cursor(where, table, key, row=row, **at)
-    return Cursor("text", table, key, row=row, above=quoted[: len(quoted) - len(word)], **at)
+    inner = re.search(r"([\w-]+)\s*=\s*$", value[: len(value) - len(quoted) - 1])
+    above = quoted[: len(quoted) - len(word)]
+    return Cursor("text", table, key, row=row, above=above, inline=inner[1] if inner else "", **at)
 
 
 def _word(before: str) -> str:

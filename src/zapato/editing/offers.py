@@ -145,6 +145,9 @@ def _values(design: Design, at: Cursor) -> Iterator[Offer]:
 
 
 def _texts(design: Design, at: Cursor) -> Iterator[Offer]:
+    if at.inline == "secret":
+        yield from (Offer(name, name, "value", "in secrets.toml") for name in design.site.secrets)
+        return
     field = field_at(design, at)
     if field is not None:
         yield from _choices(design, at, field)

@@ -28,7 +28,11 @@ def COMMAND(device: Path, old: str, new: str, dry_run: bool) -> int:
     """
     from zapato.cli.changes import count, show
     from zapato.editing import rename
+    from zapato.errors import ZapatoError
 
+    if device.is_dir():
+        message = f"{device} is a folder, and a part belongs to one device"
+        raise ZapatoError(message, f"zapato rename {device / 'devices'}/NAME.toml {old} {new}")
     found = rename(device, old, new)
     places = show(found.texts)
     where = f"{count(places, 'line')} in {count(len(found.texts.changed), 'file')}"
