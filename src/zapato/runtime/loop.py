@@ -10,7 +10,7 @@ _TURN = const(32)  # changes handled before the network gets its turn again
 _WAITING = const(64)  # changes that may wait; what comes beyond is dropped and counted
 _LONG = const(1 << 28)  # ms: the ports' counters tell no more than 2^29 apart, so longer times go in pieces
 _TOLD = const(12)  # faults that are remembered as told
-_TIDY = const(60000)  # what is told each minute collects as well
+_TIDY = const(20000)
 
 
 class Wake(io.IOBase):
