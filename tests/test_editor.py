@@ -223,6 +223,36 @@ def test_at_the_cursor(site):
     edited(work)
 
 
+def test_a_rehearsal_is_written_with_the_devices_own_words(site):
+    path = site / "rehearsals" / "boot-dryer.toml"
+    text = (
+        path.read_text()
+        + '\n[world]\n\n[[step]]\nact = "start.\n[[step]]\nexpect = "cabinet.\n[[step]]\nact = "wi\n[[\n'
+    )
+    wanted = {
+        "[world]\n": (8, {"cabinet.temperature", "door.closed"}, {"heater.on"}),
+        'act = "start.': (13, {"press", "hold"}, {"pressed"}),
+        'expect = "cabinet.': (18, {"humidity"}, {"press"}),
+        'act = "wi': (9, {"wifi.down", "heater"}, set()),
+        "[[\n": (2, {"step"}, {"relay"}),
+    }
+
+    async def work(client: Client) -> None:
+        await client.open(path, text)
+        uri = t.TextDocumentIdentifier(path.as_uri())
+        for word, (offset, there, absent) in wanted.items():
+            at = text.rindex(word) + offset
+            spot = t.Position(text[:at].count("\n"), at - text.rfind("\n", 0, at) - 1)
+            found = await client.client.text_document_completion_async(t.CompletionParams(uri, spot))
+            labels = {each.label for each in found}
+            assert there <= labels and not absent & labels, (word, sorted(labels)[:20])
+        spot = _at(text, "heater.on", 2)
+        made = await client.client.text_document_rename_async(t.RenameParams(uri, spot, "oven"))
+        assert len(made.changes) == 4, "from a rehearsal as well"
+
+    edited(work)
+
+
 @pytest.mark.parametrize("name", ["site.toml", "alerts.toml", "secrets.toml", "rehearsals/site.toml"])
 def test_other_files_of_a_site_are_served_too(name, site):
     path = site / name

@@ -11,7 +11,7 @@ from zapato.checks.suits import objections
 from zapato.design import Design, PinUse
 from zapato.editing.change import line_of
 from zapato.editing.cursor import Cursor
-from zapato.editing.offers import TABLES, about, field_at, part_at, token
+from zapato.editing.offers import SCRIPT_TABLES, TABLES, about, field_at, part_at, token
 from zapato.errors import ZapatoError
 from zapato.findings import Place
 from zapato.lang.expressions import NotThere
@@ -43,8 +43,8 @@ def note(design: Design, at: Cursor, text: str, line: int, column: int) -> str:
 def _table(at: Cursor, design: Design) -> str:
     if not at.table:
         return ""
-    if at.table[0] in TABLES:
-        return f"**{at.table[0]}**: {TABLES[at.table[0]][1]}"
+    if known := TABLES.get(at.table[0]) or SCRIPT_TABLES.get(at.table[0]):
+        return f"**{at.table[0]}**: {known[1]}"
     found = kind(at.table[0])
     if found is None:
         return ""

@@ -12,9 +12,12 @@ from zapato.boards import board, board_ids
 from zapato.boards.own import site_boards
 from zapato.checks.suits import candidates, objections
 from zapato.design import Design, PinUse
+from zapato.design.acts import CUT, NETWORK
 from zapato.design.links import SHAPE as LINK
+from zapato.design.models import SHAPE as MODEL
 from zapato.design.others import Others
 from zapato.design.resolve import DEVICE, outline
+from zapato.design.script import HEAD, STEP
 from zapato.editing.cursor import Cursor
 from zapato.errors import ZapatoError
 from zapato.lang.expressions import NotThere
@@ -34,9 +37,15 @@ TABLES: Mapping[str, tuple[Shape, str]] = {
     "link": (LINK, "a rule between parts: when, if, do"),
 }
 """Tables that are no parts."""
-EXPRESSIONS = {"when": "event", "if": "property", "do": "action", "of": "property", "shows": "property"}
-"""Keys that hold expressions, and what they end with."""
-ACTING = ("do", "act")
+SCRIPT_TABLES: Mapping[str, tuple[Shape, str]] = {
+    "rehearsal": (HEAD, "how long the rehearsal is, and when it begins"),
+    "world": (Shape(()), "how the world is at the beginning: part.property = value"),
+    "step": (STEP, "something that happens, or that is expected"),
+    "model": (MODEL, "a room, a tank, or what else goes its own way"),
+}
+"""Tables of a rehearsal."""
+EXPRESSIONS = ("when", "if", "do", "of", "shows", "expect", "act")
+"""Keys that hold expressions."""
 
 
 @dataclass(frozen=True)
@@ -57,8 +66,10 @@ class Offer:
     rank: int = 0
 
 
-def offers(design: Design, at: Cursor) -> list[Offer]:
-    """What can stand at the cursor, best first."""
+def offers(design: Design, at: Cursor, script: bool = False) -> list[Offer]:
+    """What can stand at the cursor, best first; `script`: in the device's rehearsal."""
+    if script and at.where == "header":
+        return [Offer(name, name, "table", help) for name, (_, help) in SCRIPT_TABLES.items()]
     give: dict[str, Callable[[Design, Cursor], Iterator[Offer]]] = {
         "header": _headers,
         "key": _keys,
@@ -72,8 +83,8 @@ def shape_of(design: Design, table: tuple[str, ...]) -> Shape | None:
     """The fields that a table can have; None where it is no table of the language."""
     if not table:
         return None
-    if table[0] in TABLES:
-        return TABLES[table[0]][0]
+    if found := TABLES.get(table[0]) or SCRIPT_TABLES.get(table[0]):
+        return found[0]
     found = kind(table[0])
     return found.shape if found else None
 
@@ -101,6 +112,12 @@ def _headers(design: Design, at: Cursor) -> Iterator[Offer]:
 
 
 def _keys(design: Design, at: Cursor) -> Iterator[Offer]:
+    if at.table == ("world",):
+        for part in design.parts.values():
+            bench = part.kind.bench(part)
+            for name in dict.fromkeys((*bench.sets, *bench.feels)):
+                yield Offer(f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_felt(part, name))
+        return
     shape = shape_of(design, at.table)
     if shape is None:
         if not at.table:
@@ -153,7 +170,7 @@ def _texts(design: Design, at: Cursor) -> Iterator[Offer]:
         yield from _choices(design, at, field)
         if field.role == "pin":
             yield from _pins(design, at, field, quoted=True)
-    if at.key in EXPRESSIONS or at.key in ACTING or (field and field.role in ("condition", "texts")):
+    if at.key in EXPRESSIONS or (field and field.role in ("condition", "texts")):
         yield from _names(design, at)
 
 
@@ -230,7 +247,9 @@ def _names(design: Design, at: Cursor) -> Iterator[Offer]:
             yield Offer(part.name, f"{part.name}.", "part", part.kind.name, part.label)
         for name in _devices(design):
             yield Offer(name, f"{name}.", "part", "another device", rank=1)
-        if at.key in ACTING:
+        if at.key == "act":
+            yield from (Offer(word, word, "word", "around the device", rank=2) for word in (*NETWORK, CUT))
+        if at.key == "do":
             yield Offer("notify", "notify('", "word", "a notice over MQTT", rank=1)
         return
     if way in design.parts:
@@ -252,8 +271,25 @@ def _devices(design: Design) -> Mapping[str, Any]:
     return {name: path for name, path in found.items() if name != design.name}
 
 
+def _felt(part: Part, name: str) -> tuple[str, str]:
+    """What a rehearsal can set of a part: in a few words, and more."""
+    known = part.properties.get(name)
+    return (about(known), known.help) if known else ("", "")
+
+
+def _acts(part: Part, way: str) -> Iterator[Offer]:
+    """What a rehearsal can do to a part."""
+    bench = part.kind.bench(part)
+    yield from (Offer(name, f"{way}.{name}", "action", "a gesture") for name in bench.acts)
+    for name in dict.fromkeys((*bench.sets, *bench.feels)):
+        yield Offer(name, f"{way}.{name} = ", "property", *_felt(part, name), rank=1)
+
+
 def _members(part: Part, way: str, key: str) -> Iterator[Offer]:
-    if key in ACTING:
+    if key == "act":
+        yield from _acts(part, way)
+        return
+    if key == "do":
         for name, action in part.kind.actions.items():
             with_values = "(" if any(not each.optional for each in action.arguments) else ""
             yield Offer(name, f"{way}.{name}{with_values}", "action", action.help)
@@ -261,8 +297,8 @@ def _members(part: Part, way: str, key: str) -> Iterator[Offer]:
         for name, help in part.kind.events.items():
             yield Offer(name, f"{way}.{name}", "event", help)
     for name, each in part.properties.items():
-        if key not in ACTING or each.settable:
-            told = " = " if key in ACTING else ""
+        if key != "do" or each.settable:
+            told = " = " if key == "do" else ""
             yield Offer(name, f"{way}.{name}{told}", "property", about(each), each.help, 1)
 
 

@@ -55,6 +55,11 @@ class Desk:
             return self.seen(lambda: resolve(path))
         return None
 
+    def spoken_of(self, path: Path) -> Design | None:
+        """The device that a device file or its rehearsal speaks of; None for other files."""
+        device = self.device_of(path)
+        return self.design(device) if device else None
+
     def device_of(self, path: Path) -> Path | None:
         """The device file that a file speaks of: itself, or that of its rehearsal; None for files of the whole site."""
         site = self._site(path)

@@ -128,15 +128,17 @@ def _closed(editor: Editor, given: types.DidCloseTextDocumentParams) -> None:
 
 @dataclass
 class _Spot:
-    """A place that an editor asks about, in a device file.
+    """A place that an editor asks about, in a device file or in its rehearsal.
 
     Attributes:
-        path, design, text, units: the file, its device, its text, and its places in the client's units.
+        device, design: the device file that it speaks of, and what it says; script: it is the rehearsal.
+        text, units: of the file itself, and its places in the client's units.
         line, column: the place, from 1.
     """
 
-    path: Path
+    device: Path
     design: Design
+    script: bool
     text: str
     units: Units
     line: int
@@ -148,13 +150,13 @@ class _Spot:
 
 
 def _spot(editor: Editor, given: Any) -> _Spot | None:
-    """The place of a request; None in a file that is no device file."""
+    """The place of a request; None in a file that speaks of no device."""
     path = path_of_uri(given.text_document.uri)
-    design = editor.desk.design(path)
-    if design is None:
+    device, design = editor.desk.device_of(path), editor.desk.spoken_of(path)
+    if device is None or design is None:
         return None
     units = editor.units(path)
-    return _Spot(path, design, editor.desk.text(path), units, *units.place(given.position))
+    return _Spot(device, design, device != path, editor.desk.text(path), units, *units.place(given.position))
 
 
 def _complete(editor: Editor, given: types.CompletionParams) -> list[types.CompletionItem]:
@@ -163,7 +165,7 @@ def _complete(editor: Editor, given: types.CompletionParams) -> list[types.Compl
         return []
     at = spot.cursor
     where = spot.units.range(spot.line, at.begin, spot.column - at.begin)
-    found = editor.desk.seen(lambda: offers(spot.design, at))
+    found = editor.desk.seen(lambda: offers(spot.design, at, spot.script))
     return [item(each, rank, where) for rank, each in enumerate(found)]
 
 
@@ -236,7 +238,7 @@ def _rename(editor: Editor, given: types.RenameParams) -> types.WorkspaceEdit | 
     if found is None:
         return None
     spot, name, _ = found
-    made = editor.told(lambda: rename(spot.path, name, given.new_name))
+    made = editor.told(lambda: rename(spot.device, name, given.new_name))
     if made is None:
         return None
     codec = editor.workspace.position_codec
@@ -249,7 +251,7 @@ def _references(editor: Editor, given: types.ReferenceParams) -> list[types.Loca
     if found is None:
         return []
     spot, name, _ = found
-    places = editor.told(lambda: places_of(spot.path, name)) or {}
+    places = editor.told(lambda: places_of(spot.device, name)) or {}
     return [
         types.Location(uri_of(file), editor.units(file).range(each.line, each.column, each.width))
         for file, edits in places.items()
