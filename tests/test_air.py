@@ -115,12 +115,14 @@ class Place:
         return [json.loads(p)["version"] for t, p in self.heard if t.endswith("/vitals")]
 
 
-def designs(put, board: str = "esp8266-30pin", old="1.0.0", new="1.1.0"):
+def designs(put, board: str = "esp8266-30pin", old="1.0.0", new="1.1.0", site: str = SITE):
     """One device in two versions, of which one link differs."""
     made = []
     for version, after in ((old, "10s"), (new, "20s")):
         head = HEADER.format(board=board).replace("[device]\n", f'[device]\nversion = "{version}"\n')
-        made.append(zapato.load(put({"site.toml": SITE, "device.toml": head + LAMP.format(after=after)})))
+        authority = (Path(__file__).parent / "data" / "tls" / "ca.pem").read_text()
+        files = {"ca.pem": authority, "site.toml": site, "device.toml": head + LAMP.format(after=after)}
+        made.append(zapato.load(put(files)))
     return made
 
 
@@ -129,9 +131,23 @@ def packed(design, tmp_path: Path, key: str = KEY) -> bytes:
     return pack(manifest(design.name, design.version, BASE, files), files, bytes.fromhex(key))
 
 
-@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
-def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board):
-    old, new = designs(put, board)
+NAMED = SITE.replace("192.168.4.2", "broker.refuge.example")
+SECURED = NAMED + 'tls = true\nauthority = "ca.pem"\n[time]\nzone = "Europe/Zurich"\n'
+
+
+@pytest.mark.parametrize(
+    ("board", "site"),
+    [
+        ("esp8266-30pin", SITE),
+        ("esp32-38pin", SITE),
+        ("rp2040w-40pin", SITE),
+        ("esp8266-30pin", NAMED),
+        ("esp32-38pin", SECURED),
+    ],
+    ids=["esp8266", "esp32", "rp2040", "broker by its name", "TLS, which asks for the date"],
+)
+def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board, site):
+    old, new = designs(put, board, site=site)
     place = Place(old)
     offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     place.serve(offer)

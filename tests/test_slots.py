@@ -1,6 +1,7 @@
 """What stands in the files of the flash, and which program starts: the way up against every state it may meet."""
 
 import json
+from pathlib import Path
 
 import pytest
 from conftest import HEADER
@@ -281,3 +282,61 @@ def test_a_cut_at_every_step_of_keeping_a_value_leaves_one_that_was(put, tmp_pat
         assert again.run() is None and "broker reached" in again.log
         lit = [r["value"] for r in again.trace.rows if r["what"] == "pin" and r["name"] == "GPIO14"]
         assert lit[-1] == (1 if kept and b"true" in kept else 0)
+
+
+WAYS = {
+    "plain": "",
+    "broker by its name": 'host = "broker.refuge.example"\n',
+    "TLS": 'host = "broker.refuge.example"\ntls = true\nauthority = "ca.pem"\n',
+    "SenML, seldom": 'report = "senml"\napart = "10s"\n',
+}
+PARTS = '[led.l]\npin = 2\nshows = "status"\n[relay.r]\npin = 14\n[[link]]\nat = "sunset"\ndo = ["r.on", "notify(\'{r.on}\')"]\n[flag.f]\n'
+
+
+@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "esp32-poe", "rp2040w-40pin"])
+@pytest.mark.parametrize("way", WAYS)
+def test_both_programs_import_what_is_there(way, board, put, monkeypatch):
+    """Whatever a module of the program, or of the minimal one, takes from another one is given there."""
+    import ast
+
+    from zapato.firmware import program
+
+    host = "" if "host" in WAYS[way] else 'host = "192.168.4.2"\n'
+    network = "[ethernet]\n" if board == "esp32-poe" else '[wifi]\nname = "hall"\n'
+    zone = '[time]\nzone = "Europe/Zurich"\nlatitude = 46.5\nlongitude = 8.0\n'
+    head = (
+        f'zapato = 1\n[device]\nname = "bench"\nboard = "{board}"\n{network}[mqtt]\n{host}{WAYS[way]}{zone}'
+    )
+    authority = (Path(__file__).parent / "data" / "tls" / "ca.pem").read_text()
+    design = zapato.load(
+        put(
+            {
+                "ca.pem": authority,
+                "device.toml": head + PARTS.replace("14", '"D5"' if "8266" in board else "14"),
+            }
+        )
+    )
+    made: list[dict[str, str]] = []
+    compiled = program.compile_all
+    monkeypatch.setattr(
+        program,
+        "compile_all",
+        lambda texts, *more, **names: made.append(texts) or compiled(texts, *more, **names),
+    )
+    program.compile_device(design)
+    assert len(made) == 2
+    for texts in made:
+        given = {
+            name: {
+                each.id if isinstance(each, ast.Name) else each.name
+                for node in ast.parse(text).body
+                for each in ast.walk(node)
+                if isinstance(each, (ast.FunctionDef, ast.ClassDef))
+                or (isinstance(each, ast.Name) and isinstance(each.ctx, ast.Store))
+            }
+            for name, text in texts.items()
+        }
+        for name, text in texts.items():
+            for node in ast.walk(ast.parse(text)):
+                if isinstance(node, ast.ImportFrom) and node.module in texts:
+                    assert {each.name for each in node.names} <= given[node.module], (name, ast.unparse(node))

@@ -69,7 +69,7 @@ def make_minimal_plan(design: Design) -> Plan:
     small = minimal(design)
     alone = runtime_modules(replace(small, wifi=None, ethernet=None, mqtt=None))
     apart = tuple(sorted({*runtime_modules(small), "update"} - {*alone}))
-    return Plan(_plans(small, _connect_minimal(small)), _levels(design, True), alone, apart)
+    return Plan(_plans(small, _connect_minimal(small), clock=False), _levels(design, True), alone, apart)
 
 
 def make_plan(design: Design) -> Plan:
@@ -77,11 +77,11 @@ def make_plan(design: Design) -> Plan:
     return Plan(_plans(design, _connect(design)), _levels(design), runtime_modules(design))
 
 
-def _plans(design: Design, connect: Iterable[str]) -> dict[str, str]:
-    """The modules of the plan; `connect` are the lines of its connect()."""
+def _plans(design: Design, connect: Iterable[str], clock: bool = True) -> dict[str, str]:
+    """The modules of the plan; `connect` are the lines of its connect(); without `clock` it is made there, if at all."""
     found = drivers(design)
     made = [(part, found[part.name]) for part in _ordered(design) if part.name in found]
-    statements = [_clock(design)] if "clock" in runtime_modules(design) else []
+    statements = [_clock(design)] if clock and "clock" in runtime_modules(design) else []
     statements += [_hear(heard) for heard in design.heard.values()]
     statements += [_construct(part, driver) for part, driver in made]
     statements += [_watch(design, part, driver) for part, driver in made if driver.watches]
@@ -343,6 +343,9 @@ def _connect_minimal(design: Design) -> Iterable[str]:
         yield "    import start"
         yield "    start.watch()"
         yield "    d.dog = start.dog"
+    if "clock" in runtime_modules(design):  # TLS asks for the date
+        yield f"    from {WAY} import Clock"
+        yield f"    {_clock(design)}"
     yield from (line.replace(f"from {BUNDLE} ", f"from {WAY} ") for line in _network(design))
     yield f"    from {WAY} import Update"
     yield f"    Update(d, {'mqtt' if design.mqtt else None})"
