@@ -171,6 +171,17 @@ def test_words_for_people_stay(put):
     assert new.count("light") == 4 and path.read_text() == DEVICE
 
 
+def test_words_of_an_alert_stay(put):
+    """Only what stands in braces is a name, with an apostrophe in the text or without."""
+    text = "In the lamp's room the lamp isn't on: {porch.lamp.on}; its lamp"
+    head = '[site]\nname = "hut"\n[wifi]\nname = "hut"\n[mqtt]\nhost = "10.0.0.2"\n'
+    alert = f'[[alert]]\nname = "dark"\nwhen = "not porch.lamp.on"\ntext = "{text}"\n'
+    root = put({"site.toml": head, "alerts.toml": alert, "devices/porch.toml": DEVICE}).parent
+    assert not [each for each in zapato.check(root) if each.severity == "error"]
+    rename(root / "devices" / "porch.toml", "lamp", "light").texts.write()
+    assert text.replace("porch.lamp", "porch.light") in (root / "alerts.toml").read_text()
+
+
 PIECE = {
     "site.toml": '[site]\nname = "hut"\n',
     "pieces/lamp.toml": '[relay.lamp]\npin = 26\n\n[[link]]\nwhen = "lamp.on"\nheld = "1h"\ndo = "lamp.off"\n',

@@ -163,9 +163,11 @@ def _named(found: Finding, texts: Texts, old: str, new: str) -> Iterable[tuple[P
 def _is_code(stretch: str, at: int) -> bool:
     """Whether a word is part of an expression: of a text for people only what stands in braces is."""
     before = stretch[:at]
-    inside = before.rfind("{") > before.rfind("}")
-    told = "{" in stretch or before.count("'") % 2 == 1
-    return inside or not told or (before.count("'") % 2 == 0 and "'" in stretch)
+    quoted = before.count("'") % 2 == 1
+    if "{" not in stretch:
+        return not quoted
+    call = re.match(r"\s*\w+\(", stretch) is not None  # notify('…{lamp.on}…'), and not the text alone
+    return before.rfind("{") > before.rfind("}") or (call and not quoted)
 
 
 def _topics(design: Design, texts: Texts, made: dict[Path, list[Edit]], old: str, new: str) -> None:
