@@ -16,7 +16,8 @@ from zapato.editing import Edit, applied, fix, places_of, rename, ways
 from zapato.editing.cursor import cursor
 from zapato.editing.notes import home, note, sections
 from zapato.editing.offers import offers
-from zapato.errors import Refused, UnknownName
+from zapato.errors import Refused, UnknownName, Unwritable
+from zapato.lang.edit import save
 from zapato.lang.unsaved import unsaved
 
 DEVICE = """zapato = 1
@@ -87,7 +88,7 @@ def test_what_is_written_wrongly_is_mended(right, wrong, mended, put, cli):
     assert cli("fix", path).code == 0
     assert path.read_text() == DEVICE and mended in path.read_text()
     again = cli("fix", path)
-    assert again.code == 0 and again.out.startswith("nothing to mend")
+    assert again.code == 0 and again.out.startswith("nothing can be corrected")
 
 
 LEFT = [
@@ -96,6 +97,8 @@ LEFT = [
     ("start = 3", 'start = "3 V"', "a value is somebody's choice"),
     ('pull = "up"', "", "how a button is wired"),
     ("lamp.on and", "zzzzz.on and", "no name is near"),
+    ("lamp.on and", "lamp2.on and", "another lamp is no slip"),
+    ('pull = "up"', 'pull = "upp"', "a value is somebody's choice"),
 ]
 
 
@@ -196,6 +199,56 @@ def test_a_part_of_a_piece_is_renamed_in_every_device_that_uses_it(put):
     rename(root / "devices" / "one.toml", "lamp", "light").texts.write()
     assert "lamp." not in (root / "devices" / "two.toml").read_text().replace("lamp.toml", "")
     assert [f.code for f in zapato.check(root) if f.severity == "error"] == []
+
+
+FAMILY = {
+    "site.toml": '[site]\nname = "hut"\n[wifi]\nname = "hut"\n[mqtt]\nhost = "10.0.0.2"\n',
+    "tables/l.csv": "name,pin\nl-one,26\nl-two,27\n",
+    "devices/l.toml": 'zapato = 1\nwith = "tables/l.csv"\n[device]\nname = { with = "name" }\nboard = "esp32-38pin"\n'
+    '[relay.lamp]\npin = { with = "pin" }\n[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "lamp.toggle"\n',
+    "devices/l-o.toml": 'zapato = 1\n[device]\nname = "l-o"\nboard = "esp32-38pin"\n[relay.lamp]\npin = 26\n'
+    '[[link]]\nwhen = "l-two.lamp.on"\ndo = "lamp.on"\n',
+    "rehearsals/l-one.toml": '[rehearsal]\nlasts = "9s"\n[[step]]\nat = "1s"\nact = "message(\'lamp/on/set\', \'true\')"\n',
+    "rehearsals/l-o.toml": '[rehearsal]\nlasts = "9s"\n[[step]]\nat = "1s"\nact = "message(\'lamp/on/set\', \'true\')"\n',
+}
+
+
+@pytest.mark.parametrize("asked", ["devices/l.toml", "devices/l.toml/l-one"])
+def test_a_part_of_a_family_is_renamed_for_all_members_and_whoever_hears_one(asked, put):
+    root = put(FAMILY).parent
+    assert not [f for f in zapato.check(root) if f.severity == "error"]
+    rename(root / asked, "lamp", "light").texts.write()
+    assert not [f for f in zapato.check(root) if f.severity == "error"]
+    assert "lamp" not in (root / "devices" / "l.toml").read_text()
+    other = (root / "devices" / "l-o.toml").read_text()
+    assert "l-two.light.on" in other and "[relay.lamp]" in other, "another device's lamp stays"
+    assert "light/on/set" in (root / "rehearsals" / "l-one.toml").read_text()
+    assert "lamp/on/set" in (root / "rehearsals" / "l-o.toml").read_text(), "its name only begins alike"
+
+
+def test_all_files_are_written_or_none(put, monkeypatch):
+    """A disk that is full in the middle, a file that somebody saved meanwhile: everything is as it was, and the call can be made again."""
+    root = put(PIECE).parent
+    before = _texts(root)
+    found = rename(root / "devices" / "two.toml", "b", "wall")
+    whole = rename(root / "devices" / "one.toml", "lamp", "light")
+    saved = []
+
+    def full(source, text):
+        if len(saved) == 1:
+            saved.append("full")
+            raise Unwritable("no space left on device")
+        saved.append(source.path)
+        save(source, text)
+
+    monkeypatch.setattr("zapato.editing.change.save", full)
+    with pytest.raises(Unwritable):
+        whole.texts.write()
+    assert len(saved) == 3 and _texts(root) == before
+    (root / "devices" / "two.toml").write_text(before[root / "devices" / "two.toml"] + "# mine\n")
+    with pytest.raises(Unwritable, match="changed meanwhile"):
+        found.texts.write()
+    assert "# mine" in (root / "devices" / "two.toml").read_text()
 
 
 @pytest.mark.parametrize(

@@ -37,17 +37,14 @@ def styled(text: str, **style: object) -> str:
     return click.style(text, **style) if is_terminal(sys.stdout) and not plain() else text  # type: ignore[arg-type]
 
 
-_SECRET = re.compile(r"""(\s*[\w."'-]*(?:pas+w|secret)[\w"'-]*\s*=\s*["'])([^"']*)""", re.IGNORECASE)
-"""A line of a file that gives a password, also under a name that is nearly one."""
+_SECRET = re.compile(r"""\s*[\w."'-]*(?:pas+w|secret)[\w"'-]*\s*=\s*["']+""", re.IGNORECASE)
+"""How a line of a file begins that gives a password, also under a name that is nearly one."""
 
 
 def veiled(line: str) -> str:
     """A line of somebody's file as it may be printed: what is shown ends up in logs, and a password does not belong there."""
-    return (
-        _SECRET.sub(lambda found: found[1] + "*" * len(found[2]), line, count=1)
-        if _SECRET.match(line)
-        else line
-    )
+    found = _SECRET.match(line)
+    return f"{found[0]}{'*' * (len(line) - found.end())}" if found else line
 
 
 def harmless(text: str) -> str:

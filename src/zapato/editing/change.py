@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Mapping
-from contextlib import contextmanager
+from collections.abc import Generator, Iterable
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from zapato.errors import Unwritable
 from zapato.lang.edit import save
-from zapato.lang.source import Source, here
+from zapato.lang.source import Source, here, shown
 from zapato.lang.unsaved import unsaved
 
 
@@ -59,17 +60,32 @@ class Texts:
             yield
 
     @property
-    def changed(self) -> Mapping[Path, tuple[str, str]]:
+    def changed(self) -> dict[Path, tuple[str, str]]:
         """Text before and after, of the files that differ."""
         return {
             path: (self._before[path], text) for path, text in self._now.items() if text != self._before[path]
         }
 
-    def write(self) -> list[Path]:
-        """Put all that differ on the disk. Raises Unwritable; a file is written whole or not at all."""
-        for path, (_, text) in self.changed.items():
-            save(Source.read(path), text)
-        return list(self.changed)
+    def write(self) -> None:
+        """Put all that differ on the disk, or none of it. Raises Unwritable.
+
+        The file that was asked for comes last: after a cut of the power the same call does the rest.
+        """
+        for path, (before, _) in self.changed.items():
+            if Source.read(path).text != before:
+                raise Unwritable(
+                    f"{shown(path)} was changed meanwhile, and nothing is written", "call it again"
+                )
+        done: list[Path] = []
+        try:
+            for path, (_, text) in reversed(self.changed.items()):
+                save(Source.read(path), text)
+                done.append(path)
+        except Unwritable:
+            for path in done:
+                with suppress(Unwritable):
+                    save(Source.read(path), self._before[path])
+            raise
 
 
 def path_of(file: str) -> Path:

@@ -20,10 +20,9 @@ class Cursor:
     Attributes:
         where: in a table's header, at a key, at a value, within a text in quotes, or in a comment.
         table: the names of the table it stands in: ("relay", "lamp"), ("link",), or () above the first.
-        key: the key whose value it stands in; row: the line of that key, or of the header.
+        key: the key whose value it stands in.
         word: what stands before the cursor of the word there; whole: the word with what comes after.
         begin: the column, from 1, at which the word begins.
-        above: what of a text in quotes stands before the word.
         inline: the key of an inline table whose text it is: "secret" in { secret = "wifi" }.
     """
 
@@ -33,8 +32,6 @@ class Cursor:
     word: str = ""
     whole: str = ""
     begin: int = 1
-    row: int = 1
-    above: str = ""
     inline: str = ""
 
 
@@ -52,19 +49,18 @@ def cursor(text: str, line: int, column: int) -> Cursor:
     }
     if head := _HEADER.match(here):
         names = tuple(each.strip("\"'") for each in head[2].split(".") if each)
-        return Cursor("header", names, row=line, **at)
+        return Cursor("header", names, **at)
     table = _table(lines, line)
-    key, row, value = _pair(lines, line, before)
+    key, value = _pair(lines, line, before)
     if not key:
         where: Where = "comment" if before.lstrip().startswith("#") else "key"
-        return Cursor(where, table, row=line, **at)
+        return Cursor(where, table, **at)
     quoted = _open_quote(value)
     if quoted is None:
         where = "comment" if "#" in re.sub(r'"[^"]*"|\'[^\']*\'', "", value) else "value"
-        return Cursor(where, table, key, row=row, **at)
+        return Cursor(where, table, key, **at)
     inner = re.search(r"([\w-]+)\s*=\s*$", value[: len(value) - len(quoted) - 1])
-    above = quoted[: len(quoted) - len(word)]
-    return Cursor("text", table, key, row=row, above=above, inline=inner[1] if inner else "", **at)
+    return Cursor("text", table, key, inline=inner[1] if inner else "", **at)
 
 
 def _word(before: str) -> str:
@@ -81,10 +77,10 @@ def _table(lines: list[str], line: int) -> tuple[str, ...]:
     return ()
 
 
-def _pair(lines: list[str], line: int, before: str) -> tuple[str, int, str]:
-    """The key before the cursor, its line, and its value up to the cursor; a list may go over several lines."""
+def _pair(lines: list[str], line: int, before: str) -> tuple[str, str]:
+    """The key before the cursor, and its value up to the cursor; a list may go over several lines."""
     if found := _PAIR.match(before):
-        return found[1], line, before[found.end() :]
+        return found[1], before[found.end() :]
     value = before
     for row in range(line - 2, max(-1, line - 60), -1):
         if _HEADER.match(lines[row]) and not lines[row][:1].isspace():
@@ -93,8 +89,8 @@ def _pair(lines: list[str], line: int, before: str) -> tuple[str, int, str]:
         if found := _PAIR.match(lines[row]):
             value = value[found.end() :]
             bare = re.sub(r'"[^"\n]*"|\'[^\'\n]*\'|#[^\n]*', "", value)
-            return (found[1], row + 1, value) if bare.count("[") > bare.count("]") else ("", line, "")
-    return "", line, ""
+            return (found[1], value) if bare.count("[") > bare.count("]") else ("", "")
+    return "", ""
 
 
 def _open_quote(value: str) -> str | None:

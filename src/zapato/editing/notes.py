@@ -24,7 +24,7 @@ def note(design: Design, at: Cursor, text: str, line: int, column: int) -> str:
     """What is to be said about the place, as Markdown; empty where nothing is."""
     if at.where == "header":
         return _table(at, design)
-    field = field_at(design, at)
+    field = field_at(at)
     if at.where == "key" or (at.where == "value" and field is None):
         return f"**{field.name}**: {field.help}" if field else ""
     part = part_at(design, at)
@@ -162,7 +162,7 @@ def _told(title: str, rows: list[str]) -> str:
 
 
 def hints(design: Design) -> Iterator[tuple[int, int, str]]:
-    """Line, column and words that may stand behind a value: the chip's number of a label, an address in hexadecimal digits."""
+    """Line, column and words that may stand behind a value: the chip's number of a board's label."""
     source = design.document.source
     for use in design.uses:
         place = design.document.place(use.path)

@@ -79,7 +79,7 @@ def offers(design: Design, at: Cursor, script: bool = False) -> list[Offer]:
     return sorted(give[at.where](design, at), key=lambda each: each.rank) if at.where in give else []
 
 
-def shape_of(design: Design, table: tuple[str, ...]) -> Shape | None:
+def shape_of(table: tuple[str, ...]) -> Shape | None:
     """The fields that a table can have; None where it is no table of the language."""
     if not table:
         return None
@@ -89,9 +89,9 @@ def shape_of(design: Design, table: tuple[str, ...]) -> Shape | None:
     return found.shape if found else None
 
 
-def field_at(design: Design, at: Cursor) -> Field | None:
+def field_at(at: Cursor) -> Field | None:
     """The field whose value, or key, the cursor stands in."""
-    shape = shape_of(design, at.table)
+    shape = shape_of(at.table)
     return shape.by_name.get(at.key or at.whole) if shape else None
 
 
@@ -118,7 +118,7 @@ def _keys(design: Design, at: Cursor) -> Iterator[Offer]:
             for name in dict.fromkeys((*bench.sets, *bench.feels)):
                 yield Offer(f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_felt(part, name))
         return
-    shape = shape_of(design, at.table)
+    shape = shape_of(at.table)
     if shape is None:
         if not at.table:
             for word in ("zapato", "use", "with"):
@@ -150,7 +150,7 @@ def _default(field: Field) -> str:
 
 def _values(design: Design, at: Cursor) -> Iterator[Offer]:
     """A value without quotes yet: what is a text brings them along."""
-    field = field_at(design, at)
+    field = field_at(at)
     if field is None:
         return
     if field.role == "pin":
@@ -165,7 +165,7 @@ def _texts(design: Design, at: Cursor) -> Iterator[Offer]:
     if at.inline == "secret":
         yield from (Offer(name, name, "value", "in secrets.toml") for name in design.site.secrets)
         return
-    field = field_at(design, at)
+    field = field_at(at)
     if field is not None:
         yield from _choices(design, at, field)
         if field.role == "pin":
@@ -204,7 +204,7 @@ def _boards(design: Design) -> Iterator[Offer]:
         with suppress(ZapatoError):
             found = own.get(each) or board(each)
             yield Offer(
-                each, each, "value", found.title, f"{len(found.usable)} free pins, {found.chip.title}"
+                each, each, "value", found.title, f"{len(found.usable)} pins for parts, {found.chip.title}"
             )
 
 

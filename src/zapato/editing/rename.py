@@ -15,11 +15,13 @@ from pathlib import Path
 from zapato.checks import check_files, device_files
 from zapato.design import Design, resolve
 from zapato.design.resolve import OWN, PART_NAME
+from zapato.design.script import scripts
 from zapato.editing.change import Edit, Texts, applied, line_of, path_of
 from zapato.errors import Refused, UnknownName
 from zapato.findings import Finding, Report
 from zapato.lang.fields import nearest
-from zapato.lang.source import Source
+from zapato.lang.folder import named
+from zapato.lang.source import MEMBER, Source
 
 ROUNDS = 200
 """Of one expression the first mistake is told, so a name that stands twice in it takes two rounds."""
@@ -44,24 +46,29 @@ def rename(path: Path, old: str, new: str) -> Renamed:
     Raises Unreadable; UnknownName where there is no such part; Refused where the new name cannot be, or something would not
     read as before.
     """
-    design = resolve(path)
+    design = _design(path)
     _possible(design, old, new)
     texts, _, rest = _renamed(design, path, old, new)
     if rest:
         message = f"{old} cannot be called {new}: something would not read as before"
-        raise Refused(message, "mend that first", tuple(rest), dict(rest.texts))
+        raise Refused(message, "correct that first", tuple(rest), dict(rest.texts))
     return Renamed(texts, (f"{design.topic}/{old}", f"{design.topic}/{new}"))
 
 
 def places_of(path: Path, name: str) -> dict[Path, tuple[Edit, ...]]:
     """Every place that names this part, by file: its tables, and wherever it is read, told or listed. Raises Unreadable, UnknownName."""
-    design = resolve(path)
+    design = _design(path)
     if name not in design.parts:
         raise UnknownName(f"{design.name} has no part {name}")
     # A name of the same length: what is found later in a line stands where it stood.
     names = (name[:-1] + last for last in "qxzjkvwy0123456789" if len(name) > 1 or last.isalpha())
     other = next(each for each in names if each not in design.parts and each not in OWN)
     return {file: tuple(edits) for file, edits in _renamed(design, path, name, other)[1].items()}
+
+
+def _design(path: Path) -> Design:
+    """The device of a file; of a family's file, its first member: they all have the same parts."""
+    return resolve(device_files(path)[0])
 
 
 def _possible(design: Design, old: str, new: str) -> None:
@@ -81,10 +88,10 @@ def _possible(design: Design, old: str, new: str) -> None:
 def _renamed(design: Design, path: Path, old: str, new: str) -> tuple[Texts, dict[Path, list[Edit]], Report]:
     """The texts with the part called otherwise, the edits that made them, and what would be found that was not before."""
     texts, made = Texts(), dict[Path, list[Edit]]()
-    files = _reading(design, path, old)
-    paths = [*([design.site.root] if design.site.root else []), path]
-    before = {_same(each) for each in check_files(paths, files)}
     edits = list(_tables(design, design.parts[old].kind.name, old, new))
+    owners, files = _concerned(design, path, {file.absolute() for file, _ in edits}, old)
+    paths = [design.site.root] if design.site.root else files
+    before = {_same(each) for each in check_files(paths, files)}
     rest = Report(())
     for _ in range(ROUNDS):
         for file in dict.fromkeys(each for each, _ in edits):
@@ -95,7 +102,8 @@ def _renamed(design: Design, path: Path, old: str, new: str) -> tuple[Texts, dic
         edits = [pair for each in rest for pair in _named(each, texts, old, new)]
         if not edits:
             break
-    _topics(design, texts, made, old, new)
+    for script, edits in _topics(design, texts, owners, old, new):
+        _make(texts, made, script, edits)
     return texts, made, rest
 
 
@@ -108,21 +116,28 @@ def _same(found: Finding, new: str = "", old: str = "") -> tuple[str, ...]:
     return found.code, as_before(found.message), found.place.file, str(found.place.line)
 
 
-def _reading(design: Design, path: Path, old: str) -> list[Path]:
-    """The device files that may name the part: its own, those that hear it, and those with a piece of it."""
+def _concerned(design: Design, path: Path, tables: set[Path], old: str) -> tuple[set[str], list[Path]]:
+    """The devices whose part it is, by name, and the device files that may name it: theirs, and those that hear it.
+
+    A family's members, and the devices that use the piece with the part's table, all have it.
+    """
     root = design.site.root
     if root is None:
-        return device_files(path)
-    needle = re.compile(rf"(?<![\w-]){re.escape(design.name)}\.{re.escape(old)}(?![\w-])".encode())
-    shared = {str(each) for each in design.document.reads if each.suffix == ".toml"}
-    pieces = [Path(each).name.encode() for each in shared]
-    own = {path.absolute()}
-    return [each for each in device_files(root) if each.absolute() in own or _holds(each, needle, pieces)]
+        return {design.name}, device_files(path)
+    heard = re.compile(rf"(?<![\w-])([a-z][a-z0-9-]*)\.{re.escape(old)}(?![\w-])")
+    texts = {each: Source.read(each).text for each in device_files(root)}
+    own = {
+        each for each, text in texts.items() if _file(each) in tables or any(t.name in text for t in tables)
+    }
+    own |= {each for each in texts if _file(each) == _file(path)}
+    owners = {name for name, each in named(root / "devices").items() if each in own} | {design.name}
+    hearing = {each for each, text in texts.items() if owners & {*heard.findall(text)}}
+    return owners, [each for each in texts if each in own | hearing]
 
 
-def _holds(path: Path, needle: re.Pattern[bytes], pieces: list[bytes]) -> bool:
-    text = Source.read(path).text.encode()
-    return bool(needle.search(text)) or any(each in text for each in pieces)
+def _file(path: Path) -> Path:
+    """The file of a device; of a family's member, its family's."""
+    return (path.parent if MEMBER in str(path) else path).absolute()
 
 
 def _tables(design: Design, kind: str, old: str, new: str) -> Iterable[tuple[Path, Edit]]:
@@ -170,20 +185,27 @@ def _is_code(stretch: str, at: int) -> bool:
     return before.rfind("{") > before.rfind("}") or (call and not quoted)
 
 
-def _topics(design: Design, texts: Texts, made: dict[Path, list[Edit]], old: str, new: str) -> None:
-    """Topics of the part in rehearsals, which are texts to the check: message('lamp/on/set', 'true')."""
+def _topics(
+    design: Design, texts: Texts, owners: set[str], old: str, new: str
+) -> Iterable[tuple[Path, list[Edit]]]:
+    """Topics of the part in rehearsals, which are texts to the check: message('lamp/on/set', 'true'); in a rehearsal of several
+    devices the device's name stands before the part's."""
     root = design.site.root
     if root is None:
         return
+    own = owners | {path.stem for path in scripts(design)}
+    topic = re.compile(
+        rf"(?:message|retained|published)\(\s*['\"](?:([a-z][a-z0-9-]*)/)?({re.escape(old)})(?=/)"
+    )
     for path in sorted((root / "rehearsals").glob("*.toml")):
-        own = "" if path.stem.startswith(design.name) else f"{re.escape(design.name)}/"
-        topic = re.compile(rf"(?:message|published)\(\s*['\"]{own}{re.escape(old)}(?=/)")
-        for number, line in enumerate(texts.of(path).split("\n"), 1):
-            edits = [
-                Edit(number, found.end() - len(old) + 1, len(old), new) for found in topic.finditer(line)
-            ]
-            if edits:
-                _make(texts, made, path, edits)
+        edits = [
+            Edit(number, found.start(2) + 1, len(old), new)
+            for number, line in enumerate(texts.of(path).split("\n"), 1)
+            for found in topic.finditer(line)
+            if (found[1] in owners if found[1] else path.stem in own)
+        ]
+        if edits:
+            yield path, edits
 
 
 def _make(texts: Texts, made: dict[Path, list[Edit]], path: Path, edits: Iterable[Edit]) -> None:

@@ -10,7 +10,7 @@ import difflib
 import re
 import tomllib
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zapato.editing.change import Edit, line_of
 from zapato.findings import Finding
@@ -18,14 +18,14 @@ from zapato.findings import Finding
 PINS = 4
 """Free pins that are offered at the most."""
 LIKE = 0.7
-"""From here on a name is taken for a slip of another: letters that changed places, one that is missing, one too many."""
+"""From here on a name is taken for a slip of another: letters that changed places, one that is missing, one too many. A digit that
+differs is none: lamp1 and lamp3 are two lamps."""
 _TEXTUAL = frozenset(
     [
         "unknown-key",
         "unknown-kind",
         "unknown-reference",
         "link-unknown",
-        "feed-unknown",
         "accept-unknown",
         "bad-name",
         "name-taken",
@@ -79,26 +79,30 @@ def ways(finding: Finding, text: str) -> list[Way]:
     """The ways out of a finding that can be put into its file's text, best first."""
     spot = _Spot(finding, text)
     found = [
-        Way(title, edits)
+        (read, Way(title, edits))
         for fix in finding.fixes
         for read in _FORMS
         for title, edits in read(spot, fix)
         if edits
     ]
-    alone = len(found) == 1 and len(finding.fixes) == 1 and finding.code in _TEXTUAL
-    return (
-        [Way(found[0].title, found[0].edits, alone and _safe(spot, found[0]))] if len(found) == 1 else found
-    )
+    if len(found) == len(finding.fixes) == 1:
+        read, way = found[0]
+        return [replace(way, certain=finding.code in _TEXTUAL and read in _WRITTEN and _safe(spot, way))]
+    return [way for _, way in found]
 
 
 def _safe(spot: _Spot, way: Way) -> bool:
-    """Another name is close to what stands there, and a value stays what it is: a unit that somebody left out is not for us to choose."""
+    """Another name is a slip of the right one, and a value stays what it is: one that somebody must choose is not for us to choose."""
     edit = way.edits[0]
     old = line_of(spot.text, edit.line)[edit.column - 1 : edit.column - 1 + edit.width]
-    if spot.finding.fixes[0].startswith("did you mean"):
-        pairs = zip(old.split("."), edit.text.split("."), strict=False)
-        return all(difflib.SequenceMatcher(None, one, other).ratio() >= LIKE for one, other in pairs)
-    return spot.finding.code != "wrong-type" or edit.text.strip("\"' ") == old.strip("\"' ")
+    if spot.finding.code == "wrong-type":
+        return edit.text.strip("\"' ") == old.strip("\"' ")
+    if not spot.finding.fixes[0].startswith("did you mean"):
+        return True
+    pairs = zip(old.split("."), edit.text.split("."), strict=False)
+    return re.findall(r"\d", old) == re.findall(r"\d", edit.text) and all(
+        difflib.SequenceMatcher(None, one, other).ratio() >= LIKE for one, other in pairs
+    )
 
 
 Found = Iterator[tuple[str, tuple[Edit, ...]]]
@@ -253,6 +257,8 @@ def _toml_at(rest: str) -> str:
     return ""
 
 
+_WRITTEN = (_nearest, _table_name, _value, _unquoted, _first_line)
+"""Forms that say how something is written. The others choose a pin, a wire or a value."""
 _FORMS: tuple[Callable[[_Spot, str], Found], ...] = (
     _nearest,
     _table_name,

@@ -48,11 +48,11 @@ class Desk:
         return self.seen(lambda: Source.read(path).text)
 
     def design(self, path: Path) -> Design | None:
-        """The device of a file; None where it is another kind of file."""
+        """The device of a file, of a family's the first member; None where it is another kind of file."""
         if self.device_of(path) != path:
             return None
         with suppress(Unreadable):
-            return self.seen(lambda: resolve(path))
+            return self.seen(lambda: resolve(device_files(path)[0]))
         return None
 
     def spoken_of(self, path: Path) -> Design | None:

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from pathlib import Path
 
 from zapato.budgets.whole import budget
 from zapato.design import Design
 from zapato.design.script import scripts
 from zapato.editing.change import Edit, line_of
 from zapato.editing.ways import Way
-from zapato.errors import ZapatoError
 from zapato.findings import Finding
 
 Lens = tuple[int, str, str]
@@ -35,18 +33,6 @@ def _memory(design: Design) -> str:
     if flash := rows.get("flash"):
         told.append(f"flash {flash.value / 1024:.1f} KiB")
     return ", ".join(told) or "memory not known"
-
-
-def rehearsed(path: Path) -> str:
-    """Rehearse a device; what came of it, in a line."""
-    from zapato.stage import rehearse
-
-    try:
-        result = rehearse(path)
-    except ZapatoError as error:
-        return str(error)
-    held = sum(each.passed is True for each in result.expectations)
-    return f"{held} of {len(result.expectations)} expectations held{'' if result.passed else ', failed'}"
 
 
 def accepting(finding: Finding, text: str) -> Iterator[Way]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import inspect
+import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,7 +21,7 @@ from zapato.editing.cursor import Cursor, cursor
 from zapato.editing.notes import hints, home, note, sections
 from zapato.editing.offers import offers, token
 from zapato.editor.desk import Desk
-from zapato.editor.lenses import accepting, lenses, rehearsed
+from zapato.editor.lenses import accepting, lenses
 from zapato.editor.wire import Units, changes, diagnostic, item, path_of_uri, text_edits, uri_of
 from zapato.errors import ZapatoError
 
@@ -314,12 +315,20 @@ def _lenses(editor: Editor, given: types.CodeLensParams) -> list[types.CodeLens]
 
 
 async def _rehearse(editor: Editor, given: Any) -> None:
-    """Run the device's rehearsal as it is on the disk, beside the editor's work."""
+    """Run the device's rehearsal as it is on the disk, in a process of its own: the check goes on meanwhile."""
     path = Path(str(given))
-    loop = asyncio.get_running_loop()
-    said = await loop.run_in_executor(None, rehearsed, path)
+    words = (sys.executable, "-m", "zapato", "rehearse", "--brief", str(path))
+    process = await asyncio.create_subprocess_exec(
+        *words,
+        stdin=asyncio.subprocess.DEVNULL,
+        stdout=asyncio.subprocess.PIPE,
+        stderr=asyncio.subprocess.PIPE,
+    )
+    told, wrong = await process.communicate()
+    lines = (told if process.returncode == 0 or told.strip() else wrong).decode(errors="replace").split("\n")
+    said = next((line.strip() for line in lines if line.strip()), "nothing was said")
     editor.results[path] = said
-    editor.window_show_message(types.ShowMessageParams(types.MessageType.Info, f"{path.stem}: {said}"))
+    editor.window_show_message(types.ShowMessageParams(types.MessageType.Info, said))
     wanted = editor.client_capabilities.workspace
     if wanted and wanted.code_lens and wanted.code_lens.refresh_support:
         editor.workspace_code_lens_refresh(None)

@@ -25,7 +25,7 @@ _settled: ContextVar[dict[tuple[object, Path], Any] | None] = ContextVar("settle
 
 @contextmanager
 def settled() -> Generator[None]:
-    """Within it each file is read `once`: what changes on the disk meanwhile is seen by the next call.
+    """Within it each folder is looked at once: what changes on the disk meanwhile is seen by the next call.
 
     Every device of a site asks for the names of the others. Looked up anew each time, thousands of devices are millions of files.
     """
@@ -39,7 +39,7 @@ def settled() -> Generator[None]:
         _settled.reset(before)
 
 
-def once(make: Callable[[Path], T], path: Path) -> T:
+def _once(make: Callable[[Path], T], path: Path) -> T:
     """What `make` makes of this path; within `settled` it is made once."""
     known = _settled.get()
     if known is None:
@@ -51,7 +51,7 @@ def once(make: Callable[[Path], T], path: Path) -> T:
 
 def contents(folder: Path) -> tuple[tuple[Path, bytes], ...]:
     """The TOML files of a folder with their bytes, in the order of their names; none where it cannot be read."""
-    return once(_contents_now, folder)
+    return _once(_contents_now, folder)
 
 
 def names(folder: Path) -> list[str]:
@@ -63,7 +63,7 @@ def names(folder: Path) -> list[str]:
 
 def named(folder: Path) -> dict[str, Path]:
     """The devices of a folder by name, as far as their files say it plainly."""
-    return once(_named_now, folder)
+    return _once(_named_now, folder)
 
 
 def device_file(folder: Path, name: str) -> Path | None:

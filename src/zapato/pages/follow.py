@@ -11,7 +11,6 @@ from typing import Any
 from markupsafe import Markup
 
 from zapato import __version__
-from zapato.budgets.row import TOPICS
 from zapato.budgets.whole import budget
 from zapato.checks import report as report_of
 from zapato.checks.follow import Follower
@@ -48,11 +47,14 @@ class Followed:
 
     def look(self) -> bool:
         """See whether something was saved; True where the page is another. Raises Unreadable at the first look alone."""
-        if self._follower.look() is None:
-            return False
-        with suppress(Unreadable), self._lock:  # gone since: the next look finds it again
-            self._design, self._made = resolve(self.path), {}
-            self.version += 1
+        with (
+            self._lock
+        ):  # what is read of the site's folders is kept for the next reading, by one reader at a time
+            if self._follower.look() is None:
+                return False
+            with suppress(Unreadable):  # gone since: the next look finds it again
+                self._design, self._made = resolve(self.path), {}
+                self.version += 1
         return True
 
     def whole(self) -> str:
@@ -75,7 +77,6 @@ class Followed:
             report=report,
             findings=list(report.findings),
             rows=[each for each in held if each.verdict in ("over", "close") or each.of == "heap"],
-            topics=TOPICS,
             shown=shown,
         )
 

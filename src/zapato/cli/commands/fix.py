@@ -8,24 +8,27 @@ import click
 
 from zapato.cli.about import About
 
-ABOUT = About("Check", "mistakes of writing mended in the files", "zapato fix devices/porch-light.toml")
+ABOUT = About("Check", "correct misspelt names in the files", "zapato fix devices/porch-light.toml")
 
 
 @click.command("fix")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
 def COMMAND(paths: tuple[Path, ...], dry_run: bool) -> int:
-    """Mend what is only written wrongly: a misspelt name, a number in quotes, the missing first line.
+    """Correct what is only written wrongly: a misspelt name, a number in quotes, the missing first line.
 
-    A change is made where there is one way out alone and the check finds less after it. Pins, wires and values are yours: what is
-    left is told as `zapato check` tells it. A second call changes nothing.
+    A change is made only where there is a single way out and the check finds fewer mistakes after it. Pins, wires and values are never
+    changed. What is left is listed as `zapato check` does. A second call changes nothing.
 
     Exit code 0: no errors are left; 1: some are.
     """
     from zapato.cli.changes import count, show
     from zapato.cli.report import brief_text, summary, totals
     from zapato.editing import fix
+    from zapato.errors import ZapatoError
 
+    if "-" in map(str, paths):
+        raise ZapatoError("- is standard input, and fix changes files", "zapato fix FILE")
     found = fix(paths)
     show(found.texts)
     for finding, _, _, _ in found.made:
@@ -34,7 +37,9 @@ def COMMAND(paths: tuple[Path, ...], dry_run: bool) -> int:
         found.texts.write()
     made = count(len(found.made), "mistake")
     click.echo(
-        f"{made} {'would be mended' if dry_run else 'mended'}" if found.made else "nothing to mend by itself"
+        f"{made} {'would be corrected' if dry_run else 'corrected'}"
+        if found.made
+        else "nothing can be corrected by itself"
     )
     if len(found.left):
         click.echo("\nleft:\n" + brief_text(found.left) + totals(found.left) + summary(found.left), nl=False)

@@ -9,7 +9,7 @@ import click
 from zapato.cli.about import About
 
 ABOUT = About(
-    "Check", "a part called otherwise, everywhere", "zapato rename devices/boot-dryer.toml heater oven"
+    "Check", "rename a part in every file that names it", "zapato rename devices/boot-dryer.toml heater oven"
 )
 
 
@@ -38,7 +38,7 @@ def COMMAND(device: Path, old: str, new: str, dry_run: bool) -> int:
     where = f"{count(places, 'line')} in {count(len(found.texts.changed), 'file')}"
     if not dry_run:
         found.texts.write()
-    click.echo(f"{where} {'would change' if dry_run else 'changed'}: {old} is {new}")
+    click.echo(f"{where} {'would change' if dry_run else 'changed'}: {old} is now called {new}")
     click.echo(
         f"topics: {found.topic[0]}/… becomes {found.topic[1]}/…; what listens there outside this site needs the new ones"
     )
