@@ -26,6 +26,8 @@ from statistics import median
 
 LATE = 0.2
 """s that the page may take."""
+STILL = 10.0
+"""s without a message after which none is expected any more."""
 VALUES = 5
 """Numbers that each device has."""
 CONFIGURATION = (
@@ -176,11 +178,13 @@ def run(folder: Path, port: int, devices: int, rate: int, seconds: int) -> int:
             time.sleep(0.005)
     behind = time.monotonic()
     looking.join(30)
-    counted = -1
-    while (now := asked(mine, "count")[1]) != counted:  # until nothing more comes
-        counted = now
-        time.sleep(1)
-    late = time.monotonic() - behind - 1
+    counted, since = -1, time.monotonic()
+    while time.monotonic() - since < STILL:  # a hub that is behind may stand still for a moment
+        now = asked(mine, "count")[1]
+        if now != counted:
+            counted, since = now, time.monotonic()
+        time.sleep(0.2)
+    late = max(0.0, since - behind)
     took, size = asked(mine, "cost")
     mine.send("end")
     kept, bytes_, odd, trouble = mine.recv()
@@ -223,6 +227,8 @@ def look(port: int, waits: list[float], seconds: int) -> None:
         way.request("GET", path)
         way.getresponse().read()
         waits.append(time.monotonic() - begun)
+        if waits[-1] > LATE:
+            print(f"the page took {waits[-1] * 1000:.0f} ms, {until - begun:.0f} s before the end")
         way.close()
         time.sleep(0.5)
 

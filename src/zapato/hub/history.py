@@ -6,7 +6,7 @@ import contextlib
 import json
 import sqlite3
 import threading
-from collections import deque
+from array import array
 from collections.abc import Generator, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -91,7 +91,7 @@ class History:
                     sqlite3.connect(path, check_same_thread=False, timeout=10),
                     threading.Lock(),
                 )
-            self._taken: deque[int] = deque(self.kept("taken", ()) if writes else (), TAKEN)
+            self._taken = _unpacked(self.kept("taken", "")) if writes else array("H")
         except (sqlite3.Error, OSError, ValueError) as error:
             raise ZapatoError(
                 f"{path} cannot be used as a history: {error}", "--history FILE names another"
@@ -107,9 +107,9 @@ class History:
         """
         with self._lock, _told(self.path):
             try:
-                numbers = deque((*self._taken, *taken), TAKEN)
+                numbers = (self._taken + array("H", taken))[-TAKEN:]
                 if numbers:
-                    self._db.execute(_KEEP, ("taken", json.dumps([*numbers])))
+                    self._db.execute(_KEEP, ("taken", numbers.tobytes().hex().join('""')))
                 for topic, text in about.items():
                     gone = "DELETE FROM kept WHERE key = ?"
                     key = f"about:{topic}"
@@ -130,9 +130,9 @@ class History:
     def forget_taken(self) -> None:
         """The broker knows no session any more: it begins to count its messages anew."""
         with self._lock, _told(self.path):
-            self._db.execute(_KEEP, ("taken", "[]"))
+            self._db.execute(_KEEP, ("taken", '""'))
             self._db.commit()
-            self._taken.clear()
+            self._taken = array("H")
 
     def was_taken(self, number: int) -> bool:
         """Whether a message of this number is among those that were written last."""
@@ -319,6 +319,11 @@ def _told(path: Path | None) -> Generator[None]:
         yield
     except (sqlite3.Error, OverflowError) as error:
         raise ZapatoError(f"the history {path or ''} does not go on: {error}", "is the disk full?") from None
+
+
+def _unpacked(text: str | list[int]) -> array[int]:
+    """The numbers of messages that were kept (16 bits, MQTT 3.1.1, 2.3.1); a list is what earlier versions wrote."""
+    return array("H", text if isinstance(text, list) else bytes.fromhex(text))
 
 
 def _stored(value: Plain) -> object:

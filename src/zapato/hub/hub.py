@@ -77,6 +77,10 @@ class Hub:
         self._topics: dict[str, str] = {}
         self._words: dict[str, str] = {}
         """What a thing is found by, in lower case."""
+        self._ranks: dict[str, int] = {}
+        """Where a thing stands in the list, by `_rank`: kept, because ten thousand are too many to ask at each look."""
+        self._order: list[str] | None = []
+        """The names in order; None where a thing came or went since."""
         self._lock = threading.RLock()
         self._listeners: list[Callable[[Change], None]] = []
 
@@ -133,6 +137,7 @@ class Hub:
         self._topics[thing.topic] = thing.name
         said = (f"{name} {each.label}" for name, each in thing.properties.items())
         self._words[thing.name] = " ".join((thing.name, thing.label, thing.where, *said)).lower()
+        self._ranks[thing.name], self._order = self._rank(thing.name), None
         for each, event in _heard(thing):
             self._of.setdefault(each.reads, []).append((thing, each, event))
 
@@ -142,6 +147,8 @@ class Hub:
             return
         self._topics.pop(thing.topic, None)
         self._words.pop(name, None)
+        self._ranks.pop(name, None)
+        self._order = None
         for topic in {each.reads for each, _ in _heard(thing)}:
             self._of[topic] = [each for each in self._of[topic] if each[0] is not thing]
             if not self._of[topic]:
@@ -159,7 +166,10 @@ class Hub:
         while "/" in way:
             way = way.rpartition("/")[0]
             if name := self._topics.get(way + ABOUT):
+                fresh = name not in self.heard
                 self.heard[name] = at
+                if fresh:
+                    self._ranks[name] = self._rank(name)
                 return
 
     def _said(
@@ -181,6 +191,8 @@ class Hub:
         else:
             new = True
         self.readings[name] = Reading(value, at, kept and new)
+        if what.name == STATE:
+            self._ranks[thing.name] = self._rank(thing.name)
         self.tell(Change("value", name, value, at))
         if new:
             yield Row(at, name, value)
@@ -227,9 +239,11 @@ class Hub:
         """One page of the things whose words have `find` in them, those that are there first; with how many there are of them."""
         at, wanted = time.time(), find.lower()
         with self._lock:
-            ranks = {name: self._rank(name) for name in self.things}
-            names = [name for name in ranks if wanted in self._words[name]] if wanted else [*ranks]
-            names.sort(key=lambda name: (ranks[name], name))
+            if self._order is None:
+                self._order = sorted(self.things)
+            ranks = self._ranks
+            names = [name for name in self._order if wanted in self._words[name]] if wanted else self._order
+            names = sorted(names, key=ranks.__getitem__)
             pages = max(1, -(-len(names) // size))
             number = min(max(0, number), pages - 1)
             shown = names[number * size : (number + 1) * size]
@@ -237,7 +251,7 @@ class Hub:
                 "things": [self._row(self.things[name], at) for name in shown],
                 "found": len(names),
                 "all": len(ranks),
-                "there": sum(rank == 0 for rank in ranks.values()),
+                "there": list(ranks.values()).count(0),
                 "page": number,
                 "pages": pages,
             }

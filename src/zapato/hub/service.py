@@ -29,6 +29,8 @@ PUBACK = b"\x40\x02"
 """How an acknowledgement begins (MQTT 3.1.1, 3.4.1); two bytes for the message's number follow."""
 BATCH = 1000
 """Messages that are written in one go at the most."""
+MANY, GATHERED = 20, 0.02
+"""Where so many messages came at once, s for which the next ones are gathered: a write costs the same for one and for hundreds."""
 KEEP, WHOLE = 366.0, 30.0
 """Days of history, and those of which every number is kept; of older ones one in five minutes."""
 ROOM = 1024.0 * 1024 * 1024
@@ -51,7 +53,7 @@ class Kept(Connection):
         self.sessions = 0
         """Sessions that began anew, for the broker knew none: the numbers of earlier messages mean nothing any more."""
         self.filters: set[str] = {*DESCRIBED}
-        self.up, self.ended = False, False
+        self.up, self.ended, self._many = False, False, False
         super().__init__(host, port, user, password, ca, DESCRIBED, session)
 
     def _connected(self, client: mqtt.Client, _data: Any, flags: Any, code: Any, *_rest: Any) -> None:
@@ -81,8 +83,11 @@ class Kept(Connection):
         found: list[tuple[int, mqtt.MQTTMessage]] = []
         with contextlib.suppress(queue.Empty):
             found.append(self.messages.get(timeout=seconds))
+            if self._many:
+                time.sleep(GATHERED)
             while len(found) < BATCH:
                 found.append(self.messages.get_nowait())
+        self._many = MANY < len(found) < BATCH
         return found
 
     def done(self, messages: Sequence[mqtt.MQTTMessage]) -> None:
