@@ -83,7 +83,7 @@ def main() -> int:
     seed, count = (*map(int, sys.argv[1:3]), *(1, 70)[len(sys.argv) - 1 :])
     random, run = (
         Random(seed),
-        import_module("zapato.stage.rehearse")._run,
+        import_module("zapato.simulator.rehearse")._run,
     )  # rehearse() refuses what check does
     found: Counter[tuple[str, str]] = Counter()
     with tempfile.TemporaryDirectory() as made:

@@ -31,7 +31,7 @@ from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.hub import History, Service
 from zapato.hub.hub import Saying
-from zapato.stage.rehearse import default_script
+from zapato.simulator.rehearse import default_script
 
 KINDS = ("boot-dryer", "gear-locker", "kettle-plug", "porch-light")
 SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "127.0.0.1"\nport = {port}\nqos = 1\n[time]\nzone = "Europe/Vienna"\nlatitude = 46.96\nlongitude = 11.08\n'
@@ -156,8 +156,8 @@ def live(folder: Path, count: int) -> None:
 
 
 def stage(paths: list[str]) -> None:
-    from zapato.stage.live import LiveBoard
-    from zapato.stage.rehearse import prepare, shims
+    from zapato.simulator.live import LiveBoard
+    from zapato.simulator.rehearse import prepare, shims
 
     for path in paths:
         design = resolve(Path(path))
@@ -215,7 +215,7 @@ def burst(service: Service, designs: list[Design]) -> tuple[float, int]:
 def virtual(folder: Path, count: int, minutes: float) -> None:
     """Every program in one virtual time, the hub hearing what its broker passes on."""
     from zapato.hub.hub import Hub
-    from zapato.stage.together import Together
+    from zapato.simulator.together import Together
 
     designs = site_of(folder, count, 1883)
     print(f"{count} devices; compiling ...", flush=True)

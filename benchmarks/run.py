@@ -189,7 +189,7 @@ def cable(site: Path) -> Iterator[Row]:
 
 def _chip(pipe: Any) -> None:
     from zapato.boards import board
-    from zapato.stage.loader_chip import LoaderChip
+    from zapato.simulator.loader_chip import LoaderChip
 
     chip = LoaderChip(board("esp32-38pin"), paced=True)
     pipe.send(chip.name)

@@ -13,7 +13,7 @@ from pathlib import Path
 from many import site_of
 
 from zapato.firmware.program import compile_device
-from zapato.stage import rehearse, rehearse_site
+from zapato.simulator import rehearse, rehearse_site
 
 LIMIT = 20.0
 """Seconds for twenty devices and an hour."""

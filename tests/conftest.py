@@ -17,7 +17,7 @@ from zapato.cli.app import run
 from zapato.demo.copy import copy_site
 from zapato.design import Design
 from zapato.findings import Report
-from zapato.stage.result import Rehearsal
+from zapato.simulator.result import Rehearsal
 
 settings.register_profile("ci", derandomize=True, deadline=None)
 settings.register_profile("desk", deadline=None)
@@ -189,9 +189,9 @@ def in_the_vm(
 ) -> str:
     """Run a MicroPython text in the real VM beside these modules of the runtime; gives what it printed."""
     from zapato.firmware.compile import cache_folder, compile_all
-    from zapato.stage.files import Disk, Flash
-    from zapato.stage.rehearse import shims
-    from zapato.stage.vm import Machine
+    from zapato.simulator.files import Disk, Flash
+    from zapato.simulator.rehearse import shims
+    from zapato.simulator.vm import Machine
 
     flash = Flash()
     flash.files.update(files or {})

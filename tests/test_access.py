@@ -14,12 +14,12 @@ from test_air import KEY, Place, imaged, offered, tree
 
 import zapato
 from zapato.firmware.plan import page_password
-from zapato.stage.files import NO_DEVICE
-from zapato.stage.little import Blocks, LittleFlash
-from zapato.stage.phone import Phone
-from zapato.stage.player import PowerCut
-from zapato.stage.result import ASKED
-from zapato.stage.wasi import Fault
+from zapato.simulator.files import NO_DEVICE
+from zapato.simulator.little import Blocks, LittleFlash
+from zapato.simulator.phone import Phone
+from zapato.simulator.player import PowerCut
+from zapato.simulator.result import ASKED
+from zapato.simulator.wasi import Fault
 
 NAMELESS = '[site]\nname = "refuge"\n[wifi]\n[mqtt]\nhost = "192.168.4.2"\n'
 LAMP = '[relay.lamp]\npin = 14\n[led.light]\npin = 2\nactive = "low"\nshows = "status"\n'
@@ -68,7 +68,7 @@ def test_a_device_without_a_network_asks_for_one_and_joins_it(put, board):
     place.clock.at(50_000, lambda: phone.fill_in(*HALL))
     talk.at(62, "/state")
     assert place.run() is None
-    page = (files("zapato") / "runtime" / "page.html").read_bytes()
+    page = (files("zapato") / "device" / "page.html").read_bytes()
     assert talk.said[0].startswith(b"HTTP/1.1 200 OK\r\nContent-Type: text/html") and talk.said[0].endswith(
         page
     )
@@ -398,7 +398,7 @@ def test_a_rehearsal_plays_who_stands_beside_it(bench):
 def test_the_page_in_a_real_browser(put):
     from browser import chromium, soon
 
-    from zapato.stage.live_run import Live
+    from zapato.simulator.live_run import Live
 
     device = put({"site.toml": NAMELESS, "device.toml": HEADER.format(board="esp8266-30pin") + LAMP})
     rows: list[dict] = []

@@ -21,14 +21,14 @@ from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.package import BASE, manifest, pack, seal
 from zapato.firmware.plan import make_plan, settings
 from zapato.firmware.program import compile_device
-from zapato.stage.board import Board
-from zapato.stage.broker import Broker
-from zapato.stage.clock import Clock
-from zapato.stage.little import Blocks, LittleFlash
-from zapato.stage.network import Air
-from zapato.stage.player import PowerCut
-from zapato.stage.rehearse import play_out, shims
-from zapato.stage.trace import Trace
+from zapato.simulator.board import Board
+from zapato.simulator.broker import Broker
+from zapato.simulator.clock import Clock
+from zapato.simulator.little import Blocks, LittleFlash
+from zapato.simulator.network import Air
+from zapato.simulator.player import PowerCut
+from zapato.simulator.rehearse import play_out, shims
+from zapato.simulator.trace import Trace
 
 KEY = "5a" * 32
 SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
@@ -95,7 +95,7 @@ class Place:
 
     def run(self):
         def end() -> None:
-            from zapato.stage.clock import End
+            from zapato.simulator.clock import End
 
             raise End
 

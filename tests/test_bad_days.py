@@ -8,7 +8,7 @@ import pytest
 from conftest import NETWORK, failed, in_the_vm, steps
 
 from zapato.firmware.compile import runtime_source
-from zapato.stage.wasi import Fault
+from zapato.simulator.wasi import Fault
 
 BUS = "[i2c.main]\nsda = 21\nscl = 22\n"
 EXPANDER = (
@@ -19,7 +19,7 @@ FELT = "[world]\ns.temperature = 20\ns.humidity = 50\n"
 
 
 def chip_of(name: str):
-    return importlib.import_module(f"zapato.stage.chips.{name}").Chip
+    return importlib.import_module(f"zapato.simulator.chips.{name}").Chip
 
 
 def sensor(name: str, every: str = "5s") -> str:
@@ -60,7 +60,7 @@ def test_a_chip_that_falls_silent_and_comes_back_is_set_up_anew(bench, monkeypat
         def silent(self, given, whole=whole):
             now = clock.setdefault(
                 "now", self.feel
-            )  # the stage's own quantity tells the time: 99 means silence
+            )  # the simulator's own quantity tells the time: 99 means silence
             if now and self.feel(what) == 9:
                 if hasattr(self, "power_on"):
                     self.power_on()
@@ -93,7 +93,7 @@ def test_another_chip_at_the_address_is_told(bench, monkeypatch):
 
 def test_a_thermometer_whose_line_is_noisy(bench, monkeypatch):
     """A byte that came wrong is noticed by the check byte; the next reading is good again."""
-    from zapato.stage.onewire import Line
+    from zapato.simulator.onewire import Line
 
     read, count = Line.read, iter(range(10**6))
     monkeypatch.setattr(Line, "read", lambda self: read(self) ^ (1 if next(count) % 18 == 4 else 0))
@@ -125,7 +125,7 @@ def test_a_serial_with_a_typing_mistake_is_found_at_the_desk(checked, serial):
 
 def hold(monkeypatch, when):
     """Every chip on the bus is silent while `when(board)`."""
-    from zapato.stage.board import Board
+    from zapato.simulator.board import Board
 
     chip = Board._chip
 
@@ -408,7 +408,7 @@ def test_effects_keep_their_pace_and_their_limit(bench):
 
 def test_a_touch_pad_follows_the_weather(bench, monkeypatch):
     """Its reading drifts by a third within ten minutes: no finger; a finger afterwards is one."""
-    from zapato.stage.board import Board
+    from zapato.simulator.board import Board
 
     read = Board.do_touch
     drift = lambda board: 1 - 0.35 * min(1, board.clock.now / 600_000)  # noqa: E731
@@ -513,7 +513,7 @@ def test_the_shims_refuse_what_the_chip_cannot_do(put, tmp_path, call, shown):
 
 def test_each_port_has_its_own_error_numbers():
     """The ESP32's are its C library's: a connection on its way is 119 there, 115 elsewhere."""
-    from zapato.stage.rehearse import shims
+    from zapato.simulator.rehearse import shims
 
     assert shims("esp32")["errno.mpy"] != shims("esp8266")["errno.mpy"] == shims("rp2")["errno.mpy"]
     assert not any(name.endswith(("_esp32.mpy", "_rp2.mpy", "_esp8266.mpy")) for name in shims("esp32"))

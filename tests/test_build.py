@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 import zapato
+from zapato import extensions
 from zapato.errors import Refused, Unwritable, ZapatoError
 from zapato.firmware.bundle import bundle
 from zapato.firmware.compile import runtime_source
@@ -203,13 +204,10 @@ def test_missing_compiler_is_one_line(site: Path, cli, monkeypatch, tmp_path):
 @pytest.mark.parametrize("port", ["esp32", "esp8266", "rp2"])
 def test_all_modules_of_a_port_can_stand_in_one_bundle(port):
     """A device may need any of them together: no two may give one name."""
-    folder = Path(zapato.__file__).parent / "runtime"
-    own = {
-        name
-        for name in (p.stem for p in folder.glob("*.py"))
-        if not name.endswith(("_esp32", "_esp8266", "_rp2"))
-    }
-    own |= {p.stem.removesuffix(f"_{port}") for p in folder.glob(f"*_{port}.py")}
+    ports = ("_esp32", "_esp8266", "_rp2")
+    files = extensions.device_files()
+    own = {name for name in files if not name.endswith(ports)}
+    own |= {name.removesuffix(f"_{port}") for name in files if name.endswith(f"_{port}")}
     together = bundle(
         {name: runtime_source(name, port) for name in own - {*ALONE, "main", "go", "way", "pins_offered"}}
     )

@@ -20,9 +20,9 @@ from zapato.deliver.ports import ports
 from zapato.errors import NotDelivered
 from zapato.firmware.base import uf2_memory
 from zapato.firmware.first import _uf2, data_place
-from zapato.stage.little import LittleFlash
-from zapato.stage.loader_chip import Faults, LoaderChip
-from zapato.stage.player import PowerCut
+from zapato.simulator.little import LittleFlash
+from zapato.simulator.loader_chip import Faults, LoaderChip
+from zapato.simulator.player import PowerCut
 
 
 @pytest.fixture

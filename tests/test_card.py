@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 
 import zapato
 from zapato.parts import kinds
-from zapato.stage.fat import BLOCK, EMPTY, Volume, done, fresh
-from zapato.stage.sdcard import BLOCKS
-from zapato.stage.wasi import Fault
+from zapato.simulator.fat import BLOCK, EMPTY, Volume, done, fresh
+from zapato.simulator.sdcard import BLOCKS
+from zapato.simulator.wasi import Fault
 
 FSCK = shutil.which("fsck.fat", path=f"{os.environ['PATH']}:/usr/sbin:/sbin")
 LOG = """[spi.slot]
@@ -281,7 +281,7 @@ def test_a_card_that_has_files_already(bench, monkeypatch, files, number):
     done(volume.mount(), blocks)
     for name, data in files.items():
         done(volume.append(name, data), blocks)
-    monkeypatch.setattr("zapato.stage.sdcard.fresh", lambda size: dict(blocks))
+    monkeypatch.setattr("zapato.simulator.sdcard.fresh", lambda size: dict(blocks))
     result = bench(LOG, WORLD, lasts="1min")
     found = result.cards["log"]
     ours = found[f"LOG{number:05d}.CSV"].decode().splitlines()
@@ -304,7 +304,7 @@ def test_numbers_at_their_end_are_told_once_and_the_device_goes_on(bench, monkey
     volume, blocks = Volume(), fresh(BLOCKS)
     done(volume.mount(), blocks)
     done(volume.append("LOG99999.CSV", b"whoever\n"), blocks)
-    monkeypatch.setattr("zapato.stage.sdcard.fresh", lambda size: dict(blocks))
+    monkeypatch.setattr("zapato.simulator.sdcard.fresh", lambda size: dict(blocks))
     result = bench(LOG, WORLD + steps("2min? not log.ready and log.rows == 0"), lasts="3min")
     assert not failed(result) and not result.faults
     assert [text for _, text in result.log[1:]] == [

@@ -15,7 +15,7 @@ from zapato.parts.described import described_names, driver_source, read_descript
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.layout import crc8
 from zapato.parts.sensors import chip
-from zapato.stage.chips import stand_in
+from zapato.simulator.chips import stand_in
 
 OWN = sorted(described_names())
 DEVICE = '[i2c.main]\nsda = 21\nscl = 22\npull_ups = "4.7kohm"\n[sensor.s]\nchip = "{name}"\nbus = "main"\naddress = {address}\nevery = "2s"\n'

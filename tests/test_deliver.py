@@ -13,8 +13,8 @@ import zapato
 from zapato.deliver import cable
 from zapato.deliver.broker import connected
 from zapato.errors import NotDelivered
-from zapato.stage.live_run import Live
-from zapato.stage.loader_chip import Faults
+from zapato.simulator.live_run import Live
+from zapato.simulator.loader_chip import Faults
 
 DEVICE = 'zapato = 1\n[device]\nname = "lamp"\nversion = "{version}"\nboard = "esp32-38pin"\n[relay.lamp]\npin = 26\n[[link]]\nwhen = "lamp.on"\nafter = "{after}"\ndo = "lamp.off"\n'
 SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\npassword = "larch and stone"\n[mqtt]\nhost = "127.0.0.1"\nport = {port}\nuser = "devices"\npassword = {{ secret = "mqtt_password" }}\n'
@@ -145,7 +145,7 @@ def test_the_status_led_is_explained_as_it_blinks(cli):
     import ast
 
     from zapato.firmware.compile import runtime_source
-    from zapato.parts.led import STATUS
+    from zapato.parts.led.part import STATUS
 
     tree = ast.parse(runtime_source("led", "esp32"))
     codes = next(

@@ -220,15 +220,15 @@ def test_what_an_extension_raises_is_one_line_that_names_it(site, cli):
     )
 
 
-KNOCKER = """from zapato.extend import Bench, Driver, Felt, Kind, Need, Property, pin
+KNOCKER = """from zapato.extend import Bench, Driver, Felt, Kind, Need, Probe, Property, Stimulus, pin
 
 
-class Loud:
+class Loud(Probe):
     def __init__(self, gpio): self.gpio = gpio
     def read(self, world): return round(100 * world.share(self.gpio))
 
 
-class Knock:
+class Knock(Stimulus):
     def __init__(self, gpio): self.gpio = gpio
     def put(self, world, value, over=0):
         world.contact(self.gpio, 1 if value is None else int(value))
@@ -240,7 +240,7 @@ KIND = Kind(
     name="knocker", help="a knock is answered by a lamp", fields=(pin("pin", "the lamp"), pin("hears", "the contact")),
     properties=lambda part: {"loud": Property("number", "%"), "touched": Property("boolean")},
     needs=lambda part: (Need("pin", "output", rest="low"), Need("hears", "input", pull="down")),
-    driver=lambda part: Driver("knocker", "Knocker", (part.at("pin"), part.at("hears")), ("pins",)),
+    driver=lambda part: Driver("knocker", "Knocker", (part.at("pin"), part.at("hears"))),
     bench=lambda part: Bench(
         reads={"loud": Loud(part.pins["pin"].gpio)}, sets={"touched": Knock(part.pins["hears"].gpio)},
         acts={"knock": Knock(part.pins["hears"].gpio)},

@@ -90,7 +90,7 @@ def _blocker(folder: Path, board_id: str):
 
 
 def _brute_force(design, uses, pins):
-    from zapato.checks.codes.pin_routing import controllers
+    from zapato.rules.pin_routing import controllers
 
     chip, best = design.board.chip, None
     for chosen in itertools.permutations(pins, len(uses)):

@@ -25,8 +25,8 @@ from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.hub import History
-from zapato.stage.live import LiveBoard
-from zapato.stage.rehearse import shims
+from zapato.simulator.live import LiveBoard
+from zapato.simulator.rehearse import shims
 
 FOREIGN = Path(__file__).parent / "foreign"
 MODULES = Path(sys.prefix) / "foreign" / "node_modules"

@@ -14,8 +14,8 @@ from zapato.errors import ZapatoError
 from zapato.hub import History, Service
 from zapato.hub.hub import Saying
 from zapato.hub.web import Page
-from zapato.stage.alive import Alive
-from zapato.stage.embedded import EmbeddedBroker
+from zapato.simulator.alive import Alive
+from zapato.simulator.embedded import EmbeddedBroker
 
 
 @pytest.fixture(scope="module")

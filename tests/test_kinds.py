@@ -231,7 +231,7 @@ def test_a_sensor_on_i2c_reads_what_the_air_has(bench, name):
 
 def test_the_compensation_of_the_datasheet():
     """BMP280 datasheet, 3.12: raw 519888 and 415148 are 25.08 degrees and 100653 Pa."""
-    from zapato.stage.chips.bme280 import fine, pascal
+    from zapato.parts.sensors.bme280.sim import fine, pascal
 
     assert fine(519888) / 5120 == pytest.approx(25.08, abs=0.005)
     assert pascal(415148, fine(519888)) == pytest.approx(100653.27, abs=0.5)

@@ -15,7 +15,7 @@ from test_mqtt_live import Broker, _free_port
 
 import zapato
 from zapato.errors import Refused, ZapatoError
-from zapato.stage.live_run import Live
+from zapato.simulator.live_run import Live
 
 SCRIPT = """[rehearsal]
 title = "A press, a command"

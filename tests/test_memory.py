@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 import zapato
+from zapato import extensions
 from zapato.budgets.memory import costs, memory
 from zapato.firmware.program import ALONE
 
@@ -36,9 +37,8 @@ def test_the_table_holds_for_the_demo(site, name, demo_day):
 
 def test_every_piece_of_the_runtime_has_its_figure(site):
     """A kind that is added gets its costs by `tools/costs.py`; here is who was forgotten."""
-    runtime = Path(zapato.__file__).parent / "runtime"
     ports = ("_esp32", "_esp8266", "_rp2")
-    modules = {p.stem for p in runtime.glob("*.py") if not p.stem.endswith(ports)} - {
+    modules = {name for name in extensions.device_files() if not name.endswith(ports)} - {
         *ALONE,
         "main",
         "go",
@@ -104,7 +104,7 @@ def test_a_device_that_does_not_fit_says_so_and_waits_before_each_new_try(put, m
     script = path.parent / "s.toml"
     script.write_text('[rehearsal]\nlasts = "1min"\n')
     monkeypatch.setattr(
-        sys.modules["zapato.stage.rehearse"], "refuse", lambda design: None
+        sys.modules["zapato.simulator.rehearse"], "refuse", lambda design: None
     )  # the check would not let it through
     result = zapato.rehearse(path, script)
     assert any("MemoryError" in text for _, text in result.log)

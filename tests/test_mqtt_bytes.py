@@ -11,8 +11,8 @@ import struct
 import pytest
 from conftest import in_the_vm
 
-from zapato.checks.codes.mqtt_greeting import ROOM, greeting
 from zapato.firmware.compile import runtime_source
+from zapato.rules.mqtt_greeting import ROOM, greeting
 
 HARNESS = """
 import json

@@ -15,8 +15,8 @@ import zapato
 from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
-from zapato.stage.live import LiveBoard
-from zapato.stage.rehearse import shims
+from zapato.simulator.live import LiveBoard
+from zapato.simulator.rehearse import shims
 
 MOSQUITTO = shutil.which("mosquitto") or shutil.which("mosquitto", path="/usr/sbin")
 pytestmark = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed")

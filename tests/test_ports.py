@@ -20,10 +20,10 @@ from zapato.deliver.ports import SerialLine
 from zapato.errors import NotDelivered
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.first import data_place
-from zapato.stage.clock import Clock
-from zapato.stage.interrupts import Interrupts
-from zapato.stage.sdk import FACTORY_NAME, Remembered
-from zapato.stage.wasi import Fault
+from zapato.simulator.clock import Clock
+from zapato.simulator.interrupts import Interrupts
+from zapato.simulator.sdk import FACTORY_NAME, Remembered
+from zapato.simulator.wasi import Fault
 
 BOARDS = {"esp8266": "esp8266-30pin", "esp32": "esp32-38pin", "rp2": "rp2040w-40pin"}
 PIN = {"esp8266": 14, "esp32": 14, "rp2": 14}

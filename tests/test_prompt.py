@@ -12,9 +12,9 @@ from zapato.firmware.image import data_image
 from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
-from zapato.stage.little import LittleFlash
-from zapato.stage.player import PowerCut
-from zapato.stage.prompt_chip import PromptChip
+from zapato.simulator.little import LittleFlash
+from zapato.simulator.player import PowerCut
+from zapato.simulator.prompt_chip import PromptChip
 
 SIZE = 392 * 1024
 OLD = {"main.py": b"print('somebody else')", "lib/old.py": b"x = 1\n", "kept.json": b"{}"}

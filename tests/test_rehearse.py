@@ -11,8 +11,8 @@ from conftest import HEADER, NETWORK, failed, steps
 import zapato
 from zapato.errors import Refused, RehearsalInvalid
 from zapato.firmware.compile import cache_folder, compile_all
-from zapato.stage import default_script, vm
-from zapato.stage.result import said_of
+from zapato.simulator import default_script, vm
+from zapato.simulator.result import said_of
 
 DEVICES = ("boot-dryer", "porch-light", "kettle-plug")
 
@@ -188,7 +188,7 @@ def test_a_crash_is_shown_with_its_traceback_and_its_moment(site: Path, tmp_path
 
 
 def test_a_heap_that_is_too_small_is_a_crash(site: Path, monkeypatch):
-    monkeypatch.setattr(importlib.import_module("zapato.stage.rehearse"), "refuse", lambda design: None)
+    monkeypatch.setattr(importlib.import_module("zapato.simulator.rehearse"), "refuse", lambda design: None)
     design = zapato.load(_device(site, "kettle-plug"))
     object.__setattr__(design.board.chip, "heap", 16 * 1024)
     try:
@@ -199,7 +199,7 @@ def test_a_heap_that_is_too_small_is_a_crash(site: Path, monkeypatch):
 
 
 def test_a_program_that_never_waits_is_stopped(site: Path, tmp_path: Path, monkeypatch):
-    monkeypatch.setattr("zapato.stage.vm.START", 1 << 26)
+    monkeypatch.setattr("zapato.simulator.vm.START", 1 << 26)
     app = zapato.build(_device(site, "porch-light"), tmp_path).app
     source = "def run():\n    while True:\n        pass\n"
     (app / "start.mpy").write_bytes(compile_all({"start": source}, cache_folder())["start"])
@@ -273,7 +273,7 @@ def test_no_rehearsal_and_errors_refuse(site: Path, cli):
 
 
 def test_no_secret_reaches_the_stage(site: Path, monkeypatch):
-    from zapato.stage.rehearse import _settings
+    from zapato.simulator.rehearse import _settings
 
     assert "chamois" not in json.dumps(_settings(zapato.load(_device(site, "boot-dryer"))))
 

@@ -319,7 +319,7 @@ def test_what_cannot_reach_a_device_without_a_network(act, put):
 
 
 def test_what_the_world_leaves_out_and_what_nobody_heard_is_told(put, cli):
-    """No verdict blames the firmware for the stage: a sensor that nobody feeds is named, and so is a lost message."""
+    """No verdict blames the firmware for the simulator: a sensor that nobody feeds is named, and so is a lost message."""
     site = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n'
     steps = "[world]\ns.humidity = 50\n[[step]]\nat = '100ms'\nact = \"message('r/on/set', 'true')\"\n"
     device = put({"device.toml": DEVICE, "script.toml": HEAD + steps, "site.toml": site})

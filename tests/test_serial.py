@@ -19,7 +19,7 @@ import zapato
 from zapato.lang.fields import Wrong
 from zapato.lang.patterns import CHECKS, checksum, crc16, read_pattern
 from zapato.parts.registers import blocks, read_registers
-from zapato.stage.live_run import Live
+from zapato.simulator.live_run import Live
 
 LINE = "[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n"
 LAMP = """

@@ -2,13 +2,14 @@
 
 import ast
 import json
+import re
 import subprocess
-from pathlib import Path
 
 import pytest
 from conftest import HEADER, NETWORK, steps
 
 import zapato
+from zapato import extensions
 from zapato.firmware import program
 from zapato.firmware.compile import compiler, runtime_source
 from zapato.firmware.shorten import names_in_rom, port_names, shorten
@@ -56,10 +57,10 @@ def test_names_of_the_rom_are_those_that_the_compiler_does_not_write_out(tmp_pat
 
 def test_what_the_program_takes_from_a_port_keeps_its_name():
     """`json.load` stays itself, though a module of ours has a function of that name."""
-    for path in sorted((Path(zapato.__file__).parent / "runtime").glob("*.py")):
+    for path in extensions.device_files().values():
         tree = ast.parse(path.read_text())
         imports = [a.name for n in ast.walk(tree) if isinstance(n, ast.Import) for a in n.names]
-        foreign = {name for name in imports if not (path.parent / f"{name}.py").exists()} - {
+        foreign = {name for name in imports if not extensions.device_texts(name)} - {
             "levels",
             "plan",
             "device",
@@ -195,12 +196,8 @@ def test_a_fault_told_by_a_device_is_explained_with_its_build(site, tmp_path, cl
 
 def test_arguments_by_name_to_the_ports_functions_keep_their_names():
     """Where the published stubs do not tell of an argument, tools/port_names must."""
-    runtime = Path(zapato.__file__).parent / "runtime"
-    own = {
-        path.stem.removesuffix("_esp32").removesuffix("_esp8266").removesuffix("_rp2")
-        for path in runtime.glob("*.py")
-    }
-    for path in runtime.glob("*.py"):
+    own = {re.sub("_(esp32|esp8266|rp2)$", "", name) for name in extensions.device_files()}
+    for path in extensions.device_files().values():
         tree = ast.parse(path.read_text("utf-8"))
         foreign = {
             alias.asname or alias.name

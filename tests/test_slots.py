@@ -17,9 +17,9 @@ from zapato.firmware.package import canonical, manifest
 from zapato.firmware.plan import make_minimal_plan
 from zapato.firmware.plan import settings as settings_of
 from zapato.firmware.program import compile_device
-from zapato.stage.files import Flash
-from zapato.stage.little import Blocks, LittleFlash
-from zapato.stage.player import PowerCut
+from zapato.simulator.files import Flash
+from zapato.simulator.little import Blocks, LittleFlash
+from zapato.simulator.player import PowerCut
 
 OLD, NEW, MINIMAL = "bench 1.0.0", "bench 1.1.0", "bench 0"
 
@@ -233,7 +233,7 @@ def test_an_update_goes_on_where_it_broke_off(put, tmp_path, away, back):
             place.air.set(False)
             place.clock.after(20_000, lambda: place.air.set(True))
         else:
-            from zapato.stage.player import PowerCut
+            from zapato.simulator.player import PowerCut
 
             place.board.flash.before_write = once
 

@@ -227,7 +227,7 @@ def test_one_thing_has_one_part(checked, name):
 
 def test_a_recording_of_two_channels_is_its_first(tmp_path):
     from zapato.lang.fields import Wrong
-    from zapato.parts.sound import read_wave
+    from zapato.parts.sound.part import read_wave
 
     with wave.open(str(tmp_path / "two.wav"), "wb") as file:
         file.setparams((2, 2, 8000, 0, "NONE", ""))

@@ -1,4 +1,4 @@
-"""The stage itself: when expectations are judged, what the world can do, what the chip does not allow, what is kept."""
+"""The simulator itself: when expectations are judged, what the world can do, what the chip does not allow, what is kept."""
 
 from pathlib import Path
 

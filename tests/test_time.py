@@ -16,7 +16,7 @@ from zapato.design.sun import sun_of, sun_table
 from zapato.firmware.compile import runtime_source
 from zapato.lang.hours import DAYS, HoursError, days, moment
 from zapato.lang.zones import zone, zone_names
-from zapato.stage.network import time_answer
+from zapato.simulator.network import time_answer
 
 PLACE = '[wifi]\nname = "hall"\n[mqtt]\nhost = "192.168.4.2"\n[time]\nzone = "{zone}"\nlatitude = 46.02\nlongitude = 7.75\n'
 BELL = '[relay.lamp]\npin = 26\n[[link]]\nat = "{at}"\ndo = "notify(\'ding\')"\n'
@@ -145,7 +145,7 @@ NOW = datetime(2026, 6, 1, tzinfo=UTC)
 
 @pytest.mark.parametrize("lie", LIES)
 def test_a_server_that_lies_is_not_believed(lie, bench, monkeypatch):
-    monkeypatch.setattr("zapato.stage.network.time_answer", lambda question, now: LIES[lie](question))
+    monkeypatch.setattr("zapato.simulator.network.time_answer", lambda question, now: LIES[lie](question))
     result = bench(HERE + BELL.format(at="10:00"), "", lasts="30min")
     assert result.crash is None
     assert not any("time is known" in text or "fault" in text for _, text in result.log)

@@ -11,7 +11,7 @@ from test_mqtt_live import MOSQUITTO, _free_port
 import zapato
 from zapato.errors import Refused
 from zapato.firmware.plan import settings
-from zapato.stage.live_run import Live
+from zapato.simulator.live_run import Live
 
 KEYS = Path(__file__).parent / "data" / "tls"
 SITE = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[mqtt]\nhost = "localhost"\ntls = true\nqos = 1\nauthority = "{ca}"\n[time]\nzone = "Europe/Zurich"\n'
@@ -75,7 +75,7 @@ def test_a_real_handshake_with_the_sites_broker(put, broker):
 def test_a_broker_that_cannot_prove_its_name_hears_nothing(certificate, ca, put, broker, monkeypatch):
     """A certificate for another name, and one of another authority: the program does not get through, and says so."""
     monkeypatch.setattr(
-        "zapato.stage.live_run.Listener",
+        "zapato.simulator.live_run.Listener",
         lambda *given: type("Deaf", (), {"seen": [], "close": lambda self: None})(),
     )
     port = broker(certificate)

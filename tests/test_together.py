@@ -8,9 +8,9 @@ from conftest import HEADER, NETWORK
 import zapato
 from zapato.checks import device_files
 from zapato.design.script import read_script
-from zapato.stage.rehearse import default_script
-from zapato.stage.together import Together
-from zapato.stage.turns import TurnClock, Turns
+from zapato.simulator.rehearse import default_script
+from zapato.simulator.together import Together
+from zapato.simulator.turns import TurnClock, Turns
 
 NAMES = ("boot-dryer", "kettle-plug", "porch-light", "water-tank")
 

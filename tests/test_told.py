@@ -20,7 +20,7 @@ from zapato.deliver.rollout import roll_out, waves
 from zapato.deliver.watch import Said
 from zapato.draw.budgets import shown
 from zapato.errors import AlreadyThere, NotDelivered
-from zapato.stage.embedded import EmbeddedBroker
+from zapato.simulator.embedded import EmbeddedBroker
 
 SHOWN = {
     (0.0039, "A"): "3.9 mA", (4.32, "A"): "4.32 A", (0, "A"): "0 A", (1e-10, "F"): "100 pF", (4700, "ohm"): "4.7 kohm",

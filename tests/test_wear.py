@@ -10,8 +10,8 @@ from zapato.boards import board as board_named
 from zapato.budgets.wear import ERASURES, wear
 from zapato.firmware.image import data_image
 from zapato.firmware.layout import FOLDERS
-from zapato.stage.little import LittleFlash
-from zapato.stage.player import PowerCut
+from zapato.simulator.little import LittleFlash
+from zapato.simulator.player import PowerCut
 
 BLOCKS = 98
 

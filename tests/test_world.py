@@ -10,17 +10,17 @@ from hypothesis import strategies as st
 
 from zapato.boards import board
 from zapato.checks.rings import rings
-from zapato.stage.broker import Broker, matches, packet
-from zapato.stage.chips import stand_in
-from zapato.stage.clock import Clock
-from zapato.stage.files import Disk, Flash
-from zapato.stage.interrupts import Interrupts
-from zapato.stage.network import FLIGHT, Air, Station
-from zapato.stage.pins import BOUNCE, Pins
-from zapato.stage.trace import Trace
-from zapato.stage.vm import Machine, Stopped
-from zapato.stage.wasi import Fault
-from zapato.stage.world import Quantities
+from zapato.simulator.broker import Broker, matches, packet
+from zapato.simulator.chips import stand_in
+from zapato.simulator.clock import Clock
+from zapato.simulator.files import Disk, Flash
+from zapato.simulator.interrupts import Interrupts
+from zapato.simulator.network import FLIGHT, Air, Station
+from zapato.simulator.pins import BOUNCE, Pins
+from zapato.simulator.trace import Trace
+from zapato.simulator.vm import Machine, Stopped
+from zapato.simulator.wasi import Fault
+from zapato.simulator.world import Quantities
 
 # --- the clock
 
@@ -315,7 +315,7 @@ def test_the_light_sensor_counts_as_its_datasheet_says(light, counts):
 
 
 class Talk:
-    """A client made of bytes, on the stage's network."""
+    """A client made of bytes, in the simulator's network."""
 
     def __init__(self) -> None:
         self.clock = Clock()

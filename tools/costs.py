@@ -1,4 +1,4 @@
-"""Measures what the firmware's pieces take of a chip's memory, and writes src/zapato/budgets/costs.json.
+"""Measures what the firmware's pieces take of a chip's memory, and writes the cost.json of each bundle, and src/zapato/budgets/costs.json for the rest.
 
 Devices are made at random from the kinds' own examples, built in both forms, and run in the VM for a few
 minutes of virtual time; the figures of the pieces are those that explain the devices best (least squares,
@@ -23,14 +23,16 @@ from random import Random
 import numpy as np
 from scipy.optimize import nnls
 
+from zapato import extensions
 from zapato.boards.model import SpiEthernet
+from zapato.budgets.memory import costs as known_costs
 from zapato.budgets.memory import features
 from zapato.design import Design, resolve
 from zapato.fitting import fit, write_pins
 from zapato.measure import FORMS, ROOM
 from zapato.parts import Kind, kinds
 from zapato.parts.sensors import chip, chip_names
-from zapato.stage.rehearse import weighed
+from zapato.simulator.rehearse import weighed
 
 COSTS = Path(__file__).parents[1] / "src" / "zapato" / "budgets" / "costs.json"
 BUSY = 12_000
@@ -426,6 +428,30 @@ def table(rows: list[tuple[str, tuple[Counter[str], int, int]]]) -> dict[str, di
     return made
 
 
+def write(costs: dict[str, dict[str, dict[str, float]]]) -> None:
+    """Each bundle's own figures into its cost.json, the rest into costs.json."""
+    owners = _owners()
+    found: dict[Path, dict[str, dict[str, dict[str, float]]]] = {}
+    for form, memories in costs.items():
+        for what, figures in memories.items():
+            for name, size in figures.items():
+                owner = owners.get(name, "")
+                file = extensions.own_bundles()[owner].folder / "cost.json" if owner else COSTS
+                found.setdefault(file, {}).setdefault(form, {}).setdefault(what, {})[name] = size
+    for file, table in found.items():
+        file.write_text(json.dumps(table, indent=1, sort_keys=True) + "\n")
+
+
+def _owners() -> dict[str, str]:
+    """The bundle of each module and each class of a part, by its feature."""
+    found: dict[str, str] = {}
+    for name, file in extensions.device_files().items():
+        owner = extensions.owner_of(name)
+        found |= {f"module {each}": owner for each in (name, re.sub("_(esp32|esp8266|rp2)$", "", name))}
+        found |= {f"part {cls}": owner for cls in re.findall(r"^class (\w+)", file.read_text(), re.M)}
+    return found
+
+
 def errors(
     rows: list[tuple[str, tuple[Counter[str], int, int]]], costs: dict[str, dict[str, dict[str, float]]]
 ) -> list[float]:
@@ -444,10 +470,10 @@ def main() -> int:
     given = ask.parse_args()
     rows = sample(given.seed + (1000 if given.check else 0), 30 if given.check else given.devices)
     if given.check:
-        costs = json.loads(COSTS.read_text())
+        costs = known_costs()
     else:
         costs = table(rows)
-        COSTS.write_text(json.dumps(costs, indent=1, sort_keys=True) + "\n")
+        write(costs)
     off = errors(rows, costs)
     worst = max(range(len(off)), key=lambda at: abs(off[at]))
     print(f"the worst: {rows[worst][0]}, {rows[worst][1][1]} bytes, {dict(rows[worst][1][0])}")

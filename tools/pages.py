@@ -19,7 +19,7 @@ def access(folder: Path) -> None:
     from browser import chromium, soon
 
     from zapato.demo.copy import copy_site
-    from zapato.stage.live_run import Live
+    from zapato.simulator.live_run import Live
 
     for _ in copy_site(folder / "site"):
         pass
@@ -78,8 +78,8 @@ def hub(folder: Path) -> None:
     from zapato.design.alerts import offered, read_alerts
     from zapato.hub import History, Service
     from zapato.hub.web import Page
-    from zapato.stage.alive import Alive
-    from zapato.stage.embedded import EmbeddedBroker
+    from zapato.simulator.alive import Alive
+    from zapato.simulator.embedded import EmbeddedBroker
 
     for _ in copy_site(folder / "hub"):
         pass

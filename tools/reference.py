@@ -267,7 +267,7 @@ def _rehearsals() -> Iterator[str]:
         *_table(SITE_HEAD),
         "### `[world]`, and acts\n",
         "What stands outside: `part.property = value` at the beginning, the same words as in an act. Which words a part has stands with its "
-        "kind above (\"in a rehearsal\"); a sensor's are what its chip feels, before `scale`, `points` and the like.\n",
+        'kind above ("in a rehearsal"); a sensor\'s are what its chip feels, before `scale`, `points` and the like.\n',
         "### `[[step]]`\n",
         *_table(STEP),
     )

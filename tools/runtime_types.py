@@ -17,9 +17,9 @@ import tempfile
 from collections import defaultdict
 from pathlib import Path
 
+from zapato import extensions
 from zapato.boards.port import port, port_ids
 
-RUNTIME = Path(__file__).parents[1] / "src" / "zapato" / "runtime"
 GENERATED = {
     "levels.py": "OUT = ((1, 0),)\nMODULATED = (2,)\nSILENT = (1,)\nDOG = 5000\nREST = 1000\nWATCHED = True\nOFFERED = {'io': (255, 0)}\n",
     "plan.py": "from loop import Device\n\nd = Device('a', 'b', 'c', 1.0)\nMORE = ('plan1',)\n\n\ndef opens(settings):\n    return False\n\n\ndef connect(settings):\n    pass\n",
@@ -71,10 +71,11 @@ def check(name: str, stubs: Path, release: str) -> bool:
         folder, known = Path(place) / "runtime", Path(place) / "stubs"
         folder.mkdir()
         cleaned(stubs, known, name)
-        for path in RUNTIME.glob("*.py"):
+        files = extensions.device_files()
+        for path in files.values():
             module, _, own = path.stem.rpartition("_")
             if own not in port_ids():
-                if not (RUNTIME / f"{path.stem}_{name}.py").is_file():
+                if f"{path.stem}_{name}" not in files:
                     (folder / path.name).write_text(path.read_text())
             elif own == name:
                 (folder / f"{module}.py").write_text(path.read_text())

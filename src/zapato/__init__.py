@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from zapato.findings import Finding, Report
     from zapato.firmware import Build, build
     from zapato.fitting import Fit, fit
-    from zapato.stage import Rehearsal, SiteRehearsal, rehearse, rehearse_site
+    from zapato.simulator import Rehearsal, SiteRehearsal, rehearse, rehearse_site
     from zapato.topics import Topic
     from zapato.topics import topics as list_topics
     from zapato.wiring import Sheet
@@ -73,10 +73,10 @@ _HOMES = {
     "Design": "design",
     "Finding": "findings",
     "Fit": "fitting",
-    "Rehearsal": "stage",
+    "Rehearsal": "simulator",
     "Report": "findings",
     "Sheet": "wiring",
-    "SiteRehearsal": "stage",
+    "SiteRehearsal": "simulator",
     "Topic": "topics",
     "ZapatoError": "errors",
     "budget": "budgets.whole",
@@ -85,8 +85,8 @@ _HOMES = {
     "diff": "changes:changes",
     "fit": "fitting",
     "list_topics": "topics:topics",
-    "rehearse": "stage",
-    "rehearse_site": "stage",
+    "rehearse": "simulator",
+    "rehearse_site": "simulator",
     "wires": "wiring:wiring",
 }
 """Where each name is, and what it is called there where that is another name."""

@@ -1,17 +1,17 @@
-"""Extensions: kinds of parts, sensor chips, rules and boards from outside, each a folder (a bundle) with all that belongs to it.
+"""Bundles: kinds of parts, chips, rules and boards, each a folder with all that belongs to it. Ours and those from outside are alike.
 
 A bundle may hold:
 
     part.py      KIND: a kind of part, named like the bundle
-    chip.py      CHIP: a sensor chip, named like the bundle
+    chip.py      CHIP: a chip of some kind (a sensor, an expander, …), named like the bundle
     rule.py      RULE or RULES: findings of its own
     device/      MicroPython modules, which go onto the device
-    sim.py       Chip: the stand-in for a chip on a bus, for rehearsals
+    sim.py       Chip: the stand-in for a chip on a bus; Peer: for what is at the other end of a serial line
     cost.json    bytes that its modules and parts take (`zapato costs` measures them)
     boards/      boards, as a site's own
     chips/       described chips, as a site's own
 
-It is found as an entry point of the group `zapato.extensions` of an installed package (its value is the bundle's package), or as
+Ours are folders of `zapato.parts`: parts/KIND, and parts/KINDs/CHIP. One from outside (an extension) is found as an entry point of the group `zapato.extensions` of an installed package (its value is the bundle's package), or as
 a folder extensions/NAME of a site whose site.toml names it: `[site] extensions = ["NAME"]`. Code of a site runs only where it is
 named there.
 """
@@ -24,6 +24,7 @@ import re
 import sys
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import cache
 from importlib import import_module
 from pathlib import Path
 from types import ModuleType
@@ -42,12 +43,14 @@ class Bundle:
     Attributes:
         name: as site.toml or the entry point has it; folder: where its files are.
         package: the Python package that its modules are imported from; site: it is a site's own, not an installed one.
+        chip_of: the kind whose chip one of ours is; "" for every other bundle.
     """
 
     name: str
     folder: Path
     package: str
     site: bool = False
+    chip_of: str = ""
 
     def has(self, file: str) -> bool:
         return (self.folder / file).is_file()
@@ -166,6 +169,33 @@ def _own(root: Path, name: str) -> Bundle:
     return Bundle(name, folder, f"zapato_site_{code}_{name}", site=True)
 
 
+PARTS = Path(__file__).parent / "parts"
+
+
+@cache
+def own_bundles() -> Mapping[str, Bundle]:
+    """Zapato's own bundles, by name: those of kinds, and those of the chips that stand in a folder called like their kind and an s."""
+    found: dict[str, Bundle] = {}
+    for folder in _folders(PARTS):
+        if (folder / "part.py").is_file():
+            found[folder.name] = Bundle(folder.name, folder, f"zapato.parts.{folder.name}")
+            continue
+        for chip in _folders(folder):
+            package = f"zapato.parts.{folder.name}.{chip.name}"
+            found[chip.name] = Bundle(chip.name, chip, package, chip_of=folder.name.removesuffix("s"))
+    return found
+
+
+def _folders(folder: Path) -> list[Path]:
+    with os.scandir(folder) as entries:
+        return sorted(Path(each.path) for each in entries if each.is_dir() and each.name[0] != "_")
+
+
+def bundle(name: str) -> Bundle | None:
+    """The bundle of this name, ours or one from outside."""
+    return own_bundles().get(name) or bundles().get(name)
+
+
 def with_file(file: str) -> Iterator[Bundle]:
     """The extensions that have this file."""
     return (each for each in bundles().values() if each.has(file))
@@ -221,19 +251,73 @@ def _changed() -> None:
         each()
 
 
-def device_source(module: str, port: str, ours: bool) -> str | None:
-    """The source of a MicroPython module of an extension; None where none has it. Raises ZapatoError where it is `ours`, too."""
-    for bundle in bundles().values():
-        for name in (f"{module}_{port}", module):
-            file = bundle.folder / "device" / f"{name}.py"
-            if file.is_file() and ours:
+DEVICE = Path(__file__).parent / "device"
+"""MicroPython modules that belong to no kind."""
+
+
+@cache
+def _own_device() -> Mapping[str, tuple[Path, str]]:
+    """Our own MicroPython modules: name -> file, and the bundle that has it ("" for what belongs to none)."""
+    places = {"": DEVICE} | {name: each.folder / "device" for name, each in own_bundles().items()}
+    found: dict[str, tuple[Path, str]] = {}
+    for owner, folder in places.items():
+        with contextlib.suppress(FileNotFoundError):
+            found |= {
+                each.name[:-3]: (Path(each.path), owner)
+                for each in os.scandir(folder)
+                if each.name.endswith(".py")
+            }
+    return found
+
+
+def device_files() -> Mapping[str, Path]:
+    """The files of our own MicroPython modules, by name."""
+    return {name: file for name, (file, _) in _own_device().items()}
+
+
+def owner_of(module: str) -> str:
+    """Our own bundle that has this MicroPython module, for one port at least; "" where none has."""
+    known = _own_device()
+    return next((known[name][1] for name in (module, *_variants(module)) if name in known), "")
+
+
+@cache
+def _ports() -> tuple[str, ...]:
+    return tuple(sorted(each.stem for each in (Path(__file__).parent / "boards" / "ports").glob("*.toml")))
+
+
+def _variants(module: str) -> tuple[str, ...]:
+    """What the module is called where ports differ."""
+    return tuple(f"{module}_{port}" for port in _ports())
+
+
+def device_texts(module: str) -> list[str]:
+    """The sources of a MicroPython module, those of all ports where they differ; none where nobody has it."""
+    names, known = (module, *_variants(module)), _own_device()
+    places = [known[name][0] for name in names if name in known]
+    places += [each.folder / "device" / f"{name}.py" for each in bundles().values() for name in names]
+    return [place.read_text("utf-8") for place in places if place.is_file()]
+
+
+def device_source(module: str, port: str) -> str | None:
+    """The source of a MicroPython module, the one of `port` where ports differ; None where nobody has it.
+
+    Raises ZapatoError where an extension has a module of a name of ours.
+    """
+    names, known = (f"{module}_{port}", module), _own_device()
+    own = next((known[name][0] for name in names if name in known), None)
+    for each in bundles().values():
+        for name in names:
+            file = each.folder / "device" / f"{name}.py"
+            if not file.is_file():
+                continue
+            if own:
                 raise ZapatoError(
-                    f"device/{file.name} of the extension {bundle.name} has the name of a module of Zapato",
+                    f"device/{file.name} of the extension {each.name} has the name of a module of Zapato",
                     "another name for it",
                 )
-            if file.is_file():
-                return file.read_text("utf-8")
-    return None
+            return file.read_text("utf-8")
+    return own.read_text("utf-8") if own else None
 
 
 def costs(path: Path) -> Mapping[str, Mapping[str, Mapping[str, float]]]:

@@ -22,7 +22,7 @@ from zapato.fitting import fit, write_pins
 from zapato.parts import kind
 from zapato.parts.model import Kind
 from zapato.parts.sensors import chip
-from zapato.stage.rehearse import weighed
+from zapato.simulator.rehearse import weighed
 
 FORMS = {"short": ROOMY - 4, "whole": ROOMY}
 """Bytes of heap by which a chip gets the one build or the other."""

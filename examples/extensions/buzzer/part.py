@@ -22,7 +22,7 @@ def _driver(part: Part) -> Driver | None:
     if "pin" not in part.pins:
         return None
     given = (part.at("pin"), active_number(part), part.get("start", "off") == "on", part.get("tone", 120))
-    return Driver("buzzer", "Buzzer", given, ("output", "pins"))
+    return Driver("buzzer", "Buzzer", given)
 
 
 KIND = Kind(

@@ -10,7 +10,7 @@ from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
 from zapato.parts.model import Part
 from zapato.parts.sensors import chip
-from zapato.parts.sensors.analog import ratio
+from zapato.parts.sensors.analog.chip import ratio
 
 TOLERANCE = 0.01
 """Of a usual metal film resistor."""

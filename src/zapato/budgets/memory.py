@@ -1,8 +1,8 @@
 """How much of the chip's memory the firmware takes, known without running it.
 
-The figures come from costs.json: what each runtime module, each part and each link took in the VM, by
-the method of least squares over devices made at random (tools/costs makes it; tools/costs --check tells
-how far it is off).
+The figures come from the cost.json of each bundle, and from costs.json for what belongs to none: what each MicroPython module,
+each part and each link took in the VM, by the method of least squares over devices made at random (tools/costs makes them;
+tools/costs --check tells how far they are off).
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from zapato import extensions
 from zapato.boards.port import port
 from zapato.design.links import Link
 from zapato.design.model import Design, once
-from zapato.design.program import drivers, follows, runtime_modules, timed
+from zapato.design.program import driver_modules, drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
 from zapato.parts.model import Driver, Part
 
@@ -116,7 +116,7 @@ def _of_driver(design: Design, part: Part, driver: Driver) -> Counter[str]:
     """What a part takes beside its modules."""
     found = Counter({f"part {driver.cls}": 1, "letters": len(part.name), "data": driver.data})
     found["spoken"] = int(design.mqtt is not None)  # a mark in each part of what of it waits to be published
-    found.update({f"part {cls}": 1 for cls, _ in driver.wraps})
+    found.update({f"part {cls}": 1 for _, cls, _ in driver.wraps})
     if driver.watches:
         found.update({"function": 2, "code": len(part.get(driver.watches, ""))})
     if driver.tells:
@@ -141,7 +141,7 @@ def _brought(design: Design) -> dict[str, list[str]]:
         NETWORK, ("net", "net_fixed", "net_lan", "net_lan_rmii", "net_lan_spi", "mqtt", "mqtt_tls", "report")
     )
     for name, driver in drivers(design).items():
-        brings(f"the first {design.parts[name].kind.name}", (driver.module, *driver.also))
+        brings(f"the first {design.parts[name].kind.name}", sorted(driver_modules(driver)))
     brings("the first output or input", ("output", "pins"))
     brings("the first time of day", ("clock", "names", "dates"))
     brings("the first link", ("links",))
@@ -179,9 +179,10 @@ DESCRIBED = {
 
 def _table(form: str, name: str, found: Mapping[str, int]) -> Mapping[str, float]:
     """The figures, with those of described chips, which follow from how much each description says."""
-    made = [what.removeprefix("module ") for what in found if what.startswith("module d_")]
+    modules = [what.removeprefix("module ") for what in found if what.startswith("module ")]
+    known, made = costs(modules)[form][name], [each for each in modules if each.startswith("d_")]
     if not made:
-        return costs()[form][name]
+        return known
     from zapato.parts.described import class_name, of_module
 
     more: dict[str, float] = {}
@@ -190,7 +191,7 @@ def _table(form: str, name: str, found: Mapping[str, int]) -> Mapping[str, float
         if chip := of_module(module):
             more[f"module {module}"] = base + piece * chip.pieces + early * chip.early
             more[f"part {class_name(chip.name)}"] = part
-    return {**costs()[form][name], **more}
+    return {**known, **more}
 
 
 def shares(design: Design) -> list[tuple[str, str, int]]:
@@ -207,17 +208,16 @@ def shares(design: Design) -> list[tuple[str, str, int]]:
     return sorted(found, key=lambda each: -each[2])
 
 
-def costs() -> Mapping[str, Mapping[str, Mapping[str, float]]]:
-    """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature; extensions bring their own. Raises ZapatoError."""
-    return _together(
-        tuple(
-            (each.folder / "cost.json", (each.folder / "cost.json").stat().st_mtime_ns)
-            for each in extensions.with_file("cost.json")
-        )
-    )
+def costs(modules: Iterable[str] = ()) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
+    """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature: of what belongs to every program, and of these
+    modules' bundles; of all bundles where none are named. Extensions bring their own. Raises ZapatoError."""
+    owners = {extensions.owner_of(each) for each in modules} or extensions.own_bundles().keys()
+    ours = (extensions.own_bundles()[each].folder / "cost.json" for each in sorted(owners - {""}))
+    theirs = (each.folder / "cost.json" for each in extensions.with_file("cost.json"))
+    return _together(tuple((each, each.stat().st_mtime_ns) for each in (*ours, *theirs) if each.is_file()))
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=8)
 def _together(brought: tuple[tuple[Path, int], ...]) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     found: dict[str, dict[str, dict[str, float]]]
     found = json.loads((Path(__file__).parent / "costs.json").read_text("utf-8"))

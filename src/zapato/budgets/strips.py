@@ -10,7 +10,7 @@ from typing import cast
 from zapato.budgets.row import Row, row
 from zapato.design.model import Design, once
 from zapato.parts.model import Part
-from zapato.parts.strip import DARK, WHITE, order, runs_on
+from zapato.parts.strip.part import DARK, WHITE, order, runs_on
 
 BIT, GAP = 1.25e-6, 300e-6
 """s for one bit at 800 kHz, and the pause that ends a frame (WS2812B datasheet, data transfer time; more than 280 us on current ones)."""

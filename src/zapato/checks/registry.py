@@ -1,4 +1,4 @@
-"""The rules. Each module of `zapato.checks.codes` has a RULE or RULES; adding a rule is adding a module."""
+"""The rules. Each module of `zapato.rules` has a RULE or RULES; adding a rule is adding a module."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from zapato import extensions
 from zapato.checks.model import Rule
 from zapato.errors import UnknownName, ZapatoError
 
-_CODES = "zapato.checks.codes"
+_CODES = "zapato.rules"
 
 
 @cache

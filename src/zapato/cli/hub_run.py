@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from zapato.design import Design
 
 START = 30.0
-"""Seconds that the devices of the stage may take to start."""
+"""Seconds that the devices of the simulator may take to start."""
 ANSWER = 5.0
 """Seconds that a device may take to say that it did something."""
 
@@ -200,7 +200,7 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
     """The designs of the site, and the broker, which is started where there is none."""
     from zapato.checks import all_files
     from zapato.design import resolve_all
-    from zapato.stage.embedded import EmbeddedBroker
+    from zapato.simulator.embedded import EmbeddedBroker
 
     site = _demo_site(held) if asked.demo else asked.site
     designs = [each for each in resolve_all(all_files([site])) if each.mqtt is not None] if site else []
@@ -265,9 +265,9 @@ def _describe(service: Service, designs: Sequence[Design]) -> None:
 
 
 def _alive(designs: Sequence[Design], broker: tuple[str, int], held: ExitStack) -> None:
-    from zapato.stage.alive import Alive
+    from zapato.simulator.alive import Alive
 
-    click.echo(f"starting {len(designs)} devices on the stage ...", err=True)
+    click.echo(f"starting {len(designs)} devices in the simulator ...", err=True)
     alive = Alive(designs, broker)
     held.callback(alive.stop)
     alive.start()
@@ -303,7 +303,7 @@ def _listen(service: Service, most: float) -> None:
 
 
 def _settle(service: Service) -> None:
-    """Wait until every device of the stage is there."""
+    """Wait until every device of the simulator is there."""
     until = time.monotonic() + START
     while time.monotonic() < until and not all(
         service.hub.online(name) for name in [*service.hub.things] or [""]

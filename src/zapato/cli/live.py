@@ -17,7 +17,7 @@ from zapato.errors import Refused, ZapatoError
 
 if TYPE_CHECKING:
     from zapato.design import Design
-    from zapato.stage import Rehearsal
+    from zapato.simulator import Rehearsal
 
 COLORS = {
     "act": "cyan",
@@ -46,7 +46,7 @@ def play(
     path: Path, script: Path | None, broker: str | None, quiet: bool, serial: Mapping[str, str]
 ) -> Rehearsal:
     """Run one device until its script is over, standard input ends, or Ctrl-C."""
-    from zapato.stage.live_run import Live
+    from zapato.simulator.live_run import Live
 
     shown = _Shown()
     live = Live(path, script=script, broker=broker_of(broker), serial=serial, on_row=shown.row)

@@ -13,7 +13,7 @@ from zapato.lang.units import shown_time
 
 if TYPE_CHECKING:
     from zapato.firmware import Build
-    from zapato.stage import Crash, Expectation, Moment, Rehearsal, SiteRehearsal
+    from zapato.simulator import Crash, Expectation, Moment, Rehearsal, SiteRehearsal
 
 COLORS = {"error": "red", "warning": "yellow", "note": "cyan"}
 MANY = 20
@@ -268,7 +268,7 @@ def _moment(moment: Moment) -> list[str]:
     elif moment.what == "act":
         lines.append(f"{at}  {styled('act   ', fg='cyan')}  {moment.text}")
     elif moment.what == "restart":
-        from zapato.stage.result import ASKED
+        from zapato.simulator.result import ASKED
 
         asked = moment.text.endswith(ASKED)
         lines.append(

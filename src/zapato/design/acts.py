@@ -64,7 +64,7 @@ OFF_FOR = 1000
 
 
 def as_felt(part: Part, key: str, value: object, folder: Path) -> tuple[object, Mistake | None]:
-    """What the stage gets where the world sets this property, or the mistake in it."""
+    """What the simulator gets where the world sets this property, or the mistake in it."""
     problem = unsettable(part, key, value)
     felt = part.kind.bench(part).feels.get(key)
     if problem or felt is None:

@@ -13,6 +13,7 @@ from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.hours import CLOCK
 from zapato.lang.source import Keys
 from zapato.parts.model import Driver, Part
+from zapato.parts.modules import with_imports
 
 
 @once
@@ -94,16 +95,19 @@ def looked_up(host: str) -> bool:
     return not re.fullmatch(r"[0-9.]*", host) and not host.endswith(".local")
 
 
+def driver_modules(driver: Driver) -> frozenset[str]:
+    """The MicroPython modules of a driver: its own, those of what stands around it, and what all these import."""
+    own = (driver.module, *(module for module, _, _ in driver.wraps), *driver.also)
+    through = ("through",) if any(driver.through) else ()
+    return frozenset[str]().union(*(with_imports(each) for each in (*own, *through)))
+
+
 @once
 def runtime_modules(design: Design) -> tuple[str, ...]:
     """The runtime modules that this device needs, and no others, sorted."""
     found = {"loop", "values"}
     for driver in drivers(design).values():
-        found |= {driver.module, *driver.also}
-    if found & {"relay", "output_kept", "relay_kept", "led"}:
-        found.add("output")
-    if found & {"output", "switch", "blind"}:
-        found.add("pins")
+        found |= driver_modules(driver)
     if any(True for _ in timed(design)):
         found |= {"clock", "names"}
         if any(part.kind.dates for part in design.parts.values()):

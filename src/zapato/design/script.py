@@ -1,4 +1,4 @@
-"""The rehearsal file: read, checked against the design, and turned into what the stage runs."""
+"""The rehearsal file: read, checked against the design, and turned into what the simulator runs."""
 
 from __future__ import annotations
 
@@ -125,7 +125,7 @@ class Script:
 
 
 class StageScope(PartScope):
-    """Expectations read the same properties as links do, from the stage instead of the program."""
+    """Expectations read the same properties as links do, from the simulator instead of the program."""
 
     functions: Mapping[str, Function] = {"published": Function(1, 2, "w.published")}
 
@@ -135,7 +135,7 @@ class StageScope(PartScope):
 
 
 class Company(Protocol):
-    """Who is on the stage: one device, or several."""
+    """Who is in the simulator: one device, or several."""
 
     @property
     def scope(self) -> Scope:
@@ -156,7 +156,7 @@ class Company(Protocol):
 
 
 class Alone:
-    """One device on the stage."""
+    """One device in the simulator."""
 
     def __init__(self, design: Design) -> None:
         self.design = design
@@ -222,7 +222,7 @@ def read_script(path: Path, design: Design) -> Script:
 
 
 def read_scenes(path: Path, company: Company, shape: Shape) -> Script:
-    """A rehearsal file for those on the stage; its [rehearsal] has this shape. Raises Unreadable."""
+    """A rehearsal file for those in the simulator; its [rehearsal] has this shape. Raises Unreadable."""
     document = Document.of(Source.read(path))
     script = Script(document)
     if "rehearsal" not in document.data:

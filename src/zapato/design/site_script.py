@@ -36,7 +36,7 @@ _WAYS = ("wifi", "cable", "names", "time", "flash")
 
 
 class SiteScope:
-    """Expectations of a site: "device.part.property", read on the stage."""
+    """Expectations of a site: "device.part.property", read in the simulator."""
 
     functions: Mapping[str, Function] = {"published": Function(1, 2, "w.published")}
 
@@ -60,7 +60,7 @@ class SiteScope:
 
 
 class Together:
-    """The devices of a site on one stage."""
+    """The devices of a site in one simulation."""
 
     def __init__(self, designs: Mapping[str, Design]) -> None:
         self.designs = designs

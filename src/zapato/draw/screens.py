@@ -9,7 +9,7 @@ from zapato.draw.figure import INK
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from zapato.stage import Rehearsal
+    from zapato.simulator import Rehearsal
 
 WIDTH, HEIGHT = 128, 64
 MOST = 5

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from zapato.stage import SiteRehearsal
+    from zapato.simulator import SiteRehearsal
 
 NOTE = 0.24
 """Height of a line of the notes below, inches."""

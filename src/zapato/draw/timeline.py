@@ -15,8 +15,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from zapato.stage import Crash, Expectation, Rehearsal
-    from zapato.stage.result import Rows
+    from zapato.simulator import Crash, Expectation, Rehearsal
+    from zapato.simulator.result import Rows
 
 NAME = 26
 """Letters of a lane's name; of a longer one the middle goes."""

@@ -9,11 +9,10 @@ import tempfile
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
-from importlib.resources import files
 from pathlib import Path
 
 from zapato import extensions
-from zapato.errors import Refused, ToolMissing
+from zapato.errors import Refused, ToolMissing, ZapatoError
 from zapato.lang.files import write
 from zapato.parts.described import driver_source, of_module
 
@@ -42,17 +41,13 @@ def compiler() -> tuple[str, str]:
 
 
 def runtime_source(module: str, port: str) -> str:
-    """The source of a runtime module, ours or an extension's; where ports differ, the one of `port`."""
-    folder = files("zapato") / "runtime"
-    own = next(
-        (file for name in (f"{module}_{port}", module) if (file := folder / f"{name}.py").is_file()), None
-    )
-    outside = extensions.device_source(module, port, own is not None)
-    if outside is not None:
-        return outside
-    if own is None and (chip := of_module(module)):
+    """The source of a MicroPython module of ours, an extension's, or a described chip's; where ports differ, the one of `port`. Raises ZapatoError."""
+    found = extensions.device_source(module, port)
+    if found is not None:
+        return found
+    if chip := of_module(module):
         return driver_source(chip)
-    return (own or folder / f"{module}.py").read_text("utf-8")
+    raise ZapatoError(f"there is no MicroPython module {module}")
 
 
 def compile_all(sources: Mapping[str, str], cache_folder: Path, *, lines: bool = True) -> dict[str, bytes]:

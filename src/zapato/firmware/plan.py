@@ -166,7 +166,7 @@ def _construct(part: Part, driver: Driver) -> str:
         lines.append(f"p_{part.name}.{driver.gives} = None")
     lines += [f"p_{part.name}.{name} = {value!r}" for name, value in driver.sets.items()]
     lines += [
-        f"{cls}({', '.join(['d', f'p_{part.name}', *map(repr, given)])})" for cls, given in driver.wraps
+        f"{cls}({', '.join(['d', f'p_{part.name}', *map(repr, given)])})" for _, cls, given in driver.wraps
     ]
     return "\n".join(lines)
 

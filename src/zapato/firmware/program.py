@@ -132,7 +132,7 @@ def compile_device(design: Design) -> Program:
 
 def page() -> bytes:
     """What the access point shows."""
-    return (files("zapato") / "runtime" / PAGE).read_bytes()
+    return (files("zapato") / "device" / PAGE).read_bytes()
 
 
 def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[str, bytes], Map, bytes]:

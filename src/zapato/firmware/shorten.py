@@ -24,7 +24,7 @@ from string import ascii_letters
 ENTRIES = frozenset(
     {"opens", "d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE", "ONCE"}
 )
-"""Names by which the way up, and the stage, reach the program."""
+"""Names by which the way up, and the simulator, reach the program."""
 
 
 @dataclass

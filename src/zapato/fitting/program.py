@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from zapato.boards.model import Chip, Pin
-from zapato.checks.codes.pin_routing import controllers
 from zapato.design.model import PinUse
+from zapato.rules.pin_routing import controllers
 
 Row = dict[int, float]
 """A constraint's coefficients by variable."""

@@ -22,7 +22,7 @@ from zapato.topics import topics
 from zapato.wiring import wiring
 
 if TYPE_CHECKING:
-    from zapato.stage import Rehearsal
+    from zapato.simulator import Rehearsal
 
 
 def device_page(

@@ -17,7 +17,7 @@ from zapato.pages.device import device_page
 from zapato.pages.frame import page
 
 if TYPE_CHECKING:
-    from zapato.stage import Rehearsal
+    from zapato.simulator import Rehearsal
 
 
 @dataclass(frozen=True)

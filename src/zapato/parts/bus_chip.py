@@ -1,42 +1,135 @@
-"""What parts share that are a chip on an I2C bus: which one it is, its address, and its stand-in."""
+"""What parts share that are a chip on an I2C bus: which one it is, its address, what it runs on, and its stand-in.
+
+Which chips a kind knows are the bundles whose CHIP names that kind: adding one touches nothing of the kind.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from functools import cache
+from typing import Any, TypeVar
 
-from zapato.lang.fields import REQUIRED, Field, choice, names, whole
-from zapato.parts.model import Part
+from zapato import extensions
+from zapato.lang.fields import REQUIRED, Field, Wrong, names, nearest, whole
+from zapato.parts.electrical import Supplied, by_module
+from zapato.parts.model import ChipAt, Part
 
-Chips = Mapping[str, tuple[int, ...]]
-"""The chips that a kind knows, and the addresses that each can have, the usual one first."""
+
+@dataclass(eq=False, repr=False)
+class BusChip:
+    """A chip that a part of some kind can be.
+
+    Attributes:
+        kind, name: the kind, and what `chip =` says.
+        addresses: the I2C addresses that it can have, the usual one first.
+        source: the document behind its figures.
+        takes: V at its supply, least and most; reads_high: the share of its supply from which its inputs read high, 0 where not stated.
+        called: what people supply, where that is a breakout and not the chip.
+    """
+
+    kind: str
+    name: str
+    addresses: tuple[int, ...]
+    source: str
+    takes: tuple[float, float]
+    reads_high: float = 0.0
+    called: str = ""
 
 
-def chip_fields(what: str, chips: Chips) -> tuple[Field, ...]:
+def chip_names(kind: str) -> tuple[str, ...]:
+    """The names of the chips that a part of this kind can be. Raises ZapatoError where an extension's cannot be loaded."""
+    ours = frozenset(each.name for each in extensions.own_bundles().values() if each.chip_of)
+    theirs = extensions.beside(ours, "chip.py", "a chip") - ours
+    own = (name for name in ours if extensions.own_bundles()[name].chip_of == kind)
+    return tuple(sorted({*own, *(name for name in theirs if _kind_of(name) == kind)}))
+
+
+@cache
+def _kind_of(bundle: str) -> str:
+    """The kind whose chip an extension is; a sensor where it does not say."""
+    found: str = getattr(extensions.bundles()[bundle].member("chip", "CHIP"), "kind", "sensor")
+    return found
+
+
+extensions.on_change(_kind_of.cache_clear)
+
+
+T = TypeVar("T", bound=BusChip)
+
+
+def chip_of(part: Part, cls: type[T]) -> T | None:
+    """The CHIP of a part, of the class that its kind has; None while it is not known."""
+    name = part.get("chip", "")
+    bundle = extensions.bundle(name) if name else None
+    found = bundle.member("chip", "CHIP") if bundle and bundle.has("chip.py") else None
+    return found if isinstance(found, cls) else None
+
+
+class _Known(Mapping[str, Any]):
+    """The schema of `chip`: the chips that are known when it is asked for, those of a site among them."""
+
+    def __init__(self, known: Callable[[], tuple[str, ...]]) -> None:
+        self.known = known
+
+    def __getitem__(self, key: str) -> list[str]:
+        return list({"enum": self.known()}[key])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(("enum",))
+
+    def __len__(self) -> int:
+        return 1
+
+
+def chip_field(help: str, known: Callable[[], tuple[str, ...]], load: Callable[[str], object]) -> Field:
+    """The field `chip`; `load` raises ZapatoError where a chip that is known cannot be used."""
+
+    def read(value: object) -> str:
+        options = known()
+        if not isinstance(value, str) or value not in options:
+            given = f'"{value}"' if isinstance(value, str) else str(value).lower()
+            raise Wrong(f"is {given}; it takes one of: {', '.join(options)}", *nearest(value, options))
+        load(value)
+        return value
+
+    return Field("chip", read, _Known(known), help, REQUIRED)
+
+
+def chip_fields(kind: str) -> tuple[Field, ...]:
     """chip, bus and address."""
     return (
-        choice("chip", f"the {what}'s chip", *chips),
+        chip_field(f"the {kind}'s chip", lambda: chip_names(kind), lambda name: None),
         names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
     )
 
 
-def addresses(chips: Chips) -> Callable[[Part], tuple[int, ...]]:
+def addresses(part: Part) -> tuple[int, ...]:
     """The addresses that a part can have."""
-    return lambda part: chips.get(part.get("chip", ""), ())
+    found = chip_of(part, BusChip)
+    return found.addresses if found else ()
 
 
-def place(part: Part, chips: Chips) -> tuple[str, int] | None:
+def supplied(part: Part) -> Supplied | None:
+    """What it may be supplied with: its module's, or its chip's."""
+    found = chip_of(part, BusChip)
+    own = found and Supplied(found.called or found.name, *found.takes, found.source, found.reads_high)
+    return by_module(part, own)
+
+
+def place(part: Part) -> tuple[str, int] | None:
     """Its bus's name and its address there; None where the file is not right yet."""
-    usual = chips.get(part.get("chip", ""), ())
+    usual = addresses(part)
     if not usual or "bus" not in part.linked:
         return None
     return part.linked["bus"].name, part.get("address", 0) or usual[0]
 
 
 def stand_in(
-    part: Part, chips: Chips, pins: Mapping[int, int] | None = None, interrupt: int | None = None
-) -> list[object] | None:
-    """The chip as the stage puts it on its bus; None where the bus has no pins yet."""
-    at = place(part, chips)
+    part: Part, pins: Mapping[int, int] | None = None, interrupt: int | None = None
+) -> ChipAt | None:
+    """The chip on its bus in a rehearsal; None where the bus has no pins yet."""
+    at = place(part)
     data = part.linked["bus"].pins.get("sda") if at else None
-    return [data.gpio, at[1], part.get("chip", ""), pins or {}, interrupt] if at and data else None
+    return ChipAt(data.gpio, at[1], part.get("chip", ""), pins or {}, interrupt) if at and data else None

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from zapato.boards.model import Level
 from zapato.lang.fields import Field, choice, measured, pin
-from zapato.parts.model import Bench, Driver, Need, Part, Property, opposite
+from zapato.parts.model import Bench, Driver, Need, Part, Property, Stimulus, Wrap, opposite
+from zapato.parts.stimuli import Contact, Press, Wire
 
 PULLS = {"up": 1, "down": 2, "none": 0}
 """How the plan writes a pull."""
@@ -82,24 +83,23 @@ def input_driver(
     active = int(active_level(part, default) == "high")
     arguments = (part.at("pin"), PULLS[part.get("pull", "none")], active, part.get("settle", 30), poll)
     quiet = part.values.get("quiet")
-    also = ("switch", "quiet") if quiet else ("switch",)
-    wraps: tuple[tuple[str, tuple[object, ...]], ...] = (("Quiet", (quiet,)),) if quiet else ()
-    return Driver(
-        cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, also, wraps=wraps
-    )
+    wraps: tuple[Wrap, ...] = (("quiet", "Quiet", (quiet,)),) if quiet else ()
+    return Driver(cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, wraps=wraps)
 
 
 def input_bench(
-    part: Part, default: Level, name: str, acts: Mapping[str, list[object]] | None = None
+    part: Part, default: Level, name: str, presses: Mapping[str, tuple[int, int]] | None = None
 ) -> Bench:
-    """The world's side: a level that a gesture or a rehearsal sets."""
+    """The world's side: a level that a gesture or a rehearsal sets; `presses` are how often, and for how many ms."""
     if "pin" not in part.pins:
         return Bench()
-    at = [part.pins["pin"].gpio, int(active_level(part, default) == "high")]
-    gestures = {word: [*gesture, *at] for word, gesture in (acts or {}).items()}
-    wires: dict[str, list[object]] = {"loose": ["wire", True, *at], "fixed": ["wire", False, *at]}
+    gpio, active = part.pins["pin"].gpio, int(active_level(part, default) == "high")
+    gestures: dict[str, Stimulus] = {
+        word: Press(part.name, gpio, active, *press) for word, press in (presses or {}).items()
+    }
+    wires: dict[str, Stimulus] = {"loose": Wire(gpio, True), "fixed": Wire(gpio, False)}
     settles = part.get("settle", 30), part.get("quiet", 0)
-    return Bench(sets={name: ["contact", *at]}, acts=gestures | wires, settles=settles)
+    return Bench(sets={name: Contact(part.name, gpio, active)}, acts=gestures | wires, settles=settles)
 
 
 def state_property(name: str, help: str) -> Mapping[str, Property]:

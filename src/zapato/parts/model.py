@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -128,42 +128,47 @@ class Need:
         return self.use in ("output", "input", "analog") and not (self.timed or self.pwm or self.interrupt)
 
 
+Wrap = tuple[str, str, tuple[object, ...]]
+"""An object around a driver: module, class, arguments after the device and the part."""
+
+
 @dataclass(eq=False, repr=False)
 class Driver:
     """The object that the plan makes on the device.
 
     Attributes:
-        module, cls: its runtime module and class; also: modules that this one needs.
+        module, cls: its MicroPython module and class. What that module imports comes along by itself.
         arguments: plain values, after the device and the part's name.
         data: bytes of heap that this part's own size asks for, such as a strip's colours.
         through: what each value goes through, as arguments of the runtime's Through.
         gives: another word for its one value.
         sets: attributes that it gets beside its arguments.
-        wraps: objects that stand around it: their class, and arguments after the device and the part.
+        wraps: objects that stand around it: their module and class, and arguments after the device and the part.
         watches: the field whose expression it is told to watch, once every part is there.
         tells: the field whose texts it is given as functions, and what they read.
         plain: these functions give the values themselves, each text being one in braces.
+        also: modules that the program made of the device file needs for it, beside those.
     """
 
     module: str
     cls: str
     arguments: tuple[object, ...] = ()
-    also: tuple[str, ...] = ()
     data: int = 0
     through: tuple[tuple[object, ...] | None, ...] = ()
     gives: str = ""
     sets: Mapping[str, object] = field(default_factory=dict[str, object])
-    wraps: tuple[tuple[str, tuple[object, ...]], ...] = ()
+    wraps: tuple[Wrap, ...] = ()
     watches: str = ""
     tells: str = ""
     plain: bool = False
+    also: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
 class Felt:
     """Something of the world around a part that is none of its properties: an example, which says its type.
 
-    `read` turns what a rehearsal says, in a file of this folder, into what the stage takes; it raises Wrong.
+    `read` turns what a rehearsal says, in a file of this folder, into what the simulator takes; it raises Wrong.
     """
 
     example: bool | float | str
@@ -181,6 +186,22 @@ class Felt:
         return Felt(example, read)
 
 
+class Attached(Protocol):
+    """Something that hangs on a board beside its pins: a controller on a serial line, a card, a beacon nearby."""
+
+    def put(self, name: str, value: Any, over: int = 0) -> None:
+        """Set one of its values, at once or evenly over so many ms."""
+        ...
+
+    def do(self, word: str) -> None:
+        """Something happens to it."""
+        ...
+
+    def read(self, name: str) -> Any:
+        """One of its values."""
+        ...
+
+
 class World(Protocol):
     """What stands outside a board in a rehearsal."""
 
@@ -193,6 +214,14 @@ class World(Protocol):
         """Call this later."""
         ...
 
+    def watch(self, call: Callable[[], None]) -> None:
+        """Call this after everything that happens."""
+        ...
+
+    def keep(self, key: Hashable, make: Callable[[], T]) -> T:
+        """An object of a bundle's own: made when it is first asked for, the same one for the whole rehearsal."""
+        ...
+
     def level(self, gpio: int) -> int:
         """The level at a pin, 0 or 1."""
         ...
@@ -201,76 +230,135 @@ class World(Protocol):
         """The share of the time in which a pin is high, 0 to 1: the duty cycle where it is modulated."""
         ...
 
+    def lights(self, gpio: int) -> bytes:
+        """The last frame that the strip on this pin was sent."""
+        ...
+
     def contact(self, gpio: int, level: int) -> None:
         """A contact at a pin moves to this level, and bounces."""
+        ...
+
+    def touch(self, part: str, gpio: int, level: int, finger: bool = False) -> None:
+        """A part's contact moves, by a finger or by itself; the trace says where the program cannot count it."""
+        ...
+
+    def drive(self, gpio: int, level: int) -> None:
+        """Something outside drives a pin, without bouncing."""
+        ...
+
+    def loosen(self, gpio: int, loose: bool) -> None:
+        """The wire of a pin comes off, or is back."""
         ...
 
     def feel(self, kind: str, *where: object, value: Any, over: int = 0) -> None:
         """What an input feels, at once or evenly over so many ms: ("volts", gpio), V; ("i2c", sda, address, name)."""
         ...
 
+    def felt(self, kind: str, *where: object) -> Any:
+        """What an input feels now; None where nothing was ever set."""
+        ...
 
-class Stimulus(Protocol):
-    """Something that a rehearsal sets, or does, from outside."""
+    def chip(self, line: int, address: int, name: str) -> None:
+        """A chip is on the bus with this data line (on SPI: clock line, and select pin as the address)."""
+        ...
 
-    def put(self, world: World, value: Any, over: int = 0) -> None:
-        """Set it; `value` is None for a gesture."""
+    def on_wire(self, gpio: int, number: bytes, make: Callable[[], Any]) -> None:
+        """A chip of this serial number is on the one-wire line of a pin."""
+        ...
+
+    def befall(self, gpio: int, whom: object, fault: str) -> None:
+        """A line (`whom` None) or a chip on it (its address or number) fails: "short", "cut", "silent", …; "" mends it."""
+        ...
+
+    def hold_clock(self, sda: int, scl: int, low: bool) -> None:
+        """The clock line of an I2C bus goes to ground, or is free again."""
+        ...
+
+    def serial_fault(self, gpio: int, fault: str) -> None:
+        """What is wrong with the serial line on this pin: "short", "cut", "swap"; "" mends it."""
+        ...
+
+    def attached(self, kind: str, *where: Any) -> Sequence[Attached]:
+        """What hangs there: ("serial", pin), ("beacon", address), ("sound", pin), ("card", clock, select), ("remote", pin), ("plug", pin, pin)."""
         ...
 
 
-class Probe(Protocol):
+class Stimulus:
+    """Something that a rehearsal sets, or does, from outside. `place` is the line and the chip there that can fail, where it is one."""
+
+    place: tuple[int, object] | None = None
+
+    def put(self, world: World, value: Any, over: int = 0) -> None:
+        """Set it, at once or evenly over so many ms; `value` is None for a gesture."""
+        raise NotImplementedError
+
+
+class Probe:
     """Where the truth of a property is measured."""
+
+    def begin(self, world: World) -> None:
+        """The rehearsal begins."""
 
     def read(self, world: World) -> Any:
         """Its value now."""
-        ...
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class ChipAt:
+    """A chip that is on an I2C bus from the beginning.
+
+    Attributes:
+        line, address, name: its bus's data line, its address there, and which it is.
+        pins: the pins that it offers, number -> line; interrupt: the line that it interrupts.
+    """
+
+    line: int
+    address: int
+    name: str
+    pins: Mapping[int, int]
+    interrupt: int | None = None
+
+
+@dataclass(frozen=True)
+class PeerAt:
+    """What is at the other end of a serial line: the class Peer in sim.py of this bundle.
+
+    Attributes:
+        bundle: whose; line: the line's pin; enable: the pin of its RS-485 driver, or None.
+        given: arguments of the class, after the line.
+    """
+
+    bundle: str
+    line: int
+    enable: int | None
+    given: tuple[Any, ...]
 
 
 @dataclass(eq=False, repr=False)
 class Bench:
-    """How the stage stands in for a part.
-
-    An entry is a Probe or a Stimulus, or a list of plain values that the stage knows: the model's name first.
+    """How the simulator stands in for a part.
 
     Attributes:
-        reads: property -> where the truth is measured ("level" of a pin, …); a property that is
-            absent is read from the running firmware.
+        reads: property -> where the truth is measured; a property that is absent is read from the running firmware.
         sets: property -> what of the world changes when a rehearsal sets it.
         feels: those of them that are no property of the part.
         acts: word -> a gesture, such as a button's "press".
-        chips: chips that are on an I2C bus from the beginning: its data line, address, name, number -> pin, interrupt.
-        peers: who is at the other end of a serial line: name, the line's pin, the pin of its driver or None, and more.
+        chips: chips that are on an I2C bus from the beginning; peers: who is at the other end of serial lines.
         settles: ms that a contact must stand before it is counted, and ms after that in which it is not counted again.
         cards: SD cards in their slots: clock line and select pin of the bus.
         beacons: what advertises nearby: address, and the pattern of its bytes or None.
     """
 
-    reads: Mapping[str, list[object] | Probe] = field(default_factory=dict[str, "list[object] | Probe"])
-    sets: Mapping[str, list[object] | Stimulus] = field(default_factory=dict[str, "list[object] | Stimulus"])
+    reads: Mapping[str, Probe] = field(default_factory=dict[str, Probe])
+    sets: Mapping[str, Stimulus] = field(default_factory=dict[str, Stimulus])
     feels: Mapping[str, Felt] = field(default_factory=dict[str, Felt])
-    acts: Mapping[str, list[object] | Stimulus] = field(default_factory=dict[str, "list[object] | Stimulus"])
-    chips: tuple[list[object], ...] = ()
-    peers: tuple[list[object], ...] = ()
+    acts: Mapping[str, Stimulus] = field(default_factory=dict[str, Stimulus])
+    chips: tuple[ChipAt, ...] = ()
+    peers: tuple[PeerAt, ...] = ()
     beacons: tuple[tuple[str, object], ...] = ()
     cards: tuple[tuple[int, int], ...] = ()
     settles: tuple[int, int] = (0, 0)
-
-
-LINE_FAULTS = {"short": "short", "cut": "cut", "mend": ""}
-"""What a rehearsal can do to a bus: its data line to ground, apart, and right again."""
-
-
-def line_bench(field: str) -> Callable[[Part], Bench]:
-    """The stand-in for a bus whose data line is this field's pin."""
-
-    def bench(part: Part) -> Bench:
-        if field not in part.pins:
-            return Bench()
-        return Bench(
-            acts={word: ["fault", part.pins[field].gpio, None, fault] for word, fault in LINE_FAULTS.items()}
-        )
-
-    return bench
 
 
 @dataclass(eq=False, repr=False)
@@ -445,7 +533,7 @@ class Kind:
         properties, events, actions: what links and MQTT can use.
         needs: what its pins must be able to do.
         driver: the object that drives it on the device.
-        bench: how the stage stands in for it.
+        bench: how the simulator stands in for it.
         offers: pins that other parts can stand on, by the word after the dot in "io.3".
         addresses: the I2C addresses it can have, the usual one first.
         requires: further fields that this part must have, by what its other fields say.

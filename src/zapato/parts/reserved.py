@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from functools import cache
-from importlib.resources import files
 
+from zapato import extensions
 from zapato.lang.fields import Wrong
 
 _OWN = re.compile(r"\bself\.(\w+)|^    def (\w+)|^    (\w+) =", re.MULTILINE)
@@ -13,11 +13,11 @@ _OWN = re.compile(r"\bself\.(\w+)|^    def (\w+)|^    (\w+) =", re.MULTILINE)
 
 @cache
 def reserved(*classes: str) -> frozenset[str]:
-    """What these classes of the runtime, "module.Class", and every part's own call their attributes and methods."""
+    """What these classes of the program, "module.Class", and every part's own call their attributes and methods."""
     found: set[str] = set()
     for each in ("loop.Part", *classes):
         module, _, name = each.partition(".")
-        text = (files("zapato") / "runtime" / f"{module}.py").read_text("utf-8")
+        text = extensions.device_source(module, "") or ""
         body = re.split(r"^class ", text, flags=re.MULTILINE)
         own = next(block for block in body if re.match(rf"{name}\b", block))
         found.update(name for names in _OWN.findall(own) for name in names if name)

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from zapato.boards.model import Level
 from zapato.lang.fields import REQUIRED, Field, choice, measured, pin
-from zapato.parts.model import Action, Argument, Bench, Driver, Need, Part, Property, opposite
+from zapato.parts.model import Action, Argument, Bench, Driver, Need, Part, Property, Wrap, opposite
+from zapato.parts.stimuli import PinLevel
 
 ON = Property("boolean", settable=True, help="switched on")
 
@@ -38,14 +39,13 @@ def longest_on() -> Field:
 
 def with_longest(driver: Driver, part: Part) -> Driver:
     """A driver with what its part's `longest_on` asks for."""
-    wraps = longest(part)
-    return replace(driver, also=(*driver.also, "limits"), wraps=wraps) if wraps else driver
+    return replace(driver, wraps=longest(part))
 
 
-def longest(part: Part) -> tuple[tuple[str, tuple[object, ...]], ...]:
+def longest(part: Part) -> tuple[Wrap, ...]:
     """The object that switches it off after its longest time, where it has one."""
     ms = part.values.get("longest_on")
-    return (("Longest", (ms,)),) if ms else ()
+    return (("limits", "Longest", (ms,)),) if ms else ()
 
 
 def active_number(part: Part) -> int:
@@ -84,4 +84,4 @@ def level_bench(part: Part) -> Bench:
     """The truth of `on` is the level on the pin, measured."""
     if "pin" not in part.pins:
         return Bench()
-    return Bench(reads={"on": ["level", part.pins["pin"].gpio, active_number(part)]})
+    return Bench(reads={"on": PinLevel(part.pins["pin"].gpio, active_number(part))})

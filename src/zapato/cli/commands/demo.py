@@ -10,7 +10,7 @@ import click
 from zapato.cli.about import About
 
 if TYPE_CHECKING:
-    from zapato.stage import SiteRehearsal
+    from zapato.simulator import SiteRehearsal
 from zapato.cli.each import show_failed
 
 ABOUT = About("Start", "the demo site, checked, built, rehearsed", "zapato demo --out refuge")
@@ -69,7 +69,7 @@ def COMMAND(out: Path, force: bool) -> int:
 def _no_vm() -> str:
     """Why nothing can be rehearsed on this machine; empty where it can."""
     from zapato.errors import ToolMissing
-    from zapato.stage import vm
+    from zapato.simulator import vm
 
     try:
         vm.ready()
@@ -84,7 +84,7 @@ def _together(out: Path) -> bool:
     from zapato.cli.report import site_lines
     from zapato.cli.terminal import Meter, styled
     from zapato.design import resolve_all
-    from zapato.stage import rehearse_site
+    from zapato.simulator import rehearse_site
 
     click.echo(f"\n{styled('all together', bold=True)} {'-' * 58}")
     meter = Meter("rehearsing the site together")
@@ -112,7 +112,7 @@ def _build_and_rehearse(path: Path, out: Path, stage: bool) -> dict[str, object]
     """Build and rehearse one device; gives its row of the table, `good` where nothing was wrong."""
     from zapato.cli.report import built_lines, kib, rehearsal_lines
     from zapato.firmware import build
-    from zapato.stage import rehearse
+    from zapato.simulator import rehearse
 
     built = build(path, out / "out")
     click.echo("\n".join(built_lines(built)))

@@ -122,7 +122,7 @@ def _text(
 def _traces(old: Design, new: Design, path: Path) -> dict[str, Any]:
     """Both traces of one rehearsal, side by side from where they part."""
     from zapato.changes import first_difference, plain_rows
-    from zapato.stage import default_script, rehearse
+    from zapato.simulator import default_script, rehearse
 
     script = default_script(new)
     a, b = (plain_rows(rehearse(each, script).records, each) for each in (old, new))

@@ -57,7 +57,7 @@ def COMMAND(code: str | None, built: Path | None) -> None:
 
 def light_patterns() -> str:
     """What the patterns of a status LED mean."""
-    from zapato.parts.led import STATUS
+    from zapato.parts.led.part import STATUS
 
     rows = [(f"{on} ms lit, {off} ms dark" if on else "lit", what) for on, off, what in STATUS]
     width = max(len(how) for how, _ in rows)

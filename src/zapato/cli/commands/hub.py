@@ -24,7 +24,7 @@ ABOUT = About("Follow", "values, history and alerts of a whole site", "zapato hu
     metavar="ADDRESS[:PORT]",
     help="Be the broker, too, reachable at this address of this machine; needs user and password in the site's [mqtt].",
 )
-@click.option("--demo", is_flag=True, help="The demo site, alive from the stage; nothing is kept.")
+@click.option("--demo", is_flag=True, help="The demo site, alive from the simulator; nothing is kept.")
 @click.option(
     "--web",
     metavar="[ADDRESS:]PORT",

@@ -16,7 +16,7 @@ from zapato.cli.about import About
 from zapato.cli.each import Workers, each_device, show_failed, spreading
 
 if TYPE_CHECKING:
-    from zapato.stage import Rehearsal, SiteRehearsal
+    from zapato.simulator import Rehearsal, SiteRehearsal
 
 
 @dataclass(frozen=True)
@@ -77,7 +77,7 @@ ABOUT = About("Rehearse", "run the firmware at the desk", "zapato rehearse devic
     "ports",
     metavar="LINK=PORT",
     multiple=True,
-    help="With --live: a real serial port in place of what the stage has at a link, such as line=/dev/ttyUSB0.",
+    help="With --live: a real serial port in place of what the simulator has at a link, such as line=/dev/ttyUSB0.",
 )
 @spreading
 @click.option(
@@ -132,7 +132,7 @@ def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
     from zapato.cli.report import brief_line, rehearsal_lines
     from zapato.errors import ZapatoError
     from zapato.lang.files import write
-    from zapato.stage import rehearse
+    from zapato.simulator import rehearse
 
     workers = Workers(options.jobs, options.cluster)
 
@@ -195,7 +195,7 @@ def _not_passed(devices: list[Path], options: Options) -> list[Path]:
 
 def _one(options: Options, path: Path) -> Rehearsal:
     from zapato.cli.live import play
-    from zapato.stage import rehearse
+    from zapato.simulator import rehearse
 
     if options.live:
         ports = dict(each.split("=", 1) for each in options.ports)
@@ -231,7 +231,7 @@ def _together(site: Path, options: Options) -> SiteRehearsal:
     from zapato.checks import device_files
     from zapato.cli.report import site_brief_line, site_lines
     from zapato.design import resolve_all
-    from zapato.stage import rehearse_site
+    from zapato.simulator import rehearse_site
 
     designs = resolve_all(device_files(site))
     script = options.script if options.together else None
@@ -261,13 +261,13 @@ def _fitting(count: int, options: Options) -> None:
     if wrong := next((each for each in given.ports if "=" not in each), ""):
         raise ZapatoError(f"--serial takes LINK=PORT, not {wrong}", "--serial line=/dev/ttyUSB0")
     if given.broker and not given.live:
-        raise ZapatoError("--broker goes with --live: in virtual time the broker is the stage's own")
+        raise ZapatoError("--broker goes with --live: in virtual time the broker is the simulator's own")
 
 
 def _files(result: Rehearsal | SiteRehearsal, options: Options) -> None:
     from zapato.draw import save, site_timeline, timeline
     from zapato.lang.files import write
-    from zapato.stage import Rehearsal
+    from zapato.simulator import Rehearsal
 
     if options.cards and isinstance(result, Rehearsal):
         _cards(result, options.cards)
@@ -281,7 +281,7 @@ def _files(result: Rehearsal | SiteRehearsal, options: Options) -> None:
 
 def _cards(result: Rehearsal, into: Path) -> None:
     from zapato.lang.files import write
-    from zapato.stage.sdcard import OTHERS
+    from zapato.simulator.sdcard import OTHERS
 
     for card, files in result.cards.items():
         for name, data in files.items():

@@ -11,7 +11,7 @@ from zapato.cli.about import About
 
 if TYPE_CHECKING:
     from zapato.design import Design
-    from zapato.stage import Rehearsal
+    from zapato.simulator import Rehearsal
 
 
 ABOUT = About("Look", "a page with all of it, without a network", "zapato report . --out report")
@@ -67,7 +67,7 @@ def _rehearsed(design: Design) -> Rehearsal | None:
     """The device's rehearsal, where it has one that can be run."""
     from zapato.cli.terminal import Meter
     from zapato.errors import ZapatoError
-    from zapato.stage import rehearse
+    from zapato.simulator import rehearse
 
     meter = Meter(f"rehearsing {design.name}")
     try:

@@ -45,8 +45,7 @@ def described(name: str) -> SensorChip:
 @lru_cache(maxsize=256)
 def _made(chip: Description) -> SensorChip:
     head = chip.head
-    also = ("checked",) if any(each.layout and each.layout.checks for each in chip.steps) else ()
-    driver, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name, *also)
+    driver, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name)
     single = {name for name, each in chip.values.items() if len(each.formula.names) == 1}
     return SensorChip(
         name=chip.name,

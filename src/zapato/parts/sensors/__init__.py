@@ -1,16 +1,16 @@
-"""Sensor chips: one module a chip, each with a `CHIP`."""
+"""Sensor chips: a bundle a chip, whose chip.py has a `CHIP`; or a description, made into one."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from functools import cache, lru_cache
-from importlib import import_module
-from pkgutil import iter_modules
+from functools import lru_cache
 
 from zapato import extensions
+from zapato.parts import bus_chip
 from zapato.parts.chip_files import described_names
-from zapato.parts.model import LINE_FAULTS, Bench, Driver, Need, Part, Property
+from zapato.parts.model import Bench, Driver, Need, Part, Property
+from zapato.parts.stimuli import OnBus
 
 
 @dataclass(frozen=True)
@@ -67,14 +67,9 @@ class SensorChip:
             object.__setattr__(self, "bus", "i2c")
 
 
-@cache
-def _own() -> frozenset[str]:
-    return frozenset(m.name for m in iter_modules(__path__))
-
-
 def chip_names() -> tuple[str, ...]:
-    """The chips that `chip = ` may name."""
-    return _sorted(described_names() | extensions.beside(_own(), "chip.py", "a sensor chip"))
+    """The chips that `chip = ` of a sensor may name."""
+    return _sorted(described_names() | frozenset(bus_chip.chip_names("sensor")))
 
 
 @lru_cache(maxsize=8)
@@ -84,23 +79,17 @@ def _sorted(names: frozenset[str]) -> tuple[str, ...]:
 
 def chip(name: str) -> SensorChip:
     """The chip with this name. Raises KeyError; ZapatoError where an extension's cannot be loaded."""
-    if name in _own():
-        return import_module(f"zapato.parts.sensors.{name}").CHIP
-    if name not in extensions.bundles() or not extensions.bundles()[name].has("chip.py"):
-        from zapato.parts.described import described
+    found = extensions.bundle(name)
+    if found and found.has("chip.py"):
+        return found.member("chip", "CHIP")
+    from zapato.parts.described import described
 
-        return described(name)
-    return extensions.bundles()[name].member("chip", "CHIP")
+    return described(name)
 
 
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
     """A measured number, unknown until the first reading."""
     return Property("number", unit, unknown=True, low=low, high=high, help=help)
-
-
-def line_acts(gpio: int, cut: str = "cut") -> dict[str, list[object]]:
-    """What a rehearsal can do to a sensor's own line: to ground, apart, and right again; `cut` is what it then is."""
-    return {word: ["fault", gpio, None, cut if word == "cut" else then] for word, then in LINE_FAULTS.items()}
 
 
 def parallel(one: float, other: float) -> float:
@@ -111,9 +100,7 @@ def parallel(one: float, other: float) -> float:
 by_name = chip
 
 
-def on_bus(
-    module: str, cls: str, chip: str, *also: str
-) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
+def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
     """Driver and bench of a chip whose runtime class takes a bus and its address there: on SPI, its select pin."""
 
     def address(part: Part) -> int:
@@ -123,7 +110,7 @@ def on_bus(
 
     def driver(part: Part) -> Driver:
         bus = part.linked["bus"].name if "bus" in part.linked else ""
-        return Driver(module, cls, (*common(part), bus, address(part)), ("sensor", "i2c_sensor", *also))
+        return Driver(module, cls, (*common(part), bus, address(part)))
 
     def bench(part: Part) -> Bench:
         bus = part.linked["bus"].pins if "bus" in part.linked else {}
@@ -131,7 +118,8 @@ def on_bus(
         at = data.gpio if data else -1
         known = by_name(chip)
         felt = (name for name in known.properties if name not in known.derived)
-        return Bench(sets={name: ["i2c", at, address(part), chip, name] for name in felt})
+        selected = "select" in part.pins
+        return Bench(sets={name: OnBus(at, address(part), chip, name, selected) for name in felt})
 
     return driver, bench
 

@@ -1,0 +1,102 @@
+"""An SD card on SPI that keeps readings as CSV, where there is no network or beside it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import cast
+
+from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, pin, whole
+from zapato.parts.electrical import RAIL, drawing, fed, supplied
+from zapato.parts.model import Bench, Driver, Felt, Kind, Need, Part, Property
+from zapato.parts.stimuli import Put
+
+COLUMNS = 16
+"""Values in a row at the most."""
+
+
+def _read_keeps(value: object) -> tuple[tuple[str, ...], ...]:
+    """Names of properties, as one page of lines that show their values."""
+    rows = cast(list[object], value) if isinstance(value, list) else [value]
+    found = [each if isinstance(each, str) else "" for each in rows]
+    if not found or not all(re.fullmatch(r"\w+\.\w+", each) for each in found):
+        raise Wrong('takes properties: ["cabinet.temperature", "cabinet.humidity"]')
+    if len(found) > COLUMNS:
+        raise Wrong(f"has {len(found)} columns; {COLUMNS} is the most")
+    return (tuple(f"{{{each}}}" for each in found),)
+
+
+def _driver(part: Part) -> Driver | None:
+    if "bus" not in part.linked:
+        return None
+    bus = part.linked["bus"]
+    columns = tuple(line[1:-1] for page in part.pages("keeps") for line in page)
+    given = (
+        bus.name,
+        part.pins["select"].gpio,
+        round(bus.get("speed", 1e6)),
+        part.get("every", 60_000),
+        part.get("most", 64) << 20,
+        columns,
+    )
+    return Driver("card", "Card", given, tells="keeps", plain=True)
+
+
+def _bench(part: Part) -> Bench:
+    clock = part.linked["bus"].pins.get("sck") if "bus" in part.linked else None
+    if clock is None or "select" not in part.pins:
+        return Bench()
+    at = (clock.gpio, part.pins["select"].gpio)
+    return Bench(
+        sets={word: Put(("card", *at), word) for word in ("inserted", "room", "old")},
+        feels={"inserted": Felt(False), "old": Felt(True), "room": Felt.number(100, 0, 60_000)},
+        cards=(at,),
+    )
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    yield Need("select", "output", rest="high", active="low", circuit="the select input of the card slot")
+
+
+KIND = Kind(
+    terminals={"select": "CS"},
+    name="card",
+    help="an SD card that keeps readings as CSV, where there is no network or beside it",
+    fields=(
+        *fed('"3V3"'),
+        names("bus", "the SPI bus it hangs on", REQUIRED, role="bus"),
+        pin("select", "its select line"),
+        Field(
+            "keeps",
+            _read_keeps,
+            {"type": "array"},
+            'the properties of a row: ["cabinet.temperature", "cabinet.humidity"]',
+            REQUIRED,
+            role="texts",
+        ),
+        measured("every", "a row every so often", "time", 60_000, least=1000),
+        whole("most", "MiB that its files take at the most; then the oldest goes", 64, least=1, most=1024),
+    ),
+    properties=lambda part: {
+        "ready": Property("boolean", unknown=True, help="a card is there, and was written"),
+        "rows": Property("number", "count", help="rows that were written since the power came"),
+    },
+    needs=_needs,
+    driver=_driver,
+    bench=_bench,
+    bus=lambda part: "spi",
+    dates=True,
+    loads=drawing("the card while it is written", RAIL, 0.1),
+    supplied=supplied(
+        "a card slot",
+        2.7,
+        5.5,
+        "SD Physical Layer Simplified Specification, 6.4.1: VDD 2.7 V to 3.6 V; slots with a regulator take 5 V",
+    ),
+    wiring=(
+        "A slot for 3.3 V straight on the bus, CS to the select pin, 10 uF beside it: a card takes 100 mA and more while it is written. "
+        "A card of up to 32 GB as it is bought, with FAT. Its files are LOG00001.CSV and so on, sixteen of equal size; the time stands in "
+        "the first column, seconds since power-up (+12) while nobody has told it."
+    ),
+    example='[spi.slot]\nsck = 18\nmosi = 23\nmiso = 19\n\n[sensor.cabinet]\nchip = "dht22"\npin = 27\n\n[card.log]\nbus = "slot"\nselect = 5\nkeeps = ["cabinet.temperature", "cabinet.humidity"]',
+)

@@ -1,0 +1,16 @@
+"""PCF8574: eight quasi-bidirectional pins."""
+
+from __future__ import annotations
+
+from zapato.parts.expander.chip import QUASI, ExpanderChip
+
+CHIP = ExpanderChip(
+    kind="expander",
+    name="pcf8574",
+    addresses=tuple(range(0x20, 0x28)),
+    source=QUASI.format("PCF8574"),
+    takes=(2.5, 5.5),
+    reads_high=0.7,
+    pins=8,
+    weak_high=True,
+)

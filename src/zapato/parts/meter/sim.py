@@ -1,0 +1,113 @@
+"""A meter on a Modbus line: registers that the world sets, and answers that may come late, wrong or not at all."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from zapato.lang.patterns import crc16
+from zapato.parts.registers import READS, TYPES, Register
+from zapato.parts.simulated import SerialLine
+
+BACK, LATE = 15, 900
+"""ms until it answers, and when it is slow."""
+SPACES = {code: space for space, code in READS.items()} | {5: "coil", 6: "holding", 16: "holding"}
+
+
+class Peer:
+    """One meter among others on its line; what the world does is named after the part, "grid.power"."""
+
+    def __init__(self, line: SerialLine, name: str, address: int, registers: Sequence[Register]) -> None:
+        self.line, self.name, self.address = line, name, address
+        self.registers = {each.name: each for each in registers}
+        self.words: dict[tuple[str, int], int] = {}
+        self.mood = "answer"
+        self.asked = 0
+        for each in registers:
+            self._store(each, "" if each.type == "text" else next(iter(each.names.values()), 0))
+
+    # --- the world
+
+    def put(self, name: str, value: Any, over: int = 0) -> None:
+        whose, _, what = name.partition(".")
+        if whose == self.name:
+            self._store(self.registers[what], value)
+
+    def do(self, word: str) -> None:
+        whose, _, mood = word.partition(".")
+        if whose == self.name:
+            self.mood = mood
+
+    def read(self, name: str) -> Any:
+        """The raw words of a register."""
+        each = self.registers[name.partition(".")[2] or name]
+        return [self.words[each.space, each.at + n] for n in range(each.words)]
+
+    def _store(self, each: Register, value: Any) -> None:
+        if each.truth:
+            bit = each.bit or 0
+            before = self.words.get((each.space, each.at), 0) & ~(1 << bit)
+            self.words[each.space, each.at] = before | int(bool(value)) << bit
+            return
+        if each.type == "text":
+            data = str(value).encode()[: each.words * 2].ljust(each.words * 2, b"\0")
+        else:
+            named = next((raw for raw, text in each.names.items() if text == value), value)
+            raw = (float(named) - each.shift) / each.scale
+            data = struct.pack(">" + TYPES[each.type][1], raw if each.type == "f32" else round(raw))
+        found = struct.unpack(f">{each.words}H", data)
+        for n, word in enumerate(reversed(found) if each.little and each.type != "text" else found):
+            self.words[each.space, each.at + n] = word
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+    # --- the line
+
+    def hear(self, data: bytes) -> None:
+        if len(data) < 4 or data[0] != self.address or crc16(data):
+            return
+        self.asked += 1
+        if self.mood == "fall_silent":
+            return
+        answer = bytes((data[1] | 128, 4)) if self.mood == "refuse" else self._answer(data[1], data[2:-2])
+        frame = bytes((self.address,)) + answer
+        frame += crc16(frame).to_bytes(2, "little")
+        if self.mood == "answer_wrong":
+            frame = frame[:3] + bytes((frame[3] ^ 0x40,)) + frame[4:]
+        self.line.answer(frame, LATE if self.mood == "answer_late" else BACK)
+
+    def _answer(self, function: int, body: bytes) -> bytes:
+        space = SPACES.get(function)
+        if space is None:
+            return bytes((function | 128, 1))
+        at, count = struct.unpack(">HH", body[:4])
+        if function in (5, 6, 16):
+            return self._write(function, space, at, count, body)
+        there = [(space, at + n) in self.words for n in range(count)]
+        if not (all(there) if self.mood == "refuse_gaps" else any(there)):
+            return bytes((function | 128, 2))
+        found = [self.words.get((space, at + n), 0) for n in range(count)]
+        data = bytes(_bits(found)) if function < 3 else struct.pack(f">{count}H", *found)
+        return bytes((function, len(data))) + data
+
+    def _write(self, function: int, space: str, at: int, count: int, body: bytes) -> bytes:
+        if (space, at) not in self.words:
+            return bytes((function | 128, 2))
+        values = (
+            (int(count == 0xFF00),)
+            if function == 5
+            else (count,)
+            if function == 6
+            else struct.unpack(f">{count}H", body[5:])
+        )
+        for n, value in enumerate(values):
+            self.words[space, at + n] = value
+        return bytes((function,)) + body[:4]
+
+
+def _bits(values: Sequence[int]) -> Iterator[int]:
+    """Truths, eight in a byte, the first one lowest."""
+    for start in range(0, len(values), 8):
+        yield sum(bool(value) << n for n, value in enumerate(values[start : start + 8]))

@@ -1,0 +1,37 @@
+"""Which MicroPython modules a driver needs: its own, and what these import."""
+
+from __future__ import annotations
+
+import re
+from functools import cache
+
+from zapato import extensions
+
+_IMPORT = re.compile(r"^(?:from|import) (\w+)", re.MULTILINE)
+
+
+@cache
+def with_imports(module: str) -> frozenset[str]:
+    """The module and all that it imports, as far as these are modules of ours, of an extension, or of a described chip."""
+    found: set[str] = set()
+    waiting = [module]
+    while waiting:
+        name = waiting.pop()
+        texts = _texts(name) if name not in found else []
+        if texts:
+            found.add(name)
+            waiting += [each for text in texts for each in _IMPORT.findall(text)]
+    return frozenset(found)
+
+
+def _texts(module: str) -> list[str]:
+    texts = extensions.device_texts(module)
+    if not texts and module.startswith("d_"):
+        from zapato.parts.described import driver_source, of_module
+
+        chip = of_module(module)
+        texts = [driver_source(chip)] if chip else []
+    return texts
+
+
+extensions.on_change(with_imports.cache_clear)

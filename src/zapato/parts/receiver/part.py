@@ -1,0 +1,129 @@
+"""The radio of 433 MHz switches: a receiver module that puts codes on a pin, and a transmitter module that sends them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from zapato.lang.fields import Wrong, measured, pin, whole
+from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.model import (
+    Action,
+    Argument,
+    Bench,
+    Driver,
+    Felt,
+    Kind,
+    Need,
+    Part,
+    Probe,
+    Property,
+    Stimulus,
+    World,
+)
+from zapato.parts.sights import on_remotes
+from zapato.parts.stimuli import Put, Read
+
+PULSE = 350
+"""us of the shortest pulse: what the encoders' usual resistors make of it (PT2262 datasheet, oscillator; EV1527 datasheet)."""
+
+
+def read_code(value: object) -> str:
+    """The code of a button or a switch: 24 bits as six hexadecimal digits. Raises Wrong."""
+    text = value.lower() if isinstance(value, str) else ""
+    if not re.fullmatch(r"[0-9a-f]{6}", text):
+        raise Wrong(
+            'takes a code of 24 bits, six hexadecimal digits: "a3f012"',
+            "zapato heard DEVICE --scan lists what came",
+        )
+    return text
+
+
+def _read_felt(folder: object, value: object) -> str:
+    return read_code(value)
+
+
+def _needs(part: Part) -> Iterable[Need]:
+    if part.values.get("pin") is not None:
+        circuit = "the data output of a receiver module"
+        yield Need("pin", "input", interrupt=True, timed=True, circuit=circuit, volts=part.get("level", 0.0))
+    if part.values.get("send") is not None:
+        circuit = "the data input of a transmitter module"
+        yield Need("send", "output", rest="low", active="high", timed=True, circuit=circuit)
+
+
+def _driver(part: Part) -> Driver:
+    pins = {key: at.gpio for key, at in part.pins.items()}
+    arguments = (pins.get("pin"), pins.get("send"), part.get("pulse", PULSE))
+    return Driver("receiver", "Receiver", arguments, data=400)
+
+
+FRAMES = 6
+"""Times that a press sends the code; a flick is too short for more than one."""
+
+
+@dataclass(frozen=True)
+class CodeHeard(Stimulus):
+    """A remote sends a code: the one that is set, or always `code`; for so many frames."""
+
+    gpio: int
+    code: str = ""
+    times: int = FRAMES
+
+    def put(self, world: World, value: Any, over: int = 0) -> None:
+        for each in world.attached("remote", self.gpio):
+            each.put("code", (self.code or value, self.times))
+
+
+def _bench(part: Part) -> Bench:
+    sets: dict[str, Stimulus] = {}
+    if "pin" in part.pins:
+        at = part.pins["pin"].gpio
+        sets = {"code": CodeHeard(at), "noise": Put(("remote", at), "noise")}
+    reads: dict[str, Probe] = {}
+    if "send" in part.pins:
+        beside = part.pins["pin"].gpio if "pin" in part.pins else -1
+        reads["sent"] = Read(("plug", part.pins["send"].gpio, beside), "sent")
+    return Bench(
+        reads=reads,
+        sets=sets,
+        feels={"code": Felt("a3f012", _read_felt), "noise": Felt.number(500, 0, 10_000)},
+    )
+
+
+KIND = Kind(
+    terminals={"pin": "DATA", "send": "DATA of the transmitter"},
+    name="receiver",
+    help="the radio of 433 MHz switches and hand-held remotes: it hears their codes, and sends them",
+    fields=(
+        *fed('"3V3"'),
+        pin("pin", "the data output of a receiver module", None),
+        pin("send", "the data input of a transmitter module", None),
+        measured("level", "the high level of the receiver module", "V", None, most=60),
+        whole("pulse", "the shortest pulse that it sends, us", PULSE, least=100, most=1000),
+    ),
+    properties=lambda part: {
+        "code": Property("text", unknown=True, help="the code that came last, six hexadecimal digits"),
+        "sent": Property("text", unknown=True, help="the code that was sent last"),
+        "found": Property("text", unknown=True, help="the codes that came since the last scan began"),
+    },
+    events={"received": "a code came, whosoever it is; once for each press"},
+    actions={
+        "scan": Action(help="forget what was found, and remember the codes that come from now on"),
+        "send": Action((Argument("code", "text"),), help="send this code, eight times in a row, as remotes do"),
+    },
+    needs=_needs,
+    requires=lambda part: () if part.values.get("send") is not None else ("pin",),
+    driver=_driver,
+    bench=_bench,
+    sights=on_remotes,
+    loads=drawing("the receiver module", RAIL, 0.005),
+    wiring=(
+        "A superheterodyne module at 3.3 V with 17 cm of wire as its antenna: the cheapest ones give noise without end while nobody "
+        "sends, and cost the program time. One that wants 5 V needs a divider before the pin. Codes of 24 bits with fixed digits only: "
+        "what changes its code with every press cannot be learned."
+    ),
+    example="[receiver.air]\npin = 27",
+)  # fmt: skip

@@ -1,0 +1,71 @@
+"""DS18B20: what it answers on its line (datasheet, Memory and Function Commands)."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from zapato.parts.model import Stimulus, World
+from zapato.parts.onewire.part import crc8
+
+CONVERT, READ = 0x44, 0xBE
+FAMILY = 0x28
+POWER_ON = 0x0550
+"""85 °C: what stands in the scratchpad until the first conversion."""
+
+
+def number_of(serial: str, name: str) -> bytes:
+    """The serial number as written, or one made of the part's name."""
+    if serial:
+        return bytes.fromhex(serial)
+    body = bytes((FAMILY,)) + hashlib.sha256(name.encode()).digest()[:6]
+    return body + bytes((crc8(body),))
+
+
+@dataclass
+class Thermometer:
+    """One chip; `feel` gives degrees, `ails` is "silent", "garbage" or ""."""
+
+    feel: Callable[[], Any]
+    raw: int = POWER_ON
+    scratch: bytes = b""
+    ails: str = ""
+
+    def power_on(self) -> None:
+        self.raw = POWER_ON
+
+    def write(self, byte: int) -> None:
+        """A byte after it was chosen."""
+        if byte == CONVERT:
+            self.raw = round((self.feel() or 0) * 16) & 0xFFFF
+        elif byte == READ:
+            self._load()
+
+    def _load(self) -> None:
+        body = self.raw.to_bytes(2, "little") + b"\x4b\x46\x7f\xff\x0c\x10"
+        wrong = 0x5A if self.ails == "garbage" else 0
+        self.scratch = body + bytes((crc8(body) ^ wrong,))
+
+    def read(self) -> int:
+        """The next byte; all ones where it has nothing to say."""
+        first, self.scratch = self.scratch[:1], self.scratch[1:]
+        return first[0] if first else 0xFF
+
+
+@dataclass(frozen=True)
+class OnWire(Stimulus):
+    """The temperature at the chip of this serial number."""
+
+    gpio: int
+    number: bytes
+
+    @property
+    def place(self) -> tuple[int, object]:  # type: ignore[override]
+        return self.gpio, self.number
+
+    def put(self, world: World, value: Any, over: int = 0) -> None:
+        where = "onewire", self.gpio, self.number
+        world.on_wire(self.gpio, self.number, lambda: Thermometer(lambda: world.felt(*where)))
+        world.feel(*where, value=value, over=over)

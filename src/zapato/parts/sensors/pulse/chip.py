@@ -1,0 +1,44 @@
+"""Pulses of a meter: how many, and how many a second."""
+
+from __future__ import annotations
+
+from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.sensors import SensorChip, common, quantity
+from zapato.parts.sensors.pulse.sim import Rate
+
+
+def _driver(part: Part) -> Driver:
+    return Driver(
+        "s_pulse",
+        "Pulse",
+        (
+            *common(part),
+            part.pins["pin"].gpio,
+            int(part.get("pull", "up") == "up"),
+            int(part.get("active", "low") == "high"),
+        ),
+    )
+
+
+def _bench(part: Part) -> Bench:
+    at = part.pins["pin"].gpio
+    return Bench(sets={"rate": Rate(at)})
+
+
+CHIP = SensorChip(
+    name="pulse",
+    help="pulses of a meter: how many, and how many a second",
+    properties={
+        "count": quantity("", "pulses since it was first started"),
+        "rate": quantity("Hz", "pulses a second"),
+    },
+    need=Need("pin", "input", interrupt=True, circuit="the pulse output of a meter"),
+    fastest=100,
+    wiring=(
+        'An open contact or open-collector output between pin and ground with `pull = "up"`; an '
+        "S0 output: its plus to the pin, its minus to ground."
+    ),
+    source="",
+    driver=_driver,
+    bench=_bench,
+)

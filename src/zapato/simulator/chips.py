@@ -1,0 +1,22 @@
+"""The stand-in for a chip on a bus, by the chip's name: its bundle's own, or made of its description."""
+
+from __future__ import annotations
+
+from zapato import extensions
+from zapato.errors import ZapatoError
+from zapato.parts.chip_files import described_names
+from zapato.parts.described.catalogue import description
+from zapato.parts.described.sim import Chip as Described
+from zapato.parts.simulated import BusChip, Feel
+
+
+def stand_in(name: str, feel: Feel) -> BusChip:
+    """The stand-in for the chip of this name, its registers as its datasheet has them. Raises ZapatoError."""
+    bundle = extensions.bundle(name)
+    if bundle and bundle.has("sim.py"):
+        return bundle.member("sim", "Chip")(feel)
+    if name in described_names():
+        return Described(description(name), feel)
+    raise ZapatoError(
+        f"nothing stands in for a {name} in a rehearsal", f"a class Chip in sim.py of the bundle {name}"
+    )

@@ -1,0 +1,65 @@
+"""The program's memory, read from the allocation table of its collector (py/gc.c)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+BLOCK = 16
+"""Bytes of a block of a 32-bit heap (MICROPY_BYTES_PER_GC_BLOCK)."""
+_USED = bytes(sum((byte >> 2 * n) & 3 != 0 for n in range(4)) for byte in range(256))
+_MAP = ["".join("1" if (byte >> 2 * n) & 3 else "0" for n in range(4)) for byte in range(256)]
+
+
+@dataclass
+class HeapUse:
+    """The program's memory, in bytes.
+
+    Attributes:
+        shims: what the simulator's own modules took; not part of the others.
+        loaded: what stays after loading; peak: the most after a collection.
+        largest: the largest free piece at its smallest.
+        collections: how often the program's memory was collected.
+    """
+
+    shims: int = 0
+    loaded: int = 0
+    peak: int = 0
+    largest: int = 0
+    collections: int = 0
+
+
+class HeapMeter:
+    """Looks at the heap of one power-up at the end of its collections; measuring changes nothing in the program."""
+
+    def __init__(self, use: HeapUse) -> None:
+        self.use = use
+        self._taken: int | None = None
+        """Bytes that are not the program's: the simulator's own modules, and what was taken to leave the chip's heap."""
+        self._loaded = False
+
+    def loaded(self) -> None:
+        """The next collection tells what stays after loading."""
+        self._loaded = True
+
+    def collected(self, table: bytes) -> None:
+        """After a collection: the table has two bits a block, 0 where it is free."""
+        if self._taken is None:
+            self._taken = used(table)
+            return
+        self.use.collections += 1
+        own, largest = used(table) - self._taken, largest_free(table)
+        if self._loaded:
+            self._loaded = False
+            self.use.loaded = max(self.use.loaded, own)
+        self.use.peak = max(self.use.peak, own)
+        self.use.largest = min(self.use.largest or largest, largest)
+
+
+def used(table: bytes) -> int:
+    """Bytes in use."""
+    return BLOCK * sum(table.translate(_USED))
+
+
+def largest_free(table: bytes) -> int:
+    """Bytes of the largest free piece."""
+    return BLOCK * max(map(len, "".join(map(_MAP.__getitem__, table)).split("1")))

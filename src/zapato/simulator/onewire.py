@@ -1,0 +1,63 @@
+"""A one-wire line and what hangs on it (DS18B20 datasheet, ROM Commands)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Protocol
+
+SKIP, MATCH = 0xCC, 0x55
+
+
+class WireChip(Protocol):
+    """A chip on the line; `ails` is "silent", "garbage" or ""."""
+
+    ails: str
+
+    def power_on(self) -> None: ...
+
+    def write(self, byte: int) -> None: ...
+
+    def read(self) -> int: ...
+
+
+@dataclass
+class Line:
+    """What hangs on one line, by serial number, and how far the master's talk has come."""
+
+    chips: dict[bytes, WireChip] = field(default_factory=dict[bytes, WireChip])
+    talk: bytearray = field(default_factory=bytearray)
+    chosen: list[WireChip] = field(default_factory=list[WireChip])
+
+    def add(self, number: bytes, make: Callable[[], WireChip]) -> None:
+        """A chip of this number is there."""
+        if number not in self.chips:
+            self.chips[number] = make()
+
+    def power_on(self) -> None:
+        for each in self.chips.values():
+            each.power_on()
+
+    def reset(self) -> bool:
+        """True where anybody is there."""
+        self.talk.clear()
+        self.chosen = []
+        return any(each.ails != "silent" for each in self.chips.values())
+
+    def write(self, byte: int) -> None:
+        self.talk.append(byte)
+        if bytes(self.talk) == bytes((SKIP,)):
+            self.chosen = [each for each in self.chips.values() if each.ails != "silent"]
+        elif len(self.talk) == 9 and self.talk[0] == MATCH:
+            found = self.chips.get(bytes(self.talk[1:]))
+            self.chosen = [found] if found and found.ails != "silent" else []
+        else:
+            for each in self.chosen:
+                each.write(byte)
+
+    def read(self) -> int:
+        """The next byte: where several talk, a low bit wins; where nobody does, the pull-up does."""
+        value = 0xFF
+        for each in self.chosen:
+            value &= each.read()
+        return value

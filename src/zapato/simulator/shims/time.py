@@ -1,0 +1,36 @@
+# Stands in for the port's time module, in the simulator's time.
+from utime import ticks_add, ticks_diff
+
+from world import BUSY, SLEEP, fire, now, number
+
+
+EPOCH = 1773100800  # seconds: the virtual day begins at midnight
+
+
+def ticks_ms():
+    return now[0]
+
+
+def ticks_us():
+    return now[1]
+
+
+def sleep_ms(ms):
+    while ms > 0:
+        ms = number(SLEEP, ms)
+        if now[2]:  # handlers of interrupts run meanwhile
+            fire()
+
+
+def sleep(seconds):
+    sleep_ms(int(seconds * 1000))
+
+
+def sleep_us(us):
+    number(BUSY, us)
+    if now[2]:
+        fire()
+
+
+def time():
+    return EPOCH + now[3]

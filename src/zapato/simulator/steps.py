@@ -1,0 +1,160 @@
+"""The steps of a rehearsal: acts at their moment, and expectations that are watched."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from zapato.design.acts import Call
+from zapato.design.script import Step
+from zapato.simulator.clock import Clock
+from zapato.simulator.trace import Trace
+
+
+class House(Protocol):
+    """Where steps are played: one device's world, or several."""
+
+    def act(self, call: Call) -> None:
+        """Do one act."""
+        ...
+
+    def begun(self) -> None:
+        """An act is about to be done: what was said before it counts no more."""
+        ...
+
+    def read(self, part: str, name: str) -> Any:
+        """A property: measured on the pin where that can be, else as the program has it."""
+        ...
+
+    def value_of(self, code: str) -> Callable[[], Any]:
+        """What an expression of the rehearsal gives, as a call; what cannot be worked out is False."""
+        ...
+
+    def look(self, reads: Sequence[tuple[str, str]]) -> None:
+        """Have the programs' own properties among these told, until another list comes."""
+        ...
+
+    def looks(self, reads: Sequence[tuple[str, str]]) -> Mapping[str, int]:
+        """How often each program was asked, of those whose own properties are among these."""
+        ...
+
+    def fresh(self, reads: Sequence[tuple[str, str]], since: Mapping[str, int]) -> bool:
+        """Whether each of these programs was asked since then, as far as it runs."""
+        ...
+
+
+def evaluated(text: str, house: object) -> Callable[[], Any]:
+    """What an expression gives that reads `house` as w; what cannot be worked out is False."""
+    code = compile(text, "expectation", "eval")
+    names: dict[str, Any] = {
+        "__builtins__": {},
+        "w": house,
+        "min": min,
+        "max": max,
+        "abs": abs,
+        "round": round,
+    }
+
+    def judge() -> Any:
+        try:
+            return eval(code, names)
+        except (TypeError, ZeroDivisionError, OverflowError):
+            return False
+
+    return judge
+
+
+@dataclass
+class Waiting:
+    """A step on its way.
+
+    Attributes:
+        next: the step that follows it, where that has no moment of its own.
+        begun, until: ms; asked: how often the programs had been looked at when it began.
+        closing: its last moment is over, and only the programs' own values are waited for.
+    """
+
+    step: Step
+    judge: Callable[[], Any]
+    next: Waiting | None = None
+    begun: int = 0
+    until: int = 0
+    asked: Mapping[str, int] = field(default_factory=dict[str, int])
+    waited: bool = False
+    closing: bool = False
+
+
+class Steps:
+    """Plays steps in a house. Whoever makes it calls `watch` after everything that happens."""
+
+    def __init__(self, house: House, clock: Clock, trace: Trace) -> None:
+        self.house, self.clock, self.trace = house, clock, trace
+        self.watching: list[Waiting] = []
+
+    def load(self, steps: Sequence[Step]) -> None:
+        """Steps with `at` are set on the clock; the others follow the one before."""
+        before: Waiting | None = None
+        for step in steps:
+            # The expectation was made by the type checker, from its own syntax tree.
+            running = Waiting(step, (lambda: True) if step.act else self.house.value_of(step.code))
+            if step.at is None and before is not None:
+                before.next = running
+            else:
+                self.clock.at(step.at or 0, lambda running=running: self.begin(running))
+            before = running
+
+    def begin(self, running: Waiting) -> None:
+        step = running.step
+        if step.wait and not running.waited:
+            running.waited = True
+            self.clock.after(step.wait, lambda: self.begin(running))
+            return
+        if step.act and step.act_call:
+            self.house.begun()
+            self.trace.log("act", step.text, step.number)
+            if running.next:
+                follower = running.next
+                self.clock.after(step.over, lambda: self.begin(follower))
+            self.house.act(step.act_call)
+            return
+        running.begun, running.asked = self.clock.now, self.house.looks(step.reads)
+        running.until = self.clock.now + (step.within or step.stays or 0)
+        self.watching.append(running)
+        self._look()
+        self.clock.at(running.until, lambda: self.close(running))
+
+    def _look(self) -> None:
+        self.house.look(sorted({read for each in self.watching for read in each.step.reads}))
+
+    def _fresh(self, running: Waiting) -> bool:
+        return self.house.fresh(running.step.reads, running.asked)
+
+    def watch(self) -> None:
+        """After everything that happens: judge what can be judged."""
+        for each in list(self.watching):
+            if not self._fresh(each):
+                continue
+            if each.closing:
+                self.done(each, bool(each.judge()))
+            elif each.step.within and each.judge():
+                self.done(each, True)
+            elif each.step.stays and not each.judge():
+                self.done(each, False)
+
+    def close(self, running: Waiting) -> None:
+        """The last moment of an expectation."""
+        if running in self.watching:
+            running.closing = True
+            if self._fresh(running):
+                self.done(running, bool(running.judge()))
+
+    def done(self, running: Waiting, passed: bool) -> None:
+        self.watching.remove(running)
+        step = running.step
+        seen = {f"{part}.{name}": self.house.read(part, name) for part, name in step.reads}
+        after = self.clock.now - running.begun
+        self.trace.log("expect", step.text, passed, number=step.number, seen=seen, after=after)
+        self._look()
+        if running.next:
+            self.begin(running.next)

@@ -1,0 +1,98 @@
+"""Several devices in one virtual time, with one broker: each runs its own program in its own VM."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from random import Random
+
+from zapato.design import Design
+from zapato.design.script import Script
+from zapato.firmware.program import Program, compile_device
+from zapato.simulator.board import Board
+from zapato.simulator.broker import KEPT, Broker
+from zapato.simulator.clock import End
+from zapato.simulator.network import Air
+from zapato.simulator.player import Player
+from zapato.simulator.rehearse import play_out, prepare, refuse, staged
+from zapato.simulator.result import Crash
+from zapato.simulator.trace import Trace
+from zapato.simulator.turns import TurnClock, Turns
+
+
+@dataclass
+class Member:
+    """One device among others.
+
+    Attributes:
+        design, clock, board, air, trace: it, and what is around it, in its own clock.
+        player: does acts to its world, and reads it.
+        crash: how its program ended, where it did.
+    """
+
+    design: Design
+    clock: TurnClock
+    board: Board
+    air: Air
+    trace: Trace
+    player: Player
+    crash: Crash | None = None
+
+
+class Together:
+    """Devices that are alive at once; `worlds` are their worlds at the beginning, by name, as their rehearsals have them.
+
+    Attributes:
+        turns: the common time; broker: theirs; trace: what belongs to no device alone.
+        members: the devices by name.
+    """
+
+    def __init__(
+        self,
+        designs: Sequence[Design],
+        worlds: Mapping[str, Script],
+        *,
+        seed: int = 1,
+        programs: Mapping[str, Program] | None = None,
+    ) -> None:
+        self.turns = Turns()
+        self.trace = Trace(self.turns.world)
+        self.broker = Broker(self.turns.world, self.trace, KEPT * max(1, len(designs)))
+        random = Random(seed)
+        self.members: dict[str, Member] = {}
+        for design in designs:
+            refuse(design)
+            program = (programs or {}).get(design.name) or compile_device(design)
+            script = worlds.get(design.name) or Script(design.document)
+            self.members[design.name] = self._member(design, program, script, Random(random.getrandbits(30)))
+
+    def _member(self, design: Design, program: Program, script: Script, random: Random) -> Member:
+        clock = TurnClock(self.turns)
+        trace = Trace(clock)
+        board, air = staged(design, program, script, clock, trace, self.broker, random)
+        world = Script(script.document, world=script.world, models=script.models)
+        player = prepare(design, world, board, air, None)
+        return Member(design, clock, board, air, trace, player)
+
+    def run(self, lasts: int, progress: Callable[[float], None] | None = None) -> None:
+        """Power all up, and let `lasts` ms go by."""
+
+        def end() -> None:
+            raise End
+
+        def tell() -> None:
+            if progress:
+                progress(self.turns.now / lasts)
+                self.turns.world.after(max(1, lasts // 100), tell)
+
+        tell()
+        self.turns.world.at(lasts, end)
+        self.turns.run([self._work(each) for each in self.members.values()])
+
+    @staticmethod
+    def _work(member: Member) -> Callable[[], None]:
+        def work() -> None:
+            board = member.board
+            member.crash = play_out(board, board.clock, member.trace)
+
+        return work

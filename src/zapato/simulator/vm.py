@@ -1,0 +1,248 @@
+"""The MicroPython VM: the vendor's own, configured as a port configures it, built for WebAssembly and run by wasmtime.
+
+There is one image a port, made by tools/make_vm from the source of MicroPython 1.25.0; vm_image/README.md says how,
+and holds the licences.
+"""
+
+from __future__ import annotations
+
+import atexit
+import ctypes
+import sys
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any, cast
+
+from zapato.errors import ToolMissing
+from zapato.simulator.crossing import function
+from zapato.simulator.wasi import Fault, Files, System
+
+if TYPE_CHECKING:
+    import wasmtime
+
+REFUSED = -10_000
+"""An answer to host.number() at or below this fails the call, with the error REFUSED - answer (tools/vm/modhost.c)."""
+CALL = 560
+"""Bytes of the VM's C stack that a call from one function of a program to another takes (measured: a recursion to its end)."""
+OWN_CALLS = 4
+"""Calls that the board's modules nest where the port has C code: power_up around the program, and Pin.value, ask, fire."""
+START = 1 << 34
+"""Instructions that a program may spend until it waits for the first time."""
+
+
+class Stopped(Exception):
+    """The program used up its instructions without ever waiting."""
+
+
+@cache
+def _fixed() -> bool:
+    """With 64 bits of addresses, room for all that a VM may ever take can be set aside: its memory then stays where it is."""
+    import wasmtime
+
+    return sys.maxsize > 1 << 32 and hasattr(wasmtime.Config, "memory_may_move")
+
+
+@cache
+def _loaded(port: str) -> tuple[wasmtime.Engine, wasmtime.Module]:
+    """The compiled image of a port. wasmtime keeps it on disk, so only the first run on a machine compiles."""
+    try:
+        import wasmtime
+    except (ImportError, OSError) as error:
+        raise ToolMissing(
+            f"the MicroPython VM cannot be loaded here: {error}", "pip install --force-reinstall wasmtime"
+        ) from None
+    settings = wasmtime.Config()
+    settings.wasm_exceptions = True
+    settings.consume_fuel = True
+    if _fixed():
+        settings.memory_may_move = False
+    try:
+        settings.cache = True
+        engine = wasmtime.Engine(settings)
+        image = (files("zapato") / "simulator" / "vm_image" / f"{port}.wasm").read_bytes()
+        atexit.register(_loaded.cache_clear)  # before the library itself is taken down
+        return engine, wasmtime.Module(engine, image)
+    except (wasmtime.WasmtimeError, OSError) as error:
+        raise ToolMissing(f"the MicroPython VM cannot be loaded here: {str(error).splitlines()[0]}") from None
+
+
+def ready(port: str = "esp32") -> None:
+    """Load the VM of a port. Raises ToolMissing with the reason where it cannot be."""
+    _loaded(port)
+
+
+def _nothing() -> None:
+    pass
+
+
+def _no_number(what: int, a: int, b: int, c: int, d: int) -> int:
+    return 0
+
+
+def _no_table(table: bytes) -> None:
+    pass
+
+
+class Memory:
+    """The VM's memory, read and written by address."""
+
+    def __init__(self, memory: Any, store: Any) -> None:
+        self._memory, self._store = memory, store
+        self._base, self._stays = 0, _fixed()
+        self._find()
+
+    def look(self) -> None:
+        """Find the memory again, where it may have moved while the VM ran."""
+        if not self._stays:
+            self._find()
+
+    def _find(self) -> None:
+        pointer = self._memory.data_ptr(self._store)
+        self._base = ctypes.cast(pointer, ctypes.c_void_p).value or 0
+
+    def read(self, at: int, size: int) -> bytes:
+        return ctypes.string_at(self._base + at, size) if size else b""
+
+    def write(self, at: int, data: bytes) -> None:
+        if data:
+            ctypes.memmove(self._base + at, data, len(data))
+
+
+@dataclass
+class Machine:
+    """One power-up: a fresh VM with its own memory.
+
+    Attributes:
+        port: whose MicroPython it is.
+        stack: bytes of the VM's C stack that the interpreter may take; a call of the program takes CALL of them.
+        heap: bytes of the VM's heap, tables of its collector included.
+        files: what it finds under /.
+        host: answers `host.call(name, data)`; may raise Fault to fail the call, anything else to end the run.
+        say: takes what is printed.
+        variables: its environment.
+        number: answers `host.number(what, a, b, c, d)`; may raise Fault.
+        collecting: called when the heap's collector begins, after the board's modules are loaded; collected: takes the allocation table after a collection (py/gc.c: two bits a block, 0 where it is free).
+    """
+
+    port: str
+    stack: int
+    heap: int
+    files: Files
+    host: Callable[[str, bytes], str]
+    say: Callable[[bytes], None]
+    variables: Mapping[str, str]
+    number: Callable[[int, int, int, int, int], int] = _no_number
+    collecting: Callable[[], None] = _nothing
+    collected: Callable[[bytes], None] = _no_table
+
+    def __post_init__(self) -> None:
+        import wasmtime
+
+        self._engine, self._module = _loaded(self.port)
+        self._store = wasmtime.Store(self._engine)
+        self._spent, self._granted = 0, 0
+        self.allow(START)
+        self._ended: BaseException | None = None
+        self.memory: Memory
+
+    @property
+    def spent(self) -> int:
+        """Instructions (of WebAssembly) since the power-up; the same for the same run, everywhere."""
+        return self._spent + self._granted - self._store.get_fuel()
+
+    def allow(self, instructions: int) -> None:
+        """From now on the program may spend so much until it is stopped."""
+        self._spent += self._granted - self._store.get_fuel() if self._granted else 0
+        self._granted = instructions
+        self._store.set_fuel(instructions)
+
+    def run(self, module: str) -> int:
+        """Run a module as the main program; gives its exit code.
+
+        What a host call raised is raised here; Stopped where the instructions ran out.
+        """
+        import wasmtime
+
+        keep: list[Any] = []
+        linker = wasmtime.Linker(self._engine)
+        sizes = ["-X", f"heapsize={self.heap}", "-X", f"stack={self.stack}"]
+        words = ["micropython", *sizes, "-m", module]
+        system = System(None, words, [f"{k}={v}" for k, v in self.variables.items()], self.files, self.say)
+        own = {
+            "host_call": self._host,
+            "host_number": self._number,
+            "host_collecting": self.collecting,
+            "host_collected": self._collected,
+            "proc_exit": self._exit,
+        }
+        calls = own | {name: self._guarded(call) for name, call in system.calls().items()}
+        for need in self._module.imports:
+            name, kind = str(need.name), cast(wasmtime.FuncType, need.type)
+            if name in calls:
+                linker.define(
+                    self._store,
+                    need.module,
+                    name,
+                    function(self._store, kind, calls[name], keep, self._end_with),
+                )
+        exports = cast(Any, linker.instantiate(self._store, self._module).exports(self._store))
+        self.memory = system.memory = Memory(exports["memory"], self._store)
+        try:
+            exports["_start"](self._store)
+        except Exception as trap:
+            return self._end(trap)
+        return 0
+
+    def _end(self, trap: Exception) -> int:
+        if isinstance(self._ended, _Exit):
+            return self._ended.code
+        if self._ended is not None:
+            raise self._ended from None
+        if not self._store.get_fuel():
+            raise Stopped from None
+        raise trap
+
+    def _end_with(self, error: BaseException) -> None:
+        self._ended = error
+
+    def _exit(self, code: int) -> None:
+        raise _Exit(code)
+
+    def _guarded(self, call: Callable[..., int]) -> Callable[..., int]:
+        def guarded(*given: int) -> int:
+            try:
+                self.memory.look()
+                return call(*given)
+            except Fault as fault:
+                return fault.number
+
+        return guarded
+
+    def _host(self, name: int, name_size: int, data: int, size: int, result: int, room: int) -> int:
+        self.memory.look()
+        read = self.memory.read
+        try:
+            answer = self.host(read(name, name_size).decode(), read(data, size)).encode()
+        except Fault as fault:
+            answer = f"!{fault.number}".encode()
+        self.memory.write(result, answer[:room])
+        return min(len(answer), room)
+
+    def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
+        self.memory.look()
+        try:
+            return self.number(what, a, b, c, d)
+        except Fault as fault:
+            return REFUSED - fault.number
+
+    def _collected(self, table: int, size: int) -> None:
+        self.memory.look()
+        self.collected(self.memory.read(table, size))
+
+
+class _Exit(Exception):
+    def __init__(self, code: int) -> None:
+        super().__init__(code)
+        self.code = code
