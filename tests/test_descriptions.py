@@ -44,7 +44,7 @@ def test_every_kind_is_described(put, name):
     described = thing(made)
     assert not [e.message for e in validator("thing-description-1.1.json").iter_errors(described)]
     assert not [e.message for e in validator("asyncapi-3.0.0.json").iter_errors(asyncapi(made))]
-    for part in made.of_kind(name):
+    for part in made.with_role(name):
         for known, about in part.properties.items():
             if about.wanted:
                 continue

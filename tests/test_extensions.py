@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -358,3 +359,33 @@ def test_a_site_without_extensions_uses_none(site):
     assert extensions.bundles()
     site_of(Path(__file__))
     assert not any(each.site for each in extensions.bundles().values())
+
+
+BANK = """from zapato.extend import Kind, measured
+KIND = Kind(
+    name="bank", help="a power bank", fields=(measured("voltage", "V", "V", 5.0), measured("current", "A", "A", None)),
+    passive=True, roles=("supply",), example='[bank.pocket]\\nvoltage = "5V"',
+)
+"""
+
+
+def test_a_kind_that_stands_for_another(put):
+    """Rules, budgets and wiring treat it as a supply, though no module of ours names it."""
+    path = put(
+        {
+            "site.toml": '[site]\nname = "refuge"\nextensions = ["bank"]\n',
+            "extensions/bank/part.py": BANK,
+            "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[bank.pocket]\nvoltage = "5V"\ncurrent = "0.02A"\n'
+            '[relay.pump]\npin = 26\nfed_from = "pocket"\ncoil = "70mA"\n',
+        },
+    )
+    codes = {each.code for each in zapato.check(path).findings}
+    assert "feed-unknown" not in codes and "current-supply" in codes
+    assert any(row.of == "pocket" for row in zapato.budget(path).of("supply"))
+
+
+def test_nothing_of_ours_asks_for_a_kind_by_its_name():
+    """What a kind can do, it says itself, so that one from outside is treated as ours are."""
+    ours = (Path(zapato.__file__).parent).rglob("*.py")
+    asks = [path for path in ours if re.search(r"kind\.name\s*(==|!=|in\b)", path.read_text("utf-8"))]
+    assert not asks

@@ -39,14 +39,14 @@ def test_a_kinds_facts_fit_its_fields(put, name):
     """Feeds exist, sources are told, passives and currents name pins that the part has; every pin has its wire."""
     made, about = example(put, name), kind(name)
     fields = {field.name for field in about.fields}
-    supplies = {part.name for part in made.of_kind("supply")}
+    supplies = {part.name for part in made.with_role("supply")}
     for part, load in loads(made):
         assert load.feed in {RAIL, INPUT, PIN, *supplies}, load
         assert 0 <= load.idle <= load.typical <= load.peak < 100 and load.source and load.what
         assert not load.field or load.field in {f.name for f in part.kind.fields}
-        assert (load.feed == PIN) == bool(load.field) or part.kind.name == "relay"
+        assert (load.feed == PIN) == bool(load.field) or part.has_role("relay")
     assert {key.split()[0] for key in about.terminals} <= fields
-    for part in made.of_kind(name):
+    for part in made.with_role(name):
         for each in about.beside(part, 3.3):
             assert each.what and each.value and each.why and (not each.field or each.field in fields)
     ends = [wire.end for wire in wiring(made).wires]

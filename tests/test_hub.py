@@ -436,7 +436,7 @@ def test_thing_models_are_valid_and_fit_the_descriptions(designs):
     for design in designs:
         of = thing(design)
         for part in design.parts.values():
-            name = f"sensor-{part.values['chip']}" if part.kind.name == "sensor" else part.kind.name
+            name = f"sensor-{part.values['chip']}" if part.has_role("sensor") else part.kind.name
             for group in ("properties", "actions", "events"):
                 mine = {
                     k.partition(".")[2]: v

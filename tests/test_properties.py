@@ -183,7 +183,7 @@ def test_a_plan_of_any_device_compiles(tmp_path: Path, seed):
         compile(text, "plan.py", "exec")
     levels: dict[str, object] = {}
     exec(made.levels, levels)
-    relays = {p.pins["pin"].gpio: int(p.get("start", "off") == "on") for p in design.of_kind("relay")}
+    relays = {p.pins["pin"].gpio: int(p.get("start", "off") == "on") for p in design.with_role("relay")}
     assert relays.items() <= dict(levels["OUT"]).items(), (
         "a relay that is to start off is low before anything else"
     )

@@ -105,7 +105,7 @@ def _sensor_costs(name: str) -> str:
         return ""
     bus = {"i2c": "[i2c.b]\nsda = 21\nscl = 22\n", "onewire": "[onewire.b]\npin = 4\n"}.get(one.bus, "")
     hangs = 'bus = "b"' if bus else "" if one.need is None else "pin = 33"
-    more = "\ntrigger = 25" if name == "echo" else ""
+    more = "".join(f"\n{each} = 25" for each in one.requires)
     return _costs(f'{bus}[sensor.s]\nchip = "{name}"\n{hangs}{more}')
 
 
@@ -159,6 +159,10 @@ def _sensors() -> Iterator[str]:
         addresses = ", ".join(f"0x{a:02x}" for a in one.addresses)
         yield f"| `{name}` | {measures} | {_hangs(one)} | {addresses} | {one.wiring} | {_sensor_costs(name)} | {one.source} |"
     yield ""
+    for name in chip_names():
+        if fields := chip(name).fields:
+            yield f'With `chip = "{name}"` there are also:\n'
+            yield from _table(fields)
 
 
 def device_file() -> str:
@@ -185,7 +189,7 @@ def device_file() -> str:
     ]
     for kind in kinds():
         lines += _kind(kind)
-        if kind.name == "sensor":
+        if kind.has_role("sensor"):
             lines += _sensors()
     lines += [*_links(), *_shared(), *_network(), *_boards(), *_rehearsals()]
     return "\n".join(lines).rstrip() + "\n"

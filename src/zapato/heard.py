@@ -126,7 +126,7 @@ def write_heard(design: Design, found: Mapping[str, str], address: str, to: str,
     if kind(kind_name) is None or not name.isidentifier():
         raise UnknownName(f"--as takes kind.name, not {to}", "--as sensor.outlet")
     there = design.parts.get(name)
-    if there is not None and there.kind.name != kind_name:
+    if there is not None and there.path[0] != kind_name:
         raise ZapatoError(f"{name} is the name of {there.id} already", "another name")
     if user := _used(design, on, sight):
         if user != to:

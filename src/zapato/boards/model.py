@@ -219,9 +219,9 @@ class Fitted:
     why: str = ""
     kind: str = ""
 
-    def is_for(self, kind: str) -> bool:
-        """True where a part of this kind is what the fitted part is there for."""
-        return kind in self.kind.split()
+    def is_for(self, *kinds: str) -> bool:
+        """True where a part of one of these kinds is what the fitted part is there for."""
+        return not set(kinds).isdisjoint(self.kind.split())
 
 
 @dataclass(eq=False, repr=False)

@@ -64,7 +64,7 @@ def analog(design: Design) -> list[AnalogBudget]:
     if board is None:
         return []
     found: list[AnalogBudget] = []
-    for part in design.of_kind("sensor"):
+    for part in design.with_role("sensor"):
         if part.get("chip", "") != "analog" or "pin" not in part.pins or part.pins["pin"].gpio < 0:
             continue
         by = ratio(part)
@@ -88,7 +88,7 @@ def losses(design: Design) -> list[Loss]:
         name = use.part.values.get("chip")
         if (
             design.board is None
-            or use.part.kind.name != "sensor"
+            or not use.part.has_role("sensor")
             or use.need.use != "analog"
             or use.pin.gpio < 0
         ):

@@ -53,7 +53,7 @@ def i2c(design: Design) -> list[I2cBudget]:
     """Every I2C bus."""
     found: list[I2cBudget] = []
     volts = design.board.chip.logic if design.board else 3.3
-    for bus in design.of_kind("i2c"):
+    for bus in design.with_role("i2c"):
         chips = sum(part.linked.get("bus") is bus for part in design.parts.values())
         farad = PER_CHIP * (chips + 1) + PER_METRE * bus.get("length", 0.3)
         least, most = pull_up_range(volts, farad, bus.get("speed", 100e3))
@@ -113,7 +113,7 @@ def rows(design: Design) -> Iterator[Row]:
             source=SOURCE,
             least=True,
         )
-    for part in design.of_kind("uart"):
+    for part in design.with_role("uart"):
         reach = serial_reach(part)
         if reach is not None:
             source = (

@@ -27,11 +27,7 @@ READING, MESSAGE = 190_000, 150_000
 
 def _looked_at(use: PinUse) -> bool:
     """True for an input that the program looks at again and again."""
-    if (
-        use.need.use != "input"
-        or use.pin.gpio < 0
-        or not any(f.name == "watch" for f in use.part.kind.fields)
-    ):
+    if use.need.use != "input" or use.pin.gpio < 0 or not any(f.name == "watch" for f in use.part.fields):
         return False
     watch = use.part.get("watch", "auto")
     return watch == "poll" or (watch == "auto" and not use.pin.interrupt)
@@ -48,7 +44,7 @@ def instructions(design: Design) -> dict[str, float]:
     pads = sum(use.need.use == "touch" for use in design.uses)
     if pads:
         found["touch pads"] = pads * FEEL * FEELS
-    readings = sum(1000 / part.get("every", 0) for part in design.of_kind("sensor") if part.get("every", 0))
+    readings = sum(1000 / part.get("every", 0) for part in design.with_role("sensor") if part.get("every", 0))
     if readings:
         found["readings"] = readings * READING
     said = traffic(design)

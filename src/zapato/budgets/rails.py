@@ -98,7 +98,7 @@ def rails(design: Design) -> list[Rail]:
 
 def _converters_first(design: Design) -> list[Part]:
     """The supplies, each converter before what it converts from."""
-    left, found = list(design.of_kind("supply")), list[Part]()
+    left, found = list(design.with_role("supply")), list[Part]()
     while left:
         sources = {part.get("from", "") for part in left}
         ready = [part for part in left if part.name not in sources] or left
@@ -172,7 +172,7 @@ def _rail(
 def excluded(design: Design) -> dict[str, set[str]]:
     """Each relay that excludes others, with those that are never on while it is."""
     found: dict[str, set[str]] = {}
-    for part in design.of_kind("relay"):
+    for part in design.with_role("relay"):
         for key, other in part.linked.items():
             if key.startswith("excludes."):
                 found.setdefault(part.name, set()).add(other.name)

@@ -120,7 +120,7 @@ def ladder(
 @once
 def strips(design: Design) -> list[StripBudget]:
     """Every strip of a design."""
-    return [_budget(part) for part in design.of_kind("strip") if part.values.get("count")]
+    return [_budget(part) for part in design.with_role("strip") if part.values.get("count")]
 
 
 def _budget(part: Part) -> StripBudget:

@@ -28,7 +28,7 @@ def thing_models() -> dict[str, dict[str, Any]]:
 
 def _parts() -> Iterator[tuple[str, Part]]:
     for kind in kinds():
-        if kind.name == "sensor":
+        if kind.has_role("sensor"):
             for name in chip_names():
                 yield f"sensor-{name}", Part(kind, NAME, {**_usual(kind), "chip": name})
         else:
@@ -50,7 +50,7 @@ def _model(name: str, part: Part) -> dict[str, Any] | None:
     }
     if not offered:
         return None
-    found = chip(str(part.values["chip"])).help if part.kind.name == "sensor" else part.kind.help
+    found = chip(str(part.values["chip"])).help if part.has_role("sensor") else part.kind.help
     return {
         "@context": CONTEXT,
         "@type": "tm:ThingModel",

@@ -25,7 +25,7 @@ six cells, alkaline. What a battery's own sheet says stands in its `range`."""
 
 def main_supply(design: Design) -> Part | None:
     """The supply that feeds the board, where the device file has one."""
-    return next((part for part in design.of_kind("supply") if part.get("board", False)), None)
+    return next((part for part in design.with_role("supply") if part.get("board", False)), None)
 
 
 def supply_span(supply: Part) -> Span:
@@ -63,7 +63,7 @@ def feed_span(design: Design, feed: str) -> Span | None:
     """The voltage of a rail or supply; None where nobody can know it."""
     board = design.board
     if feed in design.parts:
-        return supply_span(design.parts[feed]) if design.parts[feed].kind.name == "supply" else None
+        return supply_span(design.parts[feed]) if design.parts[feed].kind.has_role("supply") else None
     if board is None or feed not in (RAIL, INPUT):
         return None
     main = main_supply(design)

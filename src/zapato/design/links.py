@@ -172,7 +172,7 @@ def read_conditions(document: Document, scope: PartScope) -> None:
     """Check the expressions that parts hold themselves, such as what an LED shows."""
     for part in scope.parts.values():
         _texts(document, scope, part)
-        for field_ in part.kind.fields:
+        for field_ in part.fields:
             written = part.values.get(field_.name) if field_.role == "condition" else None
             if written and written not in part.kind.words:
                 path = (*part.path, field_.name)
@@ -184,7 +184,7 @@ def read_conditions(document: Document, scope: PartScope) -> None:
 
 def _texts(document: Document, scope: PartScope, part: Part) -> None:
     """The texts that a part shows, with values in braces."""
-    for field_ in part.kind.fields:
+    for field_ in part.fields:
         pages = part.pages(field_.name) if field_.role == "texts" else ()
         given: Any = document.data[part.kind.name][part.name].get(field_.name) if pages else ()
         deep = bool(given) and isinstance(given[0], list)

@@ -176,6 +176,6 @@ class Design:
         at = self.document.row.place if self.document.row else None
         return f"{at.file}:{at.line}" if at else ""
 
-    def of_kind(self, kind: str) -> Iterator[Part]:
-        """The parts of one kind, in the order of the file."""
-        return (part for part in self.parts.values() if part.kind.name == kind)
+    def with_role(self, role: str) -> Iterator[Part]:
+        """The parts of a kind, and those of kinds that can stand for it, in the order of the file."""
+        return (part for part in self.parts.values() if part.has_role(role))

@@ -51,7 +51,7 @@ def _expressions(design: Design) -> Iterator[tuple[Keys, Expression]]:
     for link in design.links:
         yield from ((("link", link.number - 1, key), each) for key, each in link.expressions)
     for part in design.parts.values():
-        for field in part.kind.fields:
+        for field in part.fields:
             written = part.values.get(field.name) if field.role == "condition" else None
             if written and written not in part.kind.words:
                 yield (*part.path, field.name), compile_expression(written, design.scope)

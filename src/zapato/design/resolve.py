@@ -215,12 +215,12 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
         return
     if found.rows:
         fields = with_table(design, path, cast(dict[str, Any], fields), found.rows)
-    values = document.read(found.shape, cast(dict[str, Any], fields), path)
+    values = document.read(found.shape_of(cast(dict[str, Any], fields)), cast(dict[str, Any], fields), path)
     part = design.parts[name] = Part(found, name, values)
     for each in found.requires(part):
         if values.get(each) is None and each not in cast(dict[str, Any], fields):
             document.missing(
-                found.shape.by_name[each], path, _BUSES.get(found.bus(part), ()) if each == "bus" else ()
+                part.shape.by_name[each], path, _BUSES.get(found.bus(part), ()) if each == "bus" else ()
             )
 
 
@@ -245,7 +245,7 @@ def _place(design: Design, part: Part) -> None:
             if pin := _pin(design, part, need.field, given):
                 part.pins[need.field] = pin
                 design.uses.append(PinUse(part, need, pin))
-    for each in part.kind.fields:
+    for each in part.fields:
         if each.role in ("part", "bus") and part.values.get(each.name):
             if each.role == "bus" and not part.kind.bus(part):
                 _busless(design, part, each.name)
@@ -266,7 +266,7 @@ def _pinless(design: Design, part: Part) -> None:
     """A pin is given that the part's chip has no use for."""
     chip = part.get("chip", "")
     needed = {need.field for need in part.needs}
-    for each in part.kind.fields if chip else ():
+    for each in part.fields if chip else ():
         if each.role != "pin" or each.name in needed or part.values.get(each.name) is None:
             continue
         if each.name == "pin" and part.kind.bus(part):
@@ -280,7 +280,7 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
     for index, name in enumerate(part.values[key]):
         other = design.parts.get(name)
         path = (*part.path, key, index) if isinstance(_raw(design, part, key), list) else (*part.path, key)
-        if role == "bus" and (other is None or other.kind.name != part.kind.bus(part)):
+        if role == "bus" and (other is None or not other.has_role(part.kind.bus(part))):
             _no_bus(design, part, name, path)
         elif other is None:
             what = f"{key} names {name}, and no part is called that"
@@ -303,16 +303,16 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
     what = f"{path[2]} names {name}, " + (
         f"which is [{other.id}] and no {words}" if other else f"and no {words} is called that"
     )
-    options = [each for each, p in design.parts.items() if p.kind.name == wanted]
+    options = [each for each, p in design.parts.items() if p.has_role(wanted)]
     wants = " and ".join(_least(known)) if known else ""
     have = (
         f"there are: {', '.join(options)}"
         if options
         else f"add [{wanted}.{name if not other else 'main'}]" + (f" with {wants}" if wants else "")
     )
-    if other and other.kind.name == "spi" and "select" in part.kind.shape.by_name:
+    if other and other.has_role("spi") and "select" in part.shape.by_name:
         have = f"select = …, the pin that selects it on {name}"
-    elif wanted == "spi" and other and not part.kind.shape.by_name["select"].required:
+    elif wanted == "spi" and other and not part.shape.by_name["select"].required:
         have = "without select it hangs on the I2C bus"
     design.document.found("bus-missing", path, what, fixes=nearest(name, options) or (have,))
 

@@ -41,7 +41,7 @@ def schema() -> dict[str, Any]:
         "link": {"type": "array", "items": table(LINK), "description": "rules between parts: when, if, do"},
     }
     for kind in kinds():
-        one = table(kind.shape)
+        one = table(kind.whole_shape)
         properties[kind.name] = {
             "type": "object",
             "description": kind.help,

@@ -262,7 +262,7 @@ def _left_out(script: Script, design: Design) -> None:
     given |= {
         step.act_call.arguments[0] for step in script.steps if step.act_call and step.act_call.name == "put"
     }
-    for part in design.of_kind("sensor"):
+    for part in design.with_role("sensor"):
         missing = [
             f"{part.name}.{key}" for key in part.kind.bench(part).sets if f"{part.name}.{key}" not in given
         ]

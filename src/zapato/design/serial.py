@@ -29,7 +29,7 @@ class Controller:
 @once
 def serial_controllers(design: Design) -> dict[str, Controller]:
     """The controller of each serial link whose pins are chosen, by the link's name."""
-    parts = [part for part in design.of_kind("uart") if part.placed]
+    parts = [part for part in design.with_role("uart") if part.placed]
     if design.board is None or not parts:
         return {}
     known = port(design.board.chip.port)

@@ -76,7 +76,7 @@ def _of_link(design: Design, link: Link) -> Rule:
 
 def _of_part(design: Design, part: Part, number: int) -> Iterator[Rule]:
     """The rule of a part with an expression of its own."""
-    for field in part.kind.fields:
+    for field in part.fields:
         text = part.values.get(field.name) if field.role == "condition" else None
         if not isinstance(text, str) or text in part.kind.words:
             continue

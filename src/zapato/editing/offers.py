@@ -79,14 +79,14 @@ def offers(design: Design, at: Cursor, script: bool = False) -> list[Offer]:
     return sorted(give[at.where](design, at), key=lambda each: each.rank) if at.where in give else []
 
 
-def shape_of(table: tuple[str, ...]) -> Shape | None:
-    """The fields that a table can have; None where it is no table of the language."""
+def shape_of(table: tuple[str, ...], given: Mapping[str, Any] | None = None) -> Shape | None:
+    """The fields that a table can have, beside the keys `given`; None where it is no table of the language."""
     if not table:
         return None
     if found := TABLES.get(table[0]) or SCRIPT_TABLES.get(table[0]):
         return found[0]
     found = kind(table[0])
-    return found.shape if found else None
+    return None if found is None else found.whole_shape if given is None else found.shape_of(given)
 
 
 def field_at(at: Cursor) -> Field | None:
@@ -118,13 +118,13 @@ def _keys(design: Design, at: Cursor) -> Iterator[Offer]:
             for name in dict.fromkeys((*bench.sets, *bench.feels)):
                 yield Offer(f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_felt(part, name))
         return
-    shape = shape_of(at.table)
+    given = _given(design, at.table)
+    shape = shape_of(at.table, given)
     if shape is None:
         if not at.table:
             for word in ("zapato", "use", "with"):
                 yield Offer(word, f"{word} = ", "key", "above the first table")
         return
-    given = _given(design, at.table)
     part = part_at(design, at)
     needed = set(part.kind.requires(part)) if part else set[str]()
     for field in shape.fields:

@@ -131,7 +131,6 @@ def _ordered(design: Design) -> list[Part]:
 
     Serial links come first: a controller may take a pin for a moment that another part then has for itself.
     """
-    later = ("group", "sensor", "guard")
     serial = serial_controllers(design)
     found: dict[str, Part] = {}
 
@@ -141,9 +140,7 @@ def _ordered(design: Design) -> list[Part]:
                 add(other, (*way, part.name))
         found.setdefault(part.name, part)
 
-    for part in sorted(
-        design.parts.values(), key=lambda part: (part.name not in serial, part.kind.name in later)
-    ):
+    for part in sorted(design.parts.values(), key=lambda part: (part.name not in serial, part.kind.late)):
         add(part)
     return list(found.values())
 
@@ -222,7 +219,7 @@ def _late(design: Design) -> bool:
 
 def _offered_levels(design: Design) -> str:
     """OFFERED: for each expander the levels of its pins as they begin (an input is high), and which of them it drives."""
-    found = {part.name: [(1 << len(part.kind.offers(part))) - 1, 0] for part in design.of_kind("expander")}
+    found = {part.name: [(1 << len(part.kind.offers(part))) - 1, 0] for part in design.with_role("expander")}
     for use in design.uses:
         owner, _, number = use.pin.name.rpartition(".")
         if use.pin.gpio < 0 and use.need.use == "output" and owner in found:

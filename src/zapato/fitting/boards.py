@@ -63,7 +63,7 @@ def _on(design: Design, board: Board) -> BoardFit:
         )
     if design.ethernet is not None and not board.ethernet:
         loses.append("no wired Ethernet")
-    if any(design.of_kind("radio")) and not board.chip.bluetooth:
+    if any(design.with_role("radio")) and not board.chip.bluetooth:
         loses.append("no Bluetooth")
     starts = taken is None or taken.heap <= taken.starts
     return BoardFit(board, result, tuple(loses), len(all_pins(board)) - len(result.placements), starts)

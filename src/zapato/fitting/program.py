@@ -84,13 +84,13 @@ class Program:
                 self._add(row, -float("inf"), 0)
 
     def _one_part_a_controller(self, names: object) -> None:
-        kinds = {use.part.name: use.part.kind.name for use in (*self.uses, *self.fixed)}
+        kinds = {use.part.name: use.part.kind for use in (*self.uses, *self.fixed)}
         for kind in set(kinds.values()):
             for number in {n for _, n in self.y}:
                 held = [
                     use
                     for use in self.fixed
-                    if use.part.kind.name == kind and (use.part.name, number) not in self.y
+                    if use.part.kind is kind and (use.part.name, number) not in self.y
                 ]
                 busy = any(
                     controllers(self.chip, [use]) == {number}

@@ -105,7 +105,7 @@ class Document:
         for key, raw in table.items():
             known = by_name.get(key)
             if known is None:
-                misspelt |= self._unknown(key, by_name, (*path, key))
+                misspelt |= self._unknown(key, by_name, (*path, key), shape.elsewhere(key))
                 continue
             try:
                 values[key] = known.read(self._resolved(known, raw, (*path, key)))
@@ -119,8 +119,13 @@ class Document:
                 self.missing(each, path)
         return values
 
-    def _unknown(self, key: str, known: Iterable[str], path: Keys) -> set[str]:
+    def _unknown(self, key: str, known: Iterable[str], path: Keys, elsewhere: str) -> set[str]:
         """Say that the key does not belong here; gives the keys that were meant, as far as one can tell."""
+        if elsewhere:
+            self.found(
+                "unknown-key", path, f"{key} is not a key of {_table_words(path[:-1])}: {elsewhere}", of="key"
+            )
+            return set()
         options = list(known)
         near = (_ABOVE,) if key in ("use", "with") and path[0] == "device" else nearest(key, options)
         fixes = near or (f"keys that may stand here: {', '.join(options)}",)

@@ -310,9 +310,13 @@ def nearest(value: object, options: object, count: int = 1) -> tuple[str, ...]:
 
 @dataclass(eq=False, repr=False)
 class Shape:
-    """A table: its fields by name, those that must be given, and what the others are where they are not."""
+    """A table: its fields by name, those that must be given, and what the others are where they are not.
+
+    `elsewhere` says of a key that is none of them where it belongs, or "".
+    """
 
     fields: tuple[Field, ...]
+    elsewhere: Callable[[str], str] = lambda key: ""
     by_name: Mapping[str, Field] = field(init=False)
     required: tuple[Field, ...] = field(init=False)
     defaults: dict[str, Any] = field(init=False)

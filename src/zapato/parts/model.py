@@ -398,6 +398,10 @@ class Part:
     linked: dict[str, Part] = field(default_factory=dict[str, "Part"])
     asked: set[str] = field(default_factory=set[str])
 
+    def has_role(self, role: str) -> bool:
+        """Whether it is of this kind, or its kind can stand for one."""
+        return self.kind.has_role(role)
+
     @property
     def id(self) -> str:
         """ "kind.name", as in the file's table."""
@@ -426,7 +430,7 @@ class Part:
     @property
     def autos(self) -> tuple[str, ...]:
         """The fields whose pin the solver is to choose."""
-        return tuple(f.name for f in self.kind.fields if f.role == "pin" and self.values.get(f.name) == AUTO)
+        return tuple(f.name for f in self.fields if f.role == "pin" and self.values.get(f.name) == AUTO)
 
     def at(self, field: str) -> int | tuple[str, int]:
         """Where a pin is, as the plan writes it: its GPIO number, or owner and number of an offered one."""
@@ -438,9 +442,21 @@ class Part:
     def placed(self) -> bool:
         """True where every pin that it asks for is there."""
         asked = {need.field for need in self.needs}
-        must = (*self.kind.requires(self), *(f.name for f in self.kind.fields if f.required))
-        asked |= {name for name in must if self.kind.shape.by_name[name].role == "pin"}
+        must = (*self.kind.requires(self), *(f.name for f in self.fields if f.required))
+        by_name = self.shape.by_name
+        asked |= {name for name in must if by_name[name].role == "pin"}
         return not asked - self.pins.keys()
+
+    @property
+    def shape(self) -> Shape:
+        """The shape of its table."""
+        return self.kind.shape_of(self.values)
+
+    @property
+    def fields(self) -> tuple[Field, ...]:
+        """The fields that it can have, without those that every part has."""
+        more = self.kind.more(self.values)
+        return (*self.kind.fields, *more) if more else self.kind.fields
 
     @property
     def properties(self) -> Mapping[str, Property]:
@@ -510,6 +526,14 @@ def _no_sights(part: Part, text: str) -> Iterable[Sight]:
     return ()
 
 
+def _no_fields(table: Mapping[str, Any]) -> tuple[Field, ...]:
+    return ()
+
+
+def _no_more() -> Mapping[str, tuple[Field, ...]]:
+    return {}
+
+
 def _no_offers(part: Part) -> Mapping[str, Pin]:
     return {}
 
@@ -555,6 +579,10 @@ class Kind:
         apart: what its contacts carry that is kept apart from low voltage, V; 0 where nothing.
         rows: the key whose table grows by the rows of the CSV file that its `table` names; "" where it has none.
         sights: what stands in its property `found`, for one that scans.
+        more: the fields that a table has beside, by what it says (those of its chip); every_more: all that there can be, by whose they are.
+        roles: kinds for which it can stand: rules, budgets and wiring treat it as one of them, so it has their fields.
+        late: its object on the device is made after all others, because it only reads them.
+        thing: it is a thing that is bought, no line between others.
         wiring: how it is wired, for the reference.
         example: a table that passes `check`, for the reference.
     """
@@ -589,12 +617,50 @@ class Kind:
     words: tuple[str, ...] = ()
     rows: str = ""
     gives: Callable[[Part], ValueType] = _boolean
+    more: Callable[[Mapping[str, Any]], tuple[Field, ...]] = _no_fields
+    every_more: Callable[[], Mapping[str, tuple[Field, ...]]] = _no_more
+    roles: tuple[str, ...] = ()
+    late: bool = False
+    thing: bool = True
     wiring: str = ""
     example: str = ""
     shape: Shape = field(init=False)
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "shape", Shape((*self.fields, *COMMON)))
+        self.shape = Shape((*self.fields, *COMMON), self.whose)
+        self._shapes: dict[tuple[Field, ...], Shape] = {}
+
+    def shape_of(self, table: Mapping[str, Any]) -> Shape:
+        """The shape of a table that says this much."""
+        more = self.more(table)
+        if not more:
+            return self.shape
+        known = self._shapes.get(more)
+        if known is None:
+            known = self._shapes[more] = Shape((*self.fields, *more, *COMMON), self.whose)
+        return known
+
+    def whose(self, key: str) -> str:
+        """Whose field it is, where it is one that only some of its tables have; "" where it is none."""
+        owners = [
+            owner for owner, fields in self.every_more().items() if key in {each.name for each in fields}
+        ]
+        return f"only {' and '.join(owners)} {'has' if len(owners) == 1 else 'have'} it" if owners else ""
+
+    @property
+    def whole_shape(self) -> Shape:
+        """Every field that any of its tables can have, for schema and reference."""
+        more = {each.name: each for fields in self.every_more().values() for each in fields}
+        return Shape((*self.fields, *more.values(), *COMMON))
+
+    def has_role(self, role: str) -> bool:
+        """Whether it is this kind, or can stand for it."""
+        return role in self.all_roles
+
+    @property
+    def all_roles(self) -> tuple[str, ...]:
+        """Its own name, and the kinds for which it can stand."""
+        return (self.name, *self.roles)
 
 
 def opposite(level: Level) -> Level:

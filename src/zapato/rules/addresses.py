@@ -20,7 +20,7 @@ def _taken(design: Design) -> Iterator[Finding]:
     seen: dict[tuple[str, int], Part] = {}
     for part in design.parts.values():
         bus, address = part.linked.get("bus"), _address(part)
-        if bus is None or address is None or bus.kind.name != "i2c":
+        if bus is None or address is None or not bus.has_role("i2c"):
             continue
         other = seen.setdefault((bus.name, address), part)
         if other is not part:

@@ -31,7 +31,7 @@ def _most(part: Part) -> tuple[float, str]:
     name = part.get("chip", "")
     if name in MOST:
         return MOST[name]
-    found = chip(name) if name and part.kind.name == "sensor" else None
+    found = chip(name) if name and part.has_role("sensor") else None
     return (found.bus_most, found.source) if found else (0, "")
 
 
@@ -40,9 +40,9 @@ def _spi_most(part: Part) -> tuple[float, str]:
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for bus in (*design.of_kind("i2c"), *design.of_kind("spi")):
-        most_of = _most if bus.kind.name == "i2c" else _spi_most
-        speed = bus.get("speed", 100e3 if bus.kind.name == "i2c" else 1e6)
+    for bus in (*design.with_role("i2c"), *design.with_role("spi")):
+        most_of = _most if bus.has_role("i2c") else _spi_most
+        speed = bus.get("speed", 100e3 if bus.has_role("i2c") else 1e6)
         on_it = [part for part in design.parts.values() if part.linked.get("bus") is bus]
         rates = [(*most_of(part), part) for part in on_it if most_of(part)[0]]
         slowest = min(rates, key=lambda row: row[0], default=None)

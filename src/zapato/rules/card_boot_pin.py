@@ -12,7 +12,7 @@ SOURCE = "SD Physical Layer Simplified Specification, 6.3: pull-ups of 10 kohm t
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("card"):
+    for part in design.with_role("card"):
         bus = part.linked.get("bus")
         pins = {**(bus.pins if bus else {}), **part.pins}
         for line in LINES:

@@ -15,7 +15,7 @@ _BODY = (
 def _find(design: Design) -> Iterator[Finding]:
     if design.board is None or design.board.chip.port != "esp8266":
         return
-    for part in design.of_kind("card"):
+    for part in design.with_role("card"):
         yield design.finding(
             "card-unfit",
             "error",

@@ -9,7 +9,7 @@ from zapato.parts.electrical import PIN
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("relay"):
+    for part in design.with_role("relay"):
         if part.get("fed_from", "") == PIN and not part.get("diode", False):
             yield design.finding(
                 "coil-diode",

@@ -12,7 +12,7 @@ from zapato.findings import Finding
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    derived = {part.name for part in design.of_kind("derived")}
+    derived = {part.name for part in design.with_role("derived")}
     leads: dict[str, list[str]] = {}
     for path, expression in expressions(design):
         if path[1] in derived:

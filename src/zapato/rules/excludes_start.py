@@ -8,7 +8,7 @@ from zapato.findings import Finding
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("relay"):
+    for part in design.with_role("relay"):
         for name in part.get("excludes", ()):
             other = design.parts.get(name)
             if other and part.get("start", "off") == other.get("start", "off") == "on":

@@ -74,7 +74,7 @@ def _pulse(design: Design) -> Iterator[Finding]:
         design,
         "pulse-exhausted",
         "warning",
-        list(design.of_kind("strip")),
+        list(design.with_role("strip")),
         most,
         words,
         "join strips end to end, or take a board with more",
@@ -85,7 +85,7 @@ def _uart(design: Design) -> Iterator[Finding]:
     if design.board is None:
         return
     chip = design.board.chip
-    parts = list(design.of_kind("uart"))
+    parts = list(design.with_role("uart"))
     console = len(usable(design)) < chip.resources.uart or (
         any(pin.console for pin in design.board.brought_out)
         and not any(_on_console(part, chip) for part in parts)
@@ -108,7 +108,7 @@ def _i2c(design: Design) -> Iterator[Finding]:
     if design.board is None:
         return
     most = design.board.chip.resources.i2c
-    parts = [part for part in design.of_kind("i2c") if part.get("controller", "software") == "hardware"]
+    parts = [part for part in design.with_role("i2c") if part.get("controller", "software") == "hardware"]
     words = f"the {design.board.chip.title} has {most or 'no'} I2C controller{'s' * (most != 1)}"
     fix = 'controller = "software": the program makes the clock, on any pins'
     yield from _unserved(design, "i2c-exhausted", parts, most, set(), words, fix)
@@ -118,7 +118,7 @@ def _spi(design: Design) -> Iterator[Finding]:
     if design.board is None:
         return
     most = design.board.chip.resources.spi - (design.ethernet is not None and bool(design.board.spi_ethernet))
-    parts = [part for part in design.of_kind("spi") if part.get("controller", "hardware") == "hardware"]
+    parts = [part for part in design.with_role("spi") if part.get("controller", "hardware") == "hardware"]
     words = f"the {design.board.chip.title} has {most} SPI controller{'s' * (most != 1)} for parts"
     fix = 'controller = "software": the program makes the clock, on any pins'
     yield from _unserved(design, "spi-exhausted", parts, most, set(), words, fix)

@@ -10,10 +10,10 @@ from zapato.parts.electrical import INPUT, PIN, RAIL
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    supplies = [part.name for part in design.of_kind("supply")]
+    supplies = [part.name for part in design.with_role("supply")]
     for part in design.parts.values():
         feed = part.get("fed_from", "")
-        known = [RAIL, INPUT, *supplies, *([PIN] if part.kind.name == "relay" else [])]
+        known = [RAIL, INPUT, *supplies, *([PIN] if part.has_role("relay") else [])]
         if feed and feed not in known:
             yield design.finding(
                 "feed-unknown",

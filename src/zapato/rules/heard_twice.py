@@ -17,7 +17,7 @@ def _find(design: Design) -> Iterator[Finding]:
         bus = next(
             (
                 part.linked[each.name]
-                for each in part.kind.fields
+                for each in part.fields
                 if each.role == "bus" and each.name in part.linked
             ),
             None,

@@ -8,7 +8,7 @@ from zapato.findings import Finding
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    if not any(True for _ in design.of_kind("i2c")):
+    if not any(True for _ in design.with_role("i2c")):
         return
     from zapato.budgets.buses import SOURCE, i2c
     from zapato.budgets.eseries import above, below

@@ -14,7 +14,7 @@ _ORDER = "MicroPython, ports/rp2/machine_i2s.c: the state machine drives two pin
 
 
 def _digital(design: Design) -> list[Part]:
-    return [part for part in design.of_kind("sound") if "sck" in part.pins]
+    return [part for part in design.with_role("sound") if "sck" in part.pins]
 
 
 def _many(design: Design) -> Iterator[Finding]:
@@ -47,7 +47,7 @@ def _order(design: Design) -> Iterator[Finding]:
 
 
 def _both(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("sound"):
+    for part in design.with_role("sound"):
         if part.values.get("pin") is not None and part.values.get("sck") is not None:
             yield design.finding(
                 "sound-both",

@@ -11,7 +11,7 @@ HOUR = 3_600_000
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("relay"):
+    for part in design.with_role("relay"):
         least, most = part.get("shortest_on", 0), part.get("longest_on", 0)
         if most and least > most:
             yield design.finding(

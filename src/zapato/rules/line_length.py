@@ -14,7 +14,7 @@ FARAD = 400e-12
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("uart"):
+    for part in design.with_role("uart"):
         reach, length = serial_reach(part), part.get("length", 0.0)
         if reach is None or length <= reach:
             continue

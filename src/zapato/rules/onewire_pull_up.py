@@ -11,7 +11,7 @@ _SOURCE = "DS18B20 datasheet, Hardware Configuration: an external pull-up of abo
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("onewire"):
+    for part in design.with_role("onewire"):
         ohm = part.values.get("pull_up")
         why = f"no part of a one-wire bus ever drives the line high; the resistor does ({_SOURCE})."
         fixes = ('fit 4.7 kΩ from the data line to 3.3 V, and say pull_up = "4.7kohm"',)

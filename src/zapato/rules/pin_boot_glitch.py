@@ -61,7 +61,7 @@ def _at_the_boards_own(use: PinUse, design: Design) -> Objection | None:
 def _own_fitted(use: PinUse, design: Design) -> bool:
     """A part that the board's maker put on this pin: it cannot be moved."""
     fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
-    return fitted is not None and fitted.is_for(use.part.kind.name)
+    return fitted is not None and fitted.is_for(*use.part.kind.all_roles)
 
 
 RULE = Rule(

@@ -43,7 +43,7 @@ def _source(use: PinUse, design: Design) -> str:
 def _own_part(use: PinUse, design: Design) -> bool:
     """What the board's maker put on this pin, declared as what it is: its circuit lets the board start."""
     fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
-    return fitted is not None and fitted.is_for(use.part.kind.name)
+    return fitted is not None and fitted.is_for(*use.part.kind.all_roles)
 
 
 RULE = Rule(

@@ -13,7 +13,9 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         why = fitted.why or f"{fitted.what} drives this pin all the time"
         return Objection("error", f"{design.called(use.pin)} is taken by {fitted.what}", why)
     return (
-        _mismatch(use, fitted, design) if fitted.is_for(use.part.kind.name) else _shared(use, fitted, design)
+        _mismatch(use, fitted, design)
+        if fitted.is_for(*use.part.kind.all_roles)
+        else _shared(use, fitted, design)
     )
 
 

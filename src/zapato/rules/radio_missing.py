@@ -11,7 +11,7 @@ _BODY = "[radio.air]\nweakest = -85"
 
 def _find(design: Design) -> Iterator[Finding]:
     board = design.board
-    for part in design.of_kind("radio") if board and not board.chip.bluetooth else ():
+    for part in design.with_role("radio") if board and not board.chip.bluetooth else ():
         yield design.finding(
             "radio-missing",
             "error",
@@ -21,7 +21,7 @@ def _find(design: Design) -> Iterator[Finding]:
             fixes=("a board with bluetooth: zapato boards --needs bluetooth",),
             of="key",
         )
-    more = list(design.of_kind("radio"))[1:]
+    more = list(design.with_role("radio"))[1:]
     for part in more:
         message = f"[{part.id}] is a second radio, and the chip has one"
         yield design.finding(

@@ -41,9 +41,9 @@ def _accepted(design: Design) -> Iterator[Finding]:
 
 
 def _members(design: Design) -> Iterator[Finding]:
-    groups = {part.name: part.get("of", ()) for part in design.of_kind("group")}
+    groups = {part.name: part.get("of", ()) for part in design.with_role("group")}
     ring_of = {name: number for number, ring in enumerate(rings(groups)) for name in ring}
-    for part in design.of_kind("group"):
+    for part in design.with_role("group"):
         for name in part.get("of", ()):
             member = design.parts.get(name)
             if member is None:
@@ -61,7 +61,7 @@ def _members(design: Design) -> Iterator[Finding]:
 
 
 def _guarded(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("guard"):
+    for part in design.with_role("guard"):
         listed = isinstance(design.document.data["guard"][part.name].get("off"), list)
         for index, name in enumerate(part.get("off", ())):
             path = (*part.path, "off", index) if listed else (*part.path, "off")

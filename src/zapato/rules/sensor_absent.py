@@ -12,7 +12,7 @@ def _find(design: Design) -> Iterator[Finding]:
     if design.board is None:
         return
     silicon = design.board.chip
-    for part in design.of_kind("sensor"):
+    for part in design.with_role("sensor"):
         name = part.get("chip", "")
         if not name or not chip(name).only or silicon.id in chip(name).only:
             continue

@@ -10,7 +10,7 @@ from zapato.parts.sensors import chip
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("sensor"):
+    for part in design.with_role("sensor"):
         name, every = part.get("chip", ""), part.values.get("every")
         fastest = chip(name).fastest if name else 0
         if every is not None and every < fastest:

@@ -8,7 +8,7 @@ from zapato.findings import Finding
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for bus in design.of_kind("onewire"):
+    for bus in design.with_role("onewire"):
         on_it = [part for part in design.parts.values() if part.linked.get("bus") is bus]
         if len(on_it) < 2:
             continue

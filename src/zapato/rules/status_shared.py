@@ -13,13 +13,13 @@ def _drivers(design: Design, name: str) -> Iterator[tuple[Keys, str]]:
     for link in design.links:
         if any(command.part == name for command in link.commands):
             yield ("link", link.number - 1, "do"), f"link {link.number}"
-    for part in design.of_kind("group"):
+    for part in design.with_role("group"):
         if name in part.values.get("of", ()):
             yield (*part.path, "of"), part.id
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("led"):
+    for part in design.with_role("led"):
         if part.get("shows", "") != "status":
             continue
         for path, what in _drivers(design, part.name):

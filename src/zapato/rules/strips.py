@@ -12,7 +12,7 @@ HIGH = 0.7
 
 
 def _slow(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("strip"):
+    for part in design.with_role("strip"):
         from zapato.budgets.strips import OWN_PACE, frame_time, split
 
         count, colours = part.get("count", 1), len(order(part))
@@ -31,7 +31,7 @@ def _slow(design: Design) -> Iterator[Finding]:
 
 
 def _drop(design: Design) -> Iterator[Finding]:
-    if not any(True for _ in design.of_kind("strip")):
+    if not any(True for _ in design.with_role("strip")):
         return
     from zapato.budgets.strips import DROP, NEEDS, strips
 
@@ -69,7 +69,7 @@ def _drop(design: Design) -> Iterator[Finding]:
 
 def _level(design: Design) -> Iterator[Finding]:
     board = design.board
-    for part in design.of_kind("strip"):
+    for part in design.with_role("strip"):
         logic = part.get("level", board.chip.logic if board else 3.3)
         supply = min(runs_on(part), 5.0)
         fitted = board.fitted_on.get(part.pins["pin"].gpio) if board and "pin" in part.pins else None
@@ -90,7 +90,7 @@ def _level(design: Design) -> Iterator[Finding]:
 
 
 def _white(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("strip"):
+    for part in design.with_role("strip"):
         chip = part.get("chip", "ws2812b")
         if "w" in order(part) and chip != "sk6812":
             yield design.finding(

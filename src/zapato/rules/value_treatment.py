@@ -10,7 +10,7 @@ from zapato.parts.treatment import mistakes
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("sensor"):
+    for part in design.with_role("sensor"):
         if name := part.get("chip", ""):
             for key, message in mistakes(part, tuple(chip(name).properties)):
                 yield design.finding("value-treatment", "error", (*part.path, key), message, of="key")

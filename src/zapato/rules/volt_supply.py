@@ -20,7 +20,7 @@ def _find(design: Design) -> Iterator[Finding]:
     if design.board is None:
         return
     yield from _board(design)
-    for part in design.of_kind("supply"):
+    for part in design.with_role("supply"):
         yield from _converter(design, part)
     for part in design.parts.values():
         takes = part.kind.supplied(part)
@@ -32,7 +32,7 @@ def _board(design: Design) -> Iterator[Finding]:
     """What feeds the board against its inputs."""
     board = design.board
     assert board
-    feeding = [part for part in design.of_kind("supply") if part.get("board", False)]
+    feeding = [part for part in design.with_role("supply") if part.get("board", False)]
     for other in feeding[1:]:
         yield design.finding(
             "volt-supply",
@@ -78,7 +78,7 @@ def _board(design: Design) -> Iterator[Finding]:
 def _converter(design: Design, supply: Part) -> Iterator[Finding]:
     """A converter's other side must be there."""
     source = supply.get("from", "")
-    others = [part.name for part in design.of_kind("supply") if part is not supply]
+    others = [part.name for part in design.with_role("supply") if part is not supply]
     if source and source not in others:
         yield design.finding(
             "volt-supply", "error", (*supply.path, "from"), f'{supply.id} converts from "{source}", and there is no such supply',
@@ -127,7 +127,12 @@ def _part(design: Design, part: Part, takes: Supplied) -> Iterator[Finding]:
             fixes=(f"a supply of {takes.low:g} V to {takes.high:g} V", "another chip, if that is what the part really has"),
         )  # fmt: skip
         return
-    if runs and part.kind.name != "strip" and feed in (RAIL, INPUT) and not low - 0.35 <= runs <= high + 0.35:
+    if (
+        runs
+        and not part.has_role("strip")
+        and feed in (RAIL, INPUT)
+        and not low - 0.35 <= runs <= high + 0.35
+    ):
         yield design.finding(
             "volt-supply", "error", (*part.path, "supply"),
             f"{part.id} runs on {runs:g} V by its supply, and hangs on {_named(feed)}, which is {_volts(low, high)}",
@@ -152,7 +157,7 @@ def _part(design: Design, part: Part, takes: Supplied) -> Iterator[Finding]:
 
 def _others(design: Design, part: Part, takes: Supplied) -> Iterator[str]:
     """Rails and supplies that suit, else a converter; a module with a regulator says so."""
-    feeds = [RAIL, INPUT, *(each.name for each in design.of_kind("supply"))]
+    feeds = [RAIL, INPUT, *(each.name for each in design.with_role("supply"))]
     found = False
     for feed in feeds:
         span = feed_span(design, feed)
@@ -167,7 +172,7 @@ def _others(design: Design, part: Part, takes: Supplied) -> Iterator[str]:
         else:
             yield f"a [supply.name] of {takes.low:g} V to {takes.high:g} V, and its name in fed_from"
     span = part_span(design, part)
-    if span and span[1] <= LOW and any(field.name == "module" for field in part.kind.fields):
+    if span and span[1] <= LOW and any(field.name == "module" for field in part.fields):
         yield f'module = "3.3V-{span[1]:g}V", where its module has a regulator of its own and its sheet says so'
 
 

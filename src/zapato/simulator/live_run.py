@@ -165,9 +165,9 @@ class Live:
     def _join(self, name: str, port: str) -> None:
         """A real port takes the place of who is at the end of a link."""
         part = self.design.parts.get(name)
-        at = (part.pins.get("rx") or part.pins.get("tx")) if part and part.kind.name == "uart" else None
+        at = (part.pins.get("rx") or part.pins.get("tx")) if part and part.has_role("uart") else None
         if part is None or at is None:
-            links = ", ".join(each.name for each in self.design.of_kind("uart")) or "none"
+            links = ", ".join(each.name for each in self.design.with_role("uart")) or "none"
             raise ZapatoError(f"{name} is no serial link of {self.design.name}", f"its links: {links}")
         line = self.board.board.serial(at.gpio)
         line.peers = [RealPort(line, port, part.get("baud", 9600))]

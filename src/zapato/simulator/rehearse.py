@@ -271,7 +271,7 @@ def result_of(
         told={step.number: step.note for step in script.steps if step.note},
         cards={
             part.name: board.card(*at).files()
-            for part in design.of_kind("card")
+            for part in design.with_role("card")
             for at in part.kind.bench(part).cards
         },
         outputs=outputs_of(design, board, trace),

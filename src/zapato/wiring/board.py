@@ -46,7 +46,7 @@ def _main(design: Design, board: Board, leave_out: Callable[[str], None]) -> Ite
 def _supplies(design: Design) -> Iterator[Wire]:
     """Converters between their two sides; grounds that are joined."""
     main = main_supply(design)
-    for part in design.of_kind("supply"):
+    for part in design.with_role("supply"):
         origin = design.parts.get(part.get("from", ""))
         if origin is not None and origin is not part:
             volts = origin.get("voltage", 5.0)

@@ -38,7 +38,7 @@ def place(board: Board, gpio: int) -> str:
 def on_board(board: Board, part: Part) -> bool:
     """True for a part that is soldered to the board: it needs no wire."""
     on = [board.fitted_on.get(pin.gpio) for pin in part.pins.values()]
-    return bool(on) and all(each is not None and each.is_for(part.kind.name) for each in on)
+    return bool(on) and all(each is not None and each.is_for(*part.kind.all_roles) for each in on)
 
 
 def _part(design: Design, board: Board, part: Part, leave_out: Callable[[str], None]) -> Iterator[Wire]:
@@ -50,7 +50,7 @@ def _part(design: Design, board: Board, part: Part, leave_out: Callable[[str], N
         yield from _contact(part)
         return
     yield from _feeds(design, part, leave_out)
-    if part.kind.name == "uart":
+    if part.has_role("uart"):
         yield from _serial(design, board, part)
     else:
         yield from _signals(design, board, part, leave_out)
@@ -116,7 +116,7 @@ def _area(part: Part, feed: str) -> float:
 
 def _led(design: Design, part: Part) -> Iterator[Wire]:
     """The leg of an LED that no pin drives."""
-    if part.kind.name != "led" or design.board is None:
+    if not part.has_role("led") or design.board is None:
         return
     if part.get("active", "high") == "high":
         yield Wire(f"board {GROUND}", f"{part.name} short leg", "ground", part.name, 0.0)

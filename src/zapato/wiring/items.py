@@ -16,8 +16,6 @@ from zapato.wiring.model import Item
 
 GATES = 4
 """Gates in one case (74HCT125)."""
-INSIDE = ("i2c", "spi", "onewire", "uart")
-"""Kinds that are lines, not things."""
 
 
 def items(design: Design, board: Board) -> Iterator[Item]:
@@ -52,12 +50,12 @@ def items(design: Design, board: Board) -> Iterator[Item]:
 def _own(design: Design, part: Part) -> Iterator[tuple[str, str]]:
     """The part itself, where it is a thing that is bought."""
     kind = part.kind
-    if kind.name == "supply":
+    if kind.has_role("supply"):
         amps, origin = part.get("current", 0.0), part.get("from", "")
         what = "converter" if origin else "battery" if part.get("battery", 0.0) else "supply"
         into = f"{design.parts[origin].get('voltage', 5.0):g} V to " if origin in design.parts else ""
         yield what, f"{into}{part.get('voltage', 5.0):g} V" + (f", {amps:g} A" if amps else "")
-    elif kind.name not in INSIDE and (part.pins or part.linked.get("bus")):
+    elif kind.thing and (part.pins or part.linked.get("bus")):
         value = str(part.values.get("chip") or "")
         if part.values.get("count"):
             value = f"{value}, {part.get('count', 1)} LEDs".removeprefix(", ")
@@ -65,11 +63,11 @@ def _own(design: Design, part: Part) -> Iterator[tuple[str, str]]:
 
 
 def _lines(board: Board, part: Part) -> Iterator[tuple[str, str]]:
-    if part.kind.name == "uart" and ("enable" in part.pins or part.get("rs485", False)):
+    if part.has_role("uart") and ("enable" in part.pins or part.get("rs485", False)):
         yield from rs485_items(part)
     elif part.get("shifted", False) or (
         part.get("level", 0.0) > board.chip.input_most
-        and part.kind.name != "strip"
+        and not part.has_role("strip")
         and not _divided(board, part)
     ):
         yield "level shifter", "3.3 V to 5 V, both ways"

@@ -19,11 +19,11 @@ def shared_lines(board: Board, part: Part) -> Iterator[Wire]:
     if bus is None or not bus.pins:
         return
     shift = "level shifter" if part.get("shifted", False) else ""
-    if bus.kind.name == "uart":
+    if bus.has_role("uart"):
         return
     for line in bus.pins:
         name = bus.kind.terminals.get(line, line.upper())
-        end = part.kind.terminals.get("pin", name) if bus.kind.name == "onewire" else name
+        end = part.kind.terminals.get("pin", name) if bus.has_role("onewire") else name
         yield Wire(f"{bus.name} {name}", f"{part.name} {end}", "signal", part.name, board.chip.logic, shift)
 
 

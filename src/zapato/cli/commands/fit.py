@@ -151,7 +151,7 @@ def _text(result: Fit) -> str:
         name = "" if shown == str(each.pin.gpio) else each.pin.name
         lines.append(f"{f'{each.part}.{each.field}':<{width}}  {shown:<8} {name}".rstrip())
         fitted = design.board.fitted_on.get(each.pin.gpio) if design.board else None
-        if fitted and fitted.is_for(design.parts[each.part].kind.name):
+        if fitted and fitted.is_for(*design.parts[each.part].kind.all_roles):
             lines += wrapped(" " * (width + 2), f"note: this is {fitted.what}, on the board already")
         lines += [
             line

@@ -8,6 +8,7 @@ from zapato.parts.switched import SWITCHING, on_property
 
 KIND = Kind(
     name="group",
+    late=True,
     help="several parts that are switched as one",
     fields=(names("of", "the parts; each must be one that can be on", REQUIRED),),
     properties=on_property,

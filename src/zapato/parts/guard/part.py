@@ -29,6 +29,7 @@ def _members(part: Part, name: str) -> list[str]:
 
 KIND = Kind(
     name="guard",
+    late=True,
     help="over a limit the named outputs go off, and stay off whatever links or MQTT say",
     fields=(
         text(

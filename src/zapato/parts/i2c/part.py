@@ -56,6 +56,7 @@ KIND = Kind(
     terminals={"sda": "SDA", "scl": "SCL"},
     beside=_beside,
     name="i2c",
+    thing=False,
     called="I2C bus",
     help="an I2C bus",
     fields=(

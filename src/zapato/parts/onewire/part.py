@@ -33,6 +33,7 @@ KIND = Kind(
     terminals={"pin": "DATA"},
     beside=_beside,
     name="onewire",
+    thing=False,
     called="one-wire bus",
     help="a one-wire bus",
     fields=(

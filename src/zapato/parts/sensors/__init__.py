@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
 from zapato import extensions
+from zapato.lang.fields import Field
 from zapato.parts import bus_chip
 from zapato.parts.chip_files import described_names
+from zapato.parts.electrical import Passive
 from zapato.parts.model import Bench, Driver, Need, Part, Property
 from zapato.parts.stimuli import OnBus
 
@@ -37,6 +39,9 @@ class SensorChip:
         only: the chips of boards that have it inside; empty where it is a part of its own.
         derived: properties that it computes from the others, so that nothing around it sets them.
         wiring: how it is wired, for the reference.
+        fields: keys that its table has beside those of every sensor; requires: those of them that must be given.
+        pins: what its pins must be able to do, where that is not `need` alone; beside: small parts that are wired beside it.
+        inside: it is in the chip of the board: nothing is wired.
         driver, bench: as in a kind.
     """
 
@@ -61,6 +66,15 @@ class SensorChip:
     reads_high: float = 0.0
     lifts: bool = False
     source_ohm: Callable[[Part], float] = lambda part: 0.0
+    fields: tuple[Field, ...] = ()
+    requires: tuple[str, ...] = ()
+    beside: Callable[[Part], Iterable[Passive]] = lambda part: ()
+    inside: bool = False
+    pins: Callable[[Part, Need], Iterable[Need]] = lambda part, need: (need,)
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        """What its pins must be able to do."""
+        return self.pins(part, self.need) if self.need else ()
 
     def __post_init__(self) -> None:
         if self.addresses and not self.bus:

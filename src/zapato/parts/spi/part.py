@@ -31,6 +31,7 @@ def _driver(part: Part) -> Driver:
 
 KIND = Kind(
     name="spi",
+    thing=False,
     called="SPI bus",
     help="an SPI bus",
     fields=(

@@ -56,6 +56,7 @@ KIND = Kind(
     driver=_driver,
     terminals={"tx": "RX of the other side", "rx": "TX of the other side", "enable": "DE and RE"},
     name="uart",
+    thing=False,
     called="serial link",
     help="a serial link; with enable, over an RS-485 driver",
     fields=(

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
+from zapato.lang.fields import measured, quantities, span
+from zapato.parts.electrical import GROUND, Passive, ohms
 from zapato.parts.model import Bench, Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, parallel, quantity
 from zapato.parts.stimuli import Quantity, line_faults
@@ -32,6 +36,16 @@ def _bench(part: Part) -> Bench:
     return Bench(sets={"voltage": Quantity("volts", at, ratio(part))}, acts=line_faults(at, cut))
 
 
+def _beside(part: Part) -> Iterable[Passive]:
+    if part.values.get("divider"):
+        upper, lower = part.values["divider"]
+        between = "between sensor and pin"
+        yield Passive("resistor", ohms(upper), between, "the upper one of the divider", "pin")
+        yield Passive(
+            "resistor", ohms(lower), "from the pin to ground", "the lower one of the divider", "pin", GROUND
+        )
+
+
 CHIP = SensorChip(
     name="analog",
     help="a voltage on an analog input",
@@ -41,6 +55,18 @@ CHIP = SensorChip(
         "The sensor's output to an analog pin, its ground to ground; above the pin's range a "
         "divider of two resistors, said with `divider`."
     ),
+    fields=(
+        span("range", "what the sensor puts out", "V", None),
+        quantities(
+            "divider",
+            "resistors between sensor and pin, upper and lower, where a divider is fitted",
+            "ohm",
+            2,
+            None,
+        ),
+        measured("source_resistance", "what the sensor's output has in series", "ohm", 0, most=1e9),
+    ),
+    beside=_beside,
     driver=_driver,
     bench=_bench,
     source_ohm=_source_ohm,

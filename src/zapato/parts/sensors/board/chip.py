@@ -11,6 +11,7 @@ def _driver(part: Part) -> Driver:
 
 
 CHIP = SensorChip(
+    inside=True,
     name="board",
     help="the board itself",
     properties={

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from zapato.parts.electrical import RAIL, Passive
 from zapato.parts.model import Bench, Driver, Need, Part, Stimulus, World
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.stimuli import line_faults
@@ -43,6 +45,12 @@ def data_line(chip: str) -> Need:
     return Need("pin", "line", rest="high", firm=True, circuit=circuit)
 
 
+def pull_up(part: Part) -> Iterable[Passive]:
+    """The resistor that holds the data line."""
+    where = "from DATA to 3.3 V, where the breakout has none"
+    yield Passive("resistor", "10 kohm", where, "holds the line high", "pin", RAIL)
+
+
 CHIP = SensorChip(
     name="dht22",
     help="temperature and humidity on one data line",
@@ -59,6 +67,7 @@ CHIP = SensorChip(
     takes=(3.3, 6.0),
     lifts=True,
     source="AM2302 (DHT22) product manual, Technical specification: sensing period 2 s, −40 to 80 °C, 0 to 100 %RH; Technical specification: 3.3 V to 6 V",
+    beside=pull_up,
     driver=driver,
     bench=bench,
 )

@@ -18,6 +18,7 @@ CHIP = SensorChip(
         "temperature": quantity("Cel", "of the silicon: some degrees above the air around it", -40, 125)
     },
     fastest=100,
+    inside=True,
     wiring="Nothing to wire.",
     only=("esp32", "esp32s2", "esp32s3", "esp32c3", "esp32c6", "rp2040"),
     source="MicroPython, module esp32: raw_temperature, mcu_temperature; RP2040 Datasheet, 4.9.5 Temperature Sensor",

@@ -2,9 +2,24 @@
 
 from __future__ import annotations
 
+import re
+
+from zapato.lang.fields import Field, Wrong
 from zapato.parts.model import Bench, Driver, Part
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.sensors.ds18b20.sim import OnWire, number_of
+
+
+def _read_serial(value: object) -> str:
+    if not isinstance(value, str) or not re.fullmatch(r"[0-9a-fA-F]{16}", value):
+        raise Wrong("takes the 16 hexadecimal digits that the scan in the log shows")
+    from zapato.parts.onewire.part import crc8
+
+    if crc8(bytes.fromhex(value)):
+        raise Wrong(
+            "has a check byte, its last two digits, that does not fit the others", "look for a typing mistake"
+        )
+    return value.lower()
 
 
 def _driver(part: Part) -> Driver:
@@ -25,6 +40,15 @@ CHIP = SensorChip(
     properties={"temperature": quantity("Cel", "temperature", -55, 125)},
     bus="onewire",
     family=0x28,
+    fields=(
+        Field(
+            "serial",
+            _read_serial,
+            {"type": "string", "pattern": "^[0-9a-fA-F]{16}$"},
+            "its serial number, for a chip on a one-wire bus; the scan in the log shows it",
+            None,
+        ),
+    ),
     driver=_driver,
     bench=_bench,
     fastest=750,

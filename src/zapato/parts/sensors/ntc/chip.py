@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from zapato.lang.fields import choice, measured, number
+from zapato.parts.electrical import GROUND, RAIL, Passive, ohms
 from zapato.parts.model import Bench, Driver, Need, Part, Stimulus, World
 from zapato.parts.sensors import SensorChip, common, parallel, quantity
 from zapato.parts.stimuli import line_faults
@@ -51,11 +54,27 @@ def _bench(part: Part) -> Bench:
     return Bench(sets={"temperature": Warmth(at, *_circuit(part))}, acts=line_faults(at, cut))
 
 
+def _beside(part: Part) -> Iterable[Passive]:
+    to_ground = part.get("side", "ground") == "ground"
+    where = f"from the pin to {'3.3 V' if to_ground else 'ground'}"
+    fixed = ohms(part.get("series", 10_000))
+    yield Passive(
+        "resistor", fixed, where, "divides with the thermistor", "pin", RAIL if to_ground else GROUND
+    )
+
+
 CHIP = SensorChip(
     name="ntc",
     help="temperature by a thermistor in a divider",
     properties={"temperature": quantity("Cel", "temperature", -40, 150)},
     need=Need("pin", "analog", circuit="the middle of a thermistor and its fixed resistor"),
+    fields=(
+        measured("nominal", "the thermistor's resistance at 25 °C", "ohm", 10_000, least=1),
+        number("beta", "the thermistor's beta, K", 3950),
+        measured("series", "the fixed resistor beside the thermistor", "ohm", 10_000, least=1),
+        choice("side", "what the thermistor leads to from the pin", "ground", "supply", default="ground"),
+    ),
+    beside=_beside,
     fastest=100,
     wiring=(
         "Thermistor and a fixed resistor of about the same value in a row between 3.3 V and "

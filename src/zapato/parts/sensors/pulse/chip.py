@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from dataclasses import replace
+
+from zapato.lang.fields import choice
 from zapato.parts.model import Bench, Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.sensors.pulse.sim import Rate
@@ -25,6 +29,11 @@ def _bench(part: Part) -> Bench:
     return Bench(sets={"rate": Rate(at)})
 
 
+def _pins(part: Part, need: Need) -> Iterable[Need]:
+    pull = part.get("pull", "up")
+    yield replace(need, pull="" if pull == "none" else pull)
+
+
 CHIP = SensorChip(
     name="pulse",
     help="pulses of a meter: how many, and how many a second",
@@ -33,6 +42,11 @@ CHIP = SensorChip(
         "rate": quantity("Hz", "pulses a second"),
     },
     need=Need("pin", "input", interrupt=True, circuit="the pulse output of a meter"),
+    fields=(
+        choice("pull", "the internal resistor at a pulse input", "up", "none", default="up"),
+        choice("active", "the level of a pulse", "high", "low", default="low"),
+    ),
+    pins=_pins,
     fastest=100,
     wiring=(
         'An open contact or open-collector output between pin and ground with `pull = "up"`; an '
