@@ -12,7 +12,7 @@ from zapato.findings import Finding, Report
 
 
 def unlabelled(design: Design) -> Iterator[Finding]:
-    for part in design.of_kind("relay"):
+    for part in design.with_role("relay"):
         if not part.values.get("label"):
             yield design.finding("house-label", "warning", part.path, f"{part.id} has no label", of="key")
 

@@ -1,12 +1,12 @@
 """Bad days of parts on buses: chips that fall silent, lie, lose their power or hang; the program goes on and says so once."""
 
-import importlib
 import json
 from itertools import pairwise
 
 import pytest
 from conftest import NETWORK, failed, in_the_vm, steps
 
+from zapato import extensions
 from zapato.firmware.compile import runtime_source
 from zapato.simulator.wasi import Fault
 
@@ -19,7 +19,7 @@ FELT = "[world]\ns.temperature = 20\ns.humidity = 50\n"
 
 
 def chip_of(name: str):
-    return importlib.import_module(f"zapato.simulator.chips.{name}").Chip
+    return extensions.own_bundles()[name].member("sim", "Chip")
 
 
 def sensor(name: str, every: str = "5s") -> str:

@@ -173,7 +173,7 @@ def test_a_broken_extension_is_one_line(site, cli, what):
 
 CONFLICTS = {
     "a kind of ours": ("relay", "part.py", "has the name of a kind of part that Zapato has"),
-    "a chip of ours": ("dht22", "chip.py", "has the name of a sensor chip that Zapato has"),
+    "a chip of ours": ("dht22", "chip.py", "has the name of a chip that Zapato has"),
 }
 
 
@@ -237,17 +237,25 @@ class Knock(Stimulus):
             world.after(200, lambda: world.contact(self.gpio, 0))
 
 
-KIND = Kind(
-    name="knocker", help="a knock is answered by a lamp", fields=(pin("pin", "the lamp"), pin("hears", "the contact")),
-    properties=lambda part: {"loud": Property("number", "%"), "touched": Property("boolean")},
-    needs=lambda part: (Need("pin", "output", rest="low"), Need("hears", "input", pull="down")),
-    driver=lambda part: Driver("knocker", "Knocker", (part.at("pin"), part.at("hears"))),
-    bench=lambda part: Bench(
-        reads={"loud": Loud(part.pins["pin"].gpio)}, sets={"touched": Knock(part.pins["hears"].gpio)},
-        acts={"knock": Knock(part.pins["hears"].gpio)},
-    ),
-    example="[knocker.k]\\npin = 26\\nhears = 27",
-)
+class KnockerKind(Kind):
+    name, help, example = "knocker", "a knock is answered by a lamp", "[knocker.k]\\npin = 26\\nhears = 27"
+    fields = (pin("pin", "the lamp"), pin("hears", "the contact"))
+
+    def properties(self, part):
+        return {"loud": Property("number", "%"), "touched": Property("boolean")}
+
+    def needs(self, part):
+        return (Need("pin", "output", rest="low"), Need("hears", "input", pull="down"))
+
+    def driver(self, part):
+        return Driver("knocker", "Knocker", (part.at("pin"), part.at("hears")))
+
+    def bench(self, part):
+        knock = Knock(part.pins["hears"].gpio)
+        return Bench(reads={"loud": Loud(part.pins["pin"].gpio)}, sets={"touched": knock}, acts={"knock": knock})
+
+
+KIND = KnockerKind()
 """
 KNOCKS = """from machine import Pin
 from loop import Part
@@ -273,7 +281,7 @@ def test_stand_ins_that_an_extension_brings(put):
     path = put(
         {
             "site.toml": '[site]\nname = "refuge"\nextensions = ["knocker"]\n',
-            "extensions/knocker/part.py": KNOCKER.replace("\\\\n", "\\n"),
+            "extensions/knocker/part.py": KNOCKER,
             "extensions/knocker/device/knocker.py": KNOCKS,
             "extensions/knocker/cost.json": '{"short": {"heap": {"module knocker": 300, "part Knocker": 100}}, "whole": {"heap": {"module knocker": 300, "part Knocker": 100}}}',
             "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[knocker.k]\npin = 26\nhears = 27\n',
@@ -362,10 +370,15 @@ def test_a_site_without_extensions_uses_none(site):
 
 
 BANK = """from zapato.extend import Kind, measured
-KIND = Kind(
-    name="bank", help="a power bank", fields=(measured("voltage", "V", "V", 5.0), measured("current", "A", "A", None)),
-    passive=True, roles=("supply",), example='[bank.pocket]\\nvoltage = "5V"',
-)
+
+
+class BankKind(Kind):
+    name, help, example = "bank", "a power bank", '[bank.pocket]\\nvoltage = "5V"'
+    fields = (measured("voltage", "V", "V", 5.0), measured("current", "A", "A", None))
+    passive, roles = True, ("supply",)
+
+
+KIND = BankKind()
 """
 
 

@@ -151,7 +151,7 @@ def test_a_lock_file_that_others_wrote(home, cli, name):
 
 def test_what_changes_meanwhile_counts_as_changed(home, cli, monkeypatch):
     """Somebody saves a file while its build, or its rehearsal, runs."""
-    way, stage = (import_module(f"zapato.{name}") for name in ("firmware.build", "stage.rehearse"))
+    way, stage = (import_module(f"zapato.{name}") for name in ("firmware.build", "simulator.rehearse"))
     alone = stage.compile_device
 
     def saved(work):

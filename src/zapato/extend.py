@@ -2,16 +2,22 @@
 
 A kind, in part.py of a bundle named like it:
 
-    from zapato.extend import Bench, Driver, Kind, Need, pin
-    KIND = Kind(name="buzzer", help="…", fields=(pin("pin", "…"),), driver=…, bench=…, example="[buzzer.hall]\\npin = 26")
+    from zapato.extend import Driver, Kind, pin
+
+    class BuzzerKind(Kind):
+        name, help, fields, example = "buzzer", "…", (pin("pin", "…"),), "[buzzer.hall]\\npin = 26"
+
+        def driver(self, part): …
+
+    KIND = BuzzerKind()
 
 A chip on a bus, in chip.py: `CHIP = SensorChip(…)`, with `on_bus` for its driver and stand-in. A rule, in rule.py:
-`RULE = Rule(…)`. How a bundle is found: `zapato.extensions`; step by step: docs/extending.md.
+`RULE = DesignRule(…)`, or a PinRule or SiteRule. How a bundle is found: `zapato.extensions`; step by step: docs/extending.md.
 """
 
 from __future__ import annotations
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import DesignRule, Objection, PinRule, Rule, SiteRule, device
 from zapato.design.model import Design, PinUse
 from zapato.extensions import Bundle
 from zapato.findings import Finding, Place
@@ -58,8 +64,8 @@ from zapato.parts.switched import (
 
 __all__ = [
     "PULSE", "REQUIRED", "SWITCHING",
-    "Action", "Argument", "Bench", "Bundle", "Design", "Driver", "Felt", "Field", "Finding", "Kind", "Load", "Need", "Objection",
-    "Part", "PinUse", "Place", "Probe", "Property", "Rule", "SensorChip", "Stimulus", "Supplied", "World", "Wrong",
+    "Action", "Argument", "Bench", "Bundle", "Design", "DesignRule", "Driver", "Felt", "Field", "Finding", "Kind", "Load", "Need", "Objection",
+    "Part", "PinRule", "PinUse", "Place", "Probe", "Property", "Rule", "SensorChip", "SiteRule", "Stimulus", "Supplied", "World", "Wrong",
     "active_number", "boolean", "choice", "common", "device", "drive_need", "level_bench", "measured", "names", "number", "on_bus",
     "on_property", "pin", "quantity", "start_level", "switched_pin", "text", "whole",
 ]  # fmt: skip

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.extend import Design, Finding, Rule, device
+from zapato.extend import Design, DesignRule, Finding, device
 
 
 def _find(design: Design) -> Iterator[Finding]:
@@ -13,7 +13,7 @@ def _find(design: Design) -> Iterator[Finding]:
             )
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="house-label",
     family="reading",
     severities=("note",),

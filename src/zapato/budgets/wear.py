@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zapato.design.model import Design
-from zapato.design.program import drivers
+from zapato.design.program import driver_modules, drivers
 
 BLOCK = 4096
 CYCLES = 100_000
@@ -14,8 +14,6 @@ ERASURES = 1.3
 """Blocks erased for one writing of kept.json: the most of what was measured on LittleFS, 30 to 900 bytes, every port (tests/test_wear.py)."""
 MOST = 8640
 """Writings a day at the most: kept values rest 10 s between two."""
-TIMED = 288
-"""Writings a day of what counts all the time: once in 5 min."""
 CHANGES = 100
 """Changes a day that are taken for granted of what is kept at each change."""
 OWN = 12
@@ -47,17 +45,12 @@ def wear(design: Design, slot: int) -> Wear | None:
     """The wear of a design whose slot takes so many bytes of whole blocks; None where nothing is kept, or no board known."""
     if design.board is None:
         return None
-    found = {name: driver for name, driver in drivers(design).items() if _keeps(driver.module, driver.also)}
+    found = {name: each for name, each in drivers(design).items() if "store" in driver_modules(each)}
     if not found:
         return None
     free = max(1, design.board.partition[1] // BLOCK - 2 * -(-slot // BLOCK) - OWN)
-    timed = any(driver.module in ("tally", "s_pulse") for driver in found.values())
-    a_day = CHANGES + (TIMED if timed else 0)
+    a_day = CHANGES + max(driver.writes for driver in found.values())
     return Wear(tuple(found), free, a_day, _years(free, a_day), _years(free, MOST))
-
-
-def _keeps(module: str, also: tuple[str, ...]) -> bool:
-    return "store" in (module, *also)
 
 
 def _years(free: int, a_day: int) -> float:

@@ -143,8 +143,7 @@ def check_design(design: Design) -> Iterator[Finding]:
     """What the rules find in a design, beyond what reading it found."""
     yield from pin_findings(design)
     for each in finders():
-        if each.find:
-            yield from each.find(design)
+        yield from each.find(design)
 
 
 class Designs(Mapping[str, Design]):

@@ -39,11 +39,7 @@ Files = Mapping[str, str]
 
 @dataclass(eq=False, repr=False)
 class Rule:
-    """One code: its story, its examples, and how it is found.
-
-    A rule looks at a whole design (`find`), holds the devices of a site against each other (`among`) by what it
-    wants to know of each (`facts`, plain data, None for nothing), or judges one pin for one use (`objection`), so that the same judgement serves the check, the ways out and the solver; the reading
-    family is found while reading and has neither.
+    """One code: its story and its examples. A rule that is just this is found while the file is read.
 
     Attributes:
         code: the finding's code.
@@ -61,10 +57,46 @@ class Rule:
     story: str
     failing: str | Files
     mended: str | Files
-    find: Callable[[Design], Iterable[Finding]] | None = None
-    among: Callable[[Site, Sequence[Looked]], Iterable[Finding]] | None = None
+
+    def __repr__(self) -> str:
+        return f"<rule {self.code}>"
+
+
+def _nothing(design: Design) -> Iterable[Finding]:
+    return ()
+
+
+@dataclass(eq=False, repr=False)
+class DesignRule(Rule):
+    """A rule that looks at a whole design: `find` gives its findings."""
+
+    find: Callable[[Design], Iterable[Finding]]
+
+
+@dataclass(eq=False, repr=False)
+class PinRule(Rule):
+    """A rule that judges one pin for one use. The same judgement serves the check, the ways out and the solver.
+
+    `objection` gives why the pin does not suit, or None; `find` what is to be said of the design as a whole.
+    """
+
+    objection: Callable[[PinUse, Design], Objection | None]
+    find: Callable[[Design], Iterable[Finding]] = _nothing
+
+
+@dataclass(eq=False, repr=False)
+class SiteRule(Rule):
+    """A rule that holds the devices of a site against each other.
+
+    Attributes:
+        facts: what it wants to know of a device, plain data; None for nothing.
+        among: gives its findings, from the site and what is known of each device; None where another rule gives them with its own.
+        find: what can be found in one design alone.
+    """
+
     facts: Callable[[Design], Any] | None = None
-    objection: Callable[[PinUse, Design], Objection | None] | None = None
+    among: Callable[[Site, Sequence[Looked]], Iterable[Finding]] | None = None
+    find: Callable[[Design], Iterable[Finding]] = _nothing
 
 
 def device(body: str, board: str = "esp32-38pin") -> str:

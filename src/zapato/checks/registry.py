@@ -8,7 +8,7 @@ from importlib import import_module
 from pkgutil import iter_modules
 
 from zapato import extensions
-from zapato.checks.model import Rule
+from zapato.checks.model import DesignRule, PinRule, Rule, SiteRule
 from zapato.errors import UnknownName, ZapatoError
 
 _CODES = "zapato.rules"
@@ -33,21 +33,21 @@ def rules() -> Mapping[str, Rule]:
 
 
 @cache
-def finders() -> tuple[Rule, ...]:
+def finders() -> tuple[DesignRule | PinRule | SiteRule, ...]:
     """The rules that look at a whole design."""
-    return tuple(rule for rule in rules().values() if rule.find)
+    return tuple(rule for rule in rules().values() if isinstance(rule, (DesignRule, PinRule, SiteRule)))
 
 
 @cache
-def comparers() -> tuple[Rule, ...]:
+def comparers() -> tuple[SiteRule, ...]:
     """The rules that look at a site and all its designs."""
-    return tuple(rule for rule in rules().values() if rule.among)
+    return tuple(rule for rule in rules().values() if isinstance(rule, SiteRule))
 
 
 @cache
-def judges() -> tuple[Rule, ...]:
+def judges() -> tuple[PinRule, ...]:
     """The rules that judge one pin for one use."""
-    return tuple(rule for rule in rules().values() if rule.objection)
+    return tuple(rule for rule in rules().values() if isinstance(rule, PinRule))
 
 
 for _kept in (rules, finders, comparers, judges):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zapato.boards.model import Pin
-from zapato.checks.model import Objection, Rule
+from zapato.checks.model import Objection, PinRule
 from zapato.checks.registry import judges
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
@@ -16,10 +16,10 @@ SHOWN = 8
 COST = {"error": 10_000, "warning": 100, "note": 1}
 
 
-def objections(use: PinUse, design: Design) -> Iterator[tuple[Rule, Objection]]:
+def objections(use: PinUse, design: Design) -> Iterator[tuple[PinRule, Objection]]:
     """Everything that speaks against this pin for this use."""
     for rule in judges():
-        if rule.objection and (found := rule.objection(use, design)):
+        if found := rule.objection(use, design):
             yield rule, found
 
 
@@ -127,7 +127,7 @@ def pin_findings(design: Design) -> Iterator[Finding]:
         yield design.finding(code, "note", ("device", "board"), message, why=why)
 
 
-def _everywhere(rule: Rule, use: PinUse, design: Design) -> bool:
+def _everywhere(rule: PinRule, use: PinUse, design: Design) -> bool:
     """True where every usable pin of the board has the same rule against it."""
     pins = design.board.usable if design.board else ()
-    return len(pins) > 0 and all(rule.objection and rule.objection(use.on(pin), design) for pin in pins)
+    return len(pins) > 0 and all(rule.objection(use.on(pin), design) for pin in pins)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -83,12 +83,11 @@ def fed(feed: str, help: str = "what it draws at the most") -> tuple[Field, ...]
     )
 
 
-def supplied(
-    what: str, low: float, high: float, source: str, reads_high: float = 0.0, lifts: bool = False
-) -> Callable[[Part], Supplied | None]:
+def supplied_with(
+    part: Part, what: str, low: float, high: float, source: str, reads_high: float = 0.0, lifts: bool = False
+) -> Supplied | None:
     """The supply of a part that takes so many volts; its module's, where the file states that."""
-    own = Supplied(what, low, high, source, reads_high, lifts)
-    return lambda part: by_module(part, own)
+    return by_module(part, Supplied(what, low, high, source, reads_high, lifts))
 
 
 def by_module(part: Part, own: Supplied | None) -> Supplied | None:
@@ -115,16 +114,12 @@ def coil_source(part: Part) -> str:
     return OWN if part.values.get("coil") else usual("the coil of a 5 V relay of 0.36 W")
 
 
-def drawing(what: str, feed: str, taken: float) -> Callable[[Part], Iterable[Load]]:
-    """The loads of a part that draws so many A from this feed, where its table says nothing else."""
-
-    def loads(part: Part) -> Iterable[Load]:
-        given = part.values.get("current")
-        most = taken if given is None else given
-        source = OWN if given is not None else usual(f"{taken * 1000:g} mA")
-        yield Load(what, part.get("fed_from", feed), 0, most / 2, most, source)
-
-    return loads
+def drawing(part: Part, what: str, feed: str, taken: float) -> Iterable[Load]:
+    """The load of a part that draws so many A from this feed, where its table says nothing else."""
+    given = part.values.get("current")
+    most = taken if given is None else given
+    source = OWN if given is not None else usual(f"{taken * 1000:g} mA")
+    yield Load(what, part.get("fed_from", feed), 0, most / 2, most, source)
 
 
 @dataclass(eq=False, repr=False)

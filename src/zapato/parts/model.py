@@ -6,6 +6,7 @@ from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any, Literal, Protocol, TypeVar
 
 from zapato.boards.model import Level, Pin
@@ -148,6 +149,7 @@ class Driver:
         tells: the field whose texts it is given as functions, and what they read.
         plain: these functions give the values themselves, each text being one in braces.
         also: modules that the program made of the device file needs for it, beside those.
+        writes: times a day that it writes to the flash by the clock, whether something changed or not.
     """
 
     module: str
@@ -162,6 +164,7 @@ class Driver:
     tells: str = ""
     plain: bool = False
     also: tuple[str, ...] = ()
+    writes: int = 0
 
 
 @dataclass(frozen=True)
@@ -468,76 +471,6 @@ class Part:
         return tuple(self.kind.needs(self))
 
 
-def _no_needs(part: Part) -> Iterable[Need]:
-    return ()
-
-
-def _no_properties(part: Part) -> Mapping[str, Property]:
-    return {}
-
-
-def _no_bench(part: Part) -> Bench:
-    return Bench()
-
-
-def _no_driver(part: Part) -> Driver | None:
-    return None
-
-
-def _no_names(part: Part) -> Iterable[str]:
-    return ()
-
-
-def _no_loads(part: Part) -> Iterable[Load]:
-    return ()
-
-
-def _no_supply(part: Part) -> Supplied | None:
-    return None
-
-
-def _no_passives(part: Part, logic: float) -> Iterable[Passive]:
-    return ()
-
-
-def _nothing_apart(part: Part) -> float:
-    return 0.0
-
-
-def _i2c(part: Part) -> str:
-    return "i2c"
-
-
-def _every(part: Part) -> Mapping[str, float]:
-    """Every property after the time that its table says."""
-    every = part.values.get("every")
-    return dict.fromkeys(part.properties, float(every)) if every else {}
-
-
-def _boolean(part: Part) -> ValueType:
-    return "boolean"
-
-
-def _no_addresses(part: Part) -> tuple[int, ...]:
-    return ()
-
-
-def _no_sights(part: Part, text: str) -> Iterable[Sight]:
-    return ()
-
-
-def _no_fields(table: Mapping[str, Any]) -> tuple[Field, ...]:
-    return ()
-
-
-def _no_more() -> Mapping[str, tuple[Field, ...]]:
-    return {}
-
-
-def _no_offers(part: Part) -> Mapping[str, Pin]:
-    return {}
-
-
 COMMON: tuple[Field, ...] = (
     text("label", "the name for people; the part's name where absent"),
     names("accept", "codes of findings that the author accepts here", role=""),
@@ -546,40 +479,24 @@ COMMON: tuple[Field, ...] = (
 """Fields that every part may have."""
 
 
-@dataclass(eq=False, repr=False)
 class Kind:
-    """A kind of part: everything the program knows about it, in one place.
+    """A kind of part: everything the program knows about it, in one place. A kind sets what it is and overrides what it does.
 
     Attributes:
         name: the first word of its table, `[relay.heater]`.
         help: one sentence for the reference.
         fields: its keys, beside those every part has.
-        properties, events, actions: what links and MQTT can use.
-        needs: what its pins must be able to do.
-        driver: the object that drives it on the device.
-        bench: how the simulator stands in for it.
-        offers: pins that other parts can stand on, by the word after the dot in "io.3".
-        addresses: the I2C addresses it can have, the usual one first.
-        requires: further fields that this part must have, by what its other fields say.
+        events, actions: what links and MQTT can use, beside its properties.
         words: what may stand in a field of role "condition" beside an expression.
-        gives: the type that the expression in its field of role "condition" must have.
-        bus: the kind of bus that its field of role "bus" must name.
         follows: the field whose condition it is on by, all the time; "" where it has none.
         told_by: the key by which it is told from others on the same bus, where that is no I2C address.
         called: what people call one of it, where others name it as their bus.
         dates: it puts the time of day beside what it keeps, where the site knows its zone.
         tells_time: it knows the time of day without a network.
-        often: ms between two values that it says, by property; for events, too.
         says: what it says with an event, as JSON; {} where nothing.
-        loads: the currents that it draws, and where from.
-        supplied: what it may be supplied with; None where nobody has stated it.
         passive: nothing of it runs on the device.
         terminals: what its own terminals are called, by the key of the pin.
-        beside: small parts that are wired beside it, at this logic level (V).
-        apart: what its contacts carry that is kept apart from low voltage, V; 0 where nothing.
         rows: the key whose table grows by the rows of the CSV file that its `table` names; "" where it has none.
-        sights: what stands in its property `found`, for one that scans.
-        more: the fields that a table has beside, by what it says (those of its chip); every_more: all that there can be, by whose they are.
         roles: kinds for which it can stand: rules, budgets and wiring treat it as one of them, so it has their fields.
         late: its object on the device is made after all others, because it only reads them.
         thing: it is a thing that is bought, no line between others.
@@ -589,46 +506,110 @@ class Kind:
 
     name: str
     help: str
-    fields: tuple[Field, ...]
-    properties: Callable[[Part], Mapping[str, Property]] = _no_properties
-    events: Mapping[str, str] = field(default_factory=dict[str, str])
-    actions: Mapping[str, Action] = field(default_factory=dict[str, Action])
-    needs: Callable[[Part], Iterable[Need]] = _no_needs
-    driver: Callable[[Part], Driver | None] = _no_driver
-    bench: Callable[[Part], Bench] = _no_bench
-    offers: Callable[[Part], Mapping[str, Pin]] = _no_offers
-    addresses: Callable[[Part], tuple[int, ...]] = _no_addresses
-    requires: Callable[[Part], Iterable[str]] = _no_names
-    bus: Callable[[Part], str] = _i2c
+    fields: tuple[Field, ...] = ()
+    events: Mapping[str, str] = MappingProxyType({})
+    actions: Mapping[str, Action] = MappingProxyType({})
+    words: tuple[str, ...] = ()
     follows: str = ""
     told_by: str = ""
     called: str = ""
     dates: bool = False
     tells_time: bool = False
-    often: Callable[[Part], Mapping[str, float]] = _every
-    says: Mapping[str, str] = field(default_factory=dict[str, str])
-    loads: Callable[[Part], Iterable[Load]] = _no_loads
-    supplied: Callable[[Part], Supplied | None] = _no_supply
+    says: Mapping[str, str] = MappingProxyType({})
     passive: bool = False
-    terminals: Mapping[str, str] = field(default_factory=dict[str, str])
-    beside: Callable[[Part, float], Iterable[Passive]] = _no_passives
-    apart: Callable[[Part], float] = _nothing_apart
-    sights: Callable[[Part, str], Iterable[Sight]] = _no_sights
-    words: tuple[str, ...] = ()
+    terminals: Mapping[str, str] = MappingProxyType({})
     rows: str = ""
-    gives: Callable[[Part], ValueType] = _boolean
-    more: Callable[[Mapping[str, Any]], tuple[Field, ...]] = _no_fields
-    every_more: Callable[[], Mapping[str, tuple[Field, ...]]] = _no_more
     roles: tuple[str, ...] = ()
     late: bool = False
     thing: bool = True
     wiring: str = ""
     example: str = ""
-    shape: Shape = field(init=False)
 
-    def __post_init__(self) -> None:
+    def __init__(self) -> None:
         self.shape = Shape((*self.fields, *COMMON), self.whose)
         self._shapes: dict[tuple[Field, ...], Shape] = {}
+
+    def __repr__(self) -> str:
+        return f"<kind {self.name}>"
+
+    # --- what the language has of it
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        """What links and MQTT can read, and sometimes set."""
+        return {}
+
+    def requires(self, part: Part) -> Iterable[str]:
+        """Further fields that this part must have, by what its other fields say."""
+        return ()
+
+    def more(self, table: Mapping[str, Any]) -> tuple[Field, ...]:
+        """The fields that a table has beside, by what it says (those of its chip)."""
+        return ()
+
+    def every_more(self) -> Mapping[str, tuple[Field, ...]]:
+        """All fields that `more` can give, by whose they are."""
+        return {}
+
+    def gives(self, part: Part) -> ValueType:
+        """The type that the expression in its field of role "condition" must have."""
+        return "boolean"
+
+    def often(self, part: Part) -> Mapping[str, float]:
+        """ms between two values that it says, by property; for events, too."""
+        every = part.values.get("every")
+        return dict.fromkeys(part.properties, float(every)) if every else {}
+
+    # --- pins and buses
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        """What its pins must be able to do."""
+        return ()
+
+    def offers(self, part: Part) -> Mapping[str, Pin]:
+        """Pins that other parts can stand on, by the word after the dot in "io.3"."""
+        return {}
+
+    def bus(self, part: Part) -> str:
+        """The kind of bus that its field of role "bus" must name; "" where it hangs on none."""
+        return "i2c"
+
+    def addresses(self, part: Part) -> tuple[int, ...]:
+        """The I2C addresses it can have, the usual one first."""
+        return ()
+
+    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+        """What stands in its property `found`, for one that scans."""
+        return ()
+
+    # --- the device, and a rehearsal
+
+    def driver(self, part: Part) -> Driver | None:
+        """The object that drives it on the device."""
+        return None
+
+    def bench(self, part: Part) -> Bench:
+        """How the simulator stands in for it."""
+        return Bench()
+
+    # --- electrical facts
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        """The currents that it draws, and where from."""
+        return ()
+
+    def supplied(self, part: Part) -> Supplied | None:
+        """What it may be supplied with; None where nobody has stated it."""
+        return None
+
+    def beside(self, part: Part, logic: float) -> Iterable[Passive]:
+        """Small parts that are wired beside it, at this logic level (V)."""
+        return ()
+
+    def apart(self, part: Part) -> float:
+        """What its contacts carry that is kept apart from low voltage, V; 0 where nothing."""
+        return 0.0
+
+    # --- what follows from these
 
     def shape_of(self, table: Mapping[str, Any]) -> Shape:
         """The shape of a table that says this much."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -170,10 +169,6 @@ def line_faults(gpio: int, cut: str = "cut") -> dict[str, Stimulus]:
     return {word: Fault(gpio, None, cut if word == "cut" else fault) for word, fault in FAULTS.items()}
 
 
-def line_bench(field: str) -> Callable[[Part], Bench]:
+def line_bench(part: Part, field: str) -> Bench:
     """The stand-in for a bus whose data line is this field's pin."""
-
-    def bench(part: Part) -> Bench:
-        return Bench(acts=line_faults(part.pins[field].gpio)) if field in part.pins else Bench()
-
-    return bench
+    return Bench(acts=line_faults(part.pins[field].gpio)) if field in part.pins else Bench()

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.parts.model import Part
@@ -57,7 +57,7 @@ def _unsupported(design: Design) -> Iterator[Finding]:
 
 
 RULES = (
-    Rule(
+    DesignRule(
         code="address-taken",
         family="buses",
         severities=("error",),
@@ -77,7 +77,7 @@ where all are used up, the second chip needs a second bus.
         ),
         find=_taken,
     ),
-    Rule(
+    DesignRule(
         code="address-unsupported",
         family="buses",
         severities=("error",),

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from math import floor, log10
 
 from zapato.budgets.analog import LOST, Loss, losses
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.parts.electrical import ohms
@@ -50,7 +50,7 @@ def _rounded(ohm: float) -> str:
     return ohms(floor(ohm / digit) * digit)
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="analog-source",
     family="electrical",
     severities=("warning",),

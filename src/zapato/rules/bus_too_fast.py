@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.parts.model import Part
@@ -60,7 +60,7 @@ def _find(design: Design) -> Iterator[Finding]:
 
 _BODY = '[i2c.main]\nsda = 21\nscl = 22\nspeed = "{}"\n\n[expander.io]\nchip = "pcf8574"\nbus = "main"'
 
-RULE = Rule(
+RULE = DesignRule(
     code="bus-too-fast",
     family="buses",
     severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -43,7 +43,7 @@ def _find(design: Design) -> Iterator[Finding]:
 
 _BODY = '[spi.slot]\nsck = 18\nmosi = 23\nmiso = {}\n\n[number.depth]\n\n[card.log]\nbus = "slot"\nselect = 27\nkeeps = ["depth.value"]'
 
-RULE = Rule(
+RULE = DesignRule(
     code="card-boot-pin",
     family="pins",
     severities=("error", "warning"),

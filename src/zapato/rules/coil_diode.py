@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.parts.electrical import PIN
@@ -21,7 +21,7 @@ def _find(design: Design) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="coil-diode",
     family="electrical",
     severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -23,7 +23,7 @@ def _find(design: Design) -> Iterator[Finding]:
 
 _RELAY = '[relay.boiler]\npin = 26\nswitches = "230V"\ncontact = "10A"\nload = "{}"'
 
-RULE = Rule(
+RULE = DesignRule(
     code="contact-load",
     family="electrical",
     severities=("error",),

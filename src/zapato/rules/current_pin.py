@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.budgets.pin_currents import pin_currents, total
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.units import digits
@@ -57,7 +57,7 @@ _LED = '[led.l{n}]\npin = {pin}\nresistor = "150ohm"\n'
 _MANY = "".join(_LED.format(n=n, pin=pin) for n, pin in enumerate((2, 3, 4, 5, 6, 7, 8)))
 
 RULES = (
-    Rule(
+    DesignRule(
         code="current-pin",
         family="electrical",
         severities=("error",),
@@ -71,7 +71,7 @@ Currents are those of the device file (`current`, `coil`, `resistor`), or the us
         mended=device('[relay.heater]\npin = 26\ncoil = "72mA"\nfed_from = "5V"'),
         find=_find,
     ),
-    Rule(
+    DesignRule(
         code="current-total",
         family="electrical",
         severities=("error",),

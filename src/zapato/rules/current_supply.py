@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.budgets.rails import Rail, feeder, rails
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Severity
 from zapato.lang.source import Keys
@@ -75,7 +75,7 @@ def _amps(amps: float) -> str:
 
 _STRIP = '[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = 300\nlevel = "5V"\n'
 
-RULE = Rule(
+RULE = DesignRule(
     code="current-supply",
     family="electrical",
     severities=("error", "warning"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.checks.rings import rings
 from zapato.design.model import Design
 from zapato.design.program import expressions
@@ -32,7 +32,7 @@ def _find(design: Design) -> Iterator[Finding]:
         )
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="derived-ring",
     family="links",
     severities=("error",),

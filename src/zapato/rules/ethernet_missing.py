@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.boards import boards
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -25,7 +25,7 @@ def _find(design: Design) -> Iterator[Finding]:
 
 _BODY = '[ethernet]\naddress = "192.168.4.20"\n\n[relay.pump]\npin = {}'
 
-RULE = Rule(
+RULE = DesignRule(
     code="ethernet-missing",
     family="network",
     severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -22,7 +22,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 )
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="excludes-start",
     family="links",
     severities=("error",),

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.boards.model import Chip
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design, PinUse
 from zapato.design.serial import SWAPPED, usable
 from zapato.findings import Finding, Severity
@@ -214,7 +214,7 @@ def _rate(design: Design, use: PinUse, message: str) -> Finding:
 
 
 RULES = (
-    Rule(
+    DesignRule(
         code="pwm-exhausted",
         family="resources",
         severities=("error",),
@@ -227,7 +227,7 @@ are 16 apart even share one output: both would show the same level.
         mended=device("[dimmer.left]\npin = 2\n\n[dimmer.right]\npin = 19", "rp2040w-40pin"),
         find=_pwm,
     ),
-    Rule(
+    DesignRule(
         code="pulse-exhausted",
         family="resources",
         severities=("warning",),
@@ -252,7 +252,7 @@ beyond the number of such circuits wait until another one is done, so all of the
         ),
         find=_pulse,
     ),
-    Rule(
+    DesignRule(
         code="uart-exhausted",
         family="resources",
         severities=("error",),
@@ -275,7 +275,7 @@ console's controller for good; on the ESP8266 a link on the console's own pins t
         ),
         find=_uart,
     ),
-    Rule(
+    DesignRule(
         code="i2c-exhausted",
         family="resources",
         severities=("error",),
@@ -297,7 +297,7 @@ is the default, takes none: the program makes the clock itself, on any two pins.
         ),
         find=_i2c,
     ),
-    Rule(
+    DesignRule(
         code="spi-exhausted",
         family="resources",
         severities=("error",),
@@ -315,7 +315,7 @@ controller = "software" takes none: the program makes the clock, more slowly, on
         ),
         find=_spi,
     ),
-    Rule(
+    DesignRule(
         code="pwm-rate",
         family="resources",
         severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -41,7 +41,7 @@ def _find(design: Design) -> Iterator[Finding]:
         )
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="i2c-pull-up",
     family="buses",
     severities=("warning",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.parts.model import Part
@@ -62,7 +62,7 @@ def _both(design: Design) -> Iterator[Finding]:
 
 _LINES = "[sound.hall]\nsck = {}\nws = {}\nsd = {}"
 RULES = (
-    Rule(
+    DesignRule(
         code="i2s-exhausted",
         family="resources",
         severities=("error",),
@@ -75,7 +75,7 @@ one or two of them, and the ESP8266's MicroPython uses none.
         mended=device(_LINES.format(26, 25, 33)),
         find=_many,
     ),
-    Rule(
+    DesignRule(
         code="i2s-order",
         family="pins",
         severities=("error",),
@@ -88,7 +88,7 @@ each other: word select is the one after the bit clock. The data line is free.
         mended=device(_LINES.format(10, 11, 13), "rp2040w-40pin"),
         find=_order,
     ),
-    Rule(
+    DesignRule(
         code="sound-both",
         family="reading",
         severities=("error",),

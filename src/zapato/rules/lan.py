@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zapato.checks.looked import Looked
-from zapato.checks.model import Rule, device
+from zapato.checks.model import Rule, SiteRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Place
 from zapato.lang.site import Site
@@ -170,7 +170,9 @@ _GOOD = _site('addresses = { example = "192.168.4.20" }\n')
 def _rule(
     code: str, title: str, story: str, lan: str, among: Callable[[Site, Sequence[Looked]], Iterator[Finding]]
 ) -> Rule:
-    return Rule(code, "network", ("error",), title, story, _site(lan), _GOOD, among=among, facts=_own_address)
+    return SiteRule(
+        code, "network", ("error",), title, story, _site(lan), _GOOD, among=among, facts=_own_address
+    )
 
 
 RULES = (

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.units import shown_time
@@ -27,7 +27,7 @@ def _plain(ms: float) -> str:
     return shown_time(ms).strip('"')
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="limits-clash",
     family="resources",
     severities=("error",),

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.budgets.buses import i2c, serial_reach
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Severity
 
@@ -45,7 +45,7 @@ def _find(design: Design) -> Iterator[Finding]:
 
 _UART = '[uart.meter]\ntx = 17\nrx = 16\nbaud = 9600\nlength = "{}"'
 
-RULE = Rule(
+RULE = DesignRule(
     code="line-length",
     family="buses",
     severities=("error", "warning"),

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from zapato.checks.looked import Looked
-from zapato.checks.model import Rule, device
+from zapato.checks.model import SiteRule, device
 from zapato.checks.rings import rings
 from zapato.design.links import Command, Link
 from zapato.design.model import Design
@@ -152,7 +152,7 @@ def _lines(design: Design, numbers: list[int]) -> str:
 
 _PARTS = "[relay.lamp]\npin = 26\n\n"
 
-RULE = Rule(
+RULE = SiteRule(
     code="link-loop",
     family="links",
     severities=("warning",),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.design.scope import HOURS
 from zapato.findings import Finding
@@ -95,7 +95,7 @@ def _excluded(design: Design, tree: ast.expr) -> Iterator[tuple[str, str]]:
                 yield f"{first} and {second} are never on together", f"{first} excludes {second}."
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="link-never",
     family="links",
     severities=("warning",),

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.budgets.memory import Memory, memory
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -79,7 +79,15 @@ _ROOMY = _TIGHT.replace("2113536", "4194304")
 
 _KIND = """from zapato.extend import Driver, Kind
 
-KIND = Kind(name="ticker", help="counts", fields=(), driver=lambda part: Driver("ticker", "Ticker"), example="[ticker.t]")
+
+class TickerKind(Kind):
+    name, help, example = "ticker", "counts", "[ticker.t]"
+
+    def driver(self, part):
+        return Driver("ticker", "Ticker")
+
+
+KIND = TickerKind()
 """
 _CODE = "from loop import Part\n\n\nclass Ticker(Part):\n    pass\n"
 _COST = '{"short": {"heap": {"module ticker": 90, "part Ticker": 60}}, "whole": {"heap": {"module ticker": 120, "part Ticker": 60}}}'
@@ -106,7 +114,7 @@ def _unmeasured(design: Design) -> Iterator[Finding]:
 
 
 RULES = (
-    Rule(
+    DesignRule(
         code="memory-unmeasured",
         family="resources",
         severities=("error",),
@@ -119,7 +127,7 @@ low, and a device that passes could run out of memory. `zapato costs NAME` measu
         mended={**_TICKER, "extensions/ticker/cost.json": _COST},
         find=_unmeasured,
     ),
-    Rule(
+    DesignRule(
         code="memory-heap",
         family="resources",
         severities=("error", "warning"),
@@ -138,7 +146,7 @@ wait for a broker that is away and the free memory is in crumbs: a warning.
         mended=device(f"[relay.lamp]\npin = 25\n{_MANY}"),
         find=_heap,
     ),
-    Rule(
+    DesignRule(
         code="memory-flash",
         family="resources",
         severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule
+from zapato.checks.model import DesignRule
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -45,7 +45,7 @@ def _files(topic: str) -> str:
     )
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="mqtt-greeting",
     family="network",
     severities=("error",),

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from zapato.budgets.traffic import DEVICE, SITE, Traffic, traffic
 from zapato.checks.looked import Looked
-from zapato.checks.model import Rule
+from zapato.checks.model import SiteRule
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.site import Site
@@ -54,7 +54,7 @@ _FAST = "".join(
     for n, pin in enumerate((32, 33, 34, 35))
 )
 
-RULE = Rule(
+RULE = SiteRule(
     code="mqtt-rate",
     family="network",
     severities=("warning",),

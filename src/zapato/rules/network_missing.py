@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -24,7 +24,7 @@ def _find(design: Design) -> Iterator[Finding]:
     )
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="network-missing",
     family="network",
     severities=("warning",),

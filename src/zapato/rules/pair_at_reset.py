@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from itertools import combinations
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
 
@@ -49,7 +49,7 @@ def _find(design: Design) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="pair-at-reset",
     family="pins",
     severities=("error",),

@@ -1,6 +1,6 @@
 """pin-analog-radio: an analog input that stops working while Wi-Fi is on."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 _WIFI = '\n[wifi]\nname = "refuge"\n'
@@ -15,7 +15,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, source)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-analog-radio",
     family="pins",
     severities=("error",),

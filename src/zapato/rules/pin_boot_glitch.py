@@ -1,6 +1,6 @@
 """pin-boot-glitch: an output is switched on, or flickers, between power-up and the program's first line."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 _DOES = {
@@ -64,7 +64,7 @@ def _own_fitted(use: PinUse, design: Design) -> bool:
     return fitted is not None and fitted.is_for(*use.part.kind.all_roles)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-boot-glitch",
     family="pins",
     severities=("warning", "note"),

@@ -1,7 +1,7 @@
 """pin-boot-level: what hangs on a boot pin can hold it at the level that keeps the board from starting."""
 
 from zapato.boards.model import Boot
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 _BITES = ("start", "download")
@@ -46,7 +46,7 @@ def _own_part(use: PinUse, design: Design) -> bool:
     return fitted is not None and fitted.is_for(*use.part.kind.all_roles)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-boot-level",
     family="pins",
     severities=("error", "warning"),

@@ -2,7 +2,7 @@
 
 from zapato.boards.model import Board
 from zapato.boards.port import port
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -49,7 +49,7 @@ def _without_bridge(use: PinUse, board: Board, name: str) -> Objection | None:
     return Objection("warning", message, why, use.pin.source)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-console",
     family="pins",
     severities=("error", "warning", "note"),

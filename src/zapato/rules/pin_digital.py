@@ -1,6 +1,6 @@
 """pin-analog-only: a pin that only measures is asked to be a digital one."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -13,7 +13,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     )
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-analog-only",
     family="pins",
     severities=("error",),

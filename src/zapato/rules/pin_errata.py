@@ -1,6 +1,6 @@
 """pin-errata: a pin sees edges that are not there, by the chip's own list of faults."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 GLITCHING = (36, 39)
@@ -23,7 +23,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     )
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-errata",
     family="pins",
     severities=("warning",),

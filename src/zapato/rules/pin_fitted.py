@@ -1,7 +1,7 @@
 """pin-fitted: something soldered to the board is on the pin already."""
 
 from zapato.boards.model import Fitted
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -38,7 +38,7 @@ def _shared(use: PinUse, fitted: Fitted, design: Design) -> Objection:
     return Objection("warning", message, why)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-fitted",
     family="pins",
     severities=("error", "warning"),

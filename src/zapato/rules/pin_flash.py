@@ -1,6 +1,6 @@
 """pin-flash: the pin carries the flash chip that the program runs from."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -12,7 +12,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, use.pin.source)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-flash",
     family="pins",
     severities=("error",),

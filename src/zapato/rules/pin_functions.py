@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from zapato.boards.model import Pin
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 TOUCH_MODULE = 'a touch module has a digital output: [button.NAME] with pull = "none" and active = "high"'
@@ -31,7 +31,7 @@ def _lacks(
 
 
 RULES = (
-    Rule(
+    PinRule(
         code="pin-no-pwm",
         family="pins",
         severities=("error",),
@@ -47,7 +47,7 @@ those its program can modulate.
             "pin-no-pwm", lambda u: u.need.pwm and u.pin.drives, lambda p: p.pwm, "pulse-width modulation"
         ),
     ),
-    Rule(
+    PinRule(
         code="pin-no-touch",
         family="pins",
         severities=("error",),
@@ -62,7 +62,7 @@ chips only. A touch module with an output of its own is a button, and can be on 
             "pin-no-touch", lambda u: u.need.use == "touch", lambda p: p.touch is not None, "touch sensing"
         ),
     ),
-    Rule(
+    PinRule(
         code="pin-no-dac",
         family="pins",
         severities=("error",),

@@ -1,6 +1,6 @@
 """pin-input-only: a pin without an output driver is asked to drive something."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 _DRIVES = ("output", "line", "dac")
@@ -18,7 +18,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, use.pin.source)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-input-only",
     family="pins",
     severities=("error",),

@@ -1,6 +1,6 @@
 """pin-no-analog: a voltage is to be measured on a pin without an analog input."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -18,7 +18,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, use.pin.source)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-no-analog",
     family="pins",
     severities=("error",),

@@ -1,6 +1,6 @@
 """pin-no-interrupt: an interrupt is asked of a pin that has none."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -20,7 +20,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, use.pin.source, fixes)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-no-interrupt",
     family="pins",
     severities=("error",),

@@ -1,6 +1,6 @@
 """pin-no-pull: an internal resistor is asked of a pin that has none."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -21,7 +21,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, use.pin.source, tuple(fixes))
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-no-pull",
     family="pins",
     severities=("error",),

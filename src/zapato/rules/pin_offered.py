@@ -1,6 +1,6 @@
 """pin-too-slow, pin-weak-high: what the pins of an expander or a converter cannot do."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 _BUS = "[i2c.main]\nsda = 21\nscl = 22\n\n"
@@ -33,7 +33,7 @@ def _weak(use: PinUse, design: Design) -> Objection | None:
 
 
 RULES = (
-    Rule(
+    PinRule(
         code="pin-too-slow",
         family="pins",
         severities=("error",),
@@ -54,7 +54,7 @@ microseconds: only a pin of the chip itself does that.
         ),
         objection=_slow,
     ),
-    Rule(
+    PinRule(
         code="pin-weak-high",
         family="pins",
         severities=("error",),

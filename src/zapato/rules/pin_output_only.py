@@ -1,6 +1,6 @@
 """pin-output-only: a pin that must not be an input is used as one."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 OUTPUTS = {"mcp23017": ("7", "15")}
@@ -25,7 +25,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
 
 _BUS = '[i2c.main]\nsda = 21\nscl = 22\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n[button.bell]\npin = "io.{}"\npull = "up"'
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-output-only",
     family="pins",
     severities=("error",),

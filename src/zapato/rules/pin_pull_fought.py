@@ -1,6 +1,6 @@
 """pin-pull-fought: the board's own resistor on the pin is stronger than the internal one that is asked for."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -22,7 +22,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("error", message, why, source, fixes)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-pull-fought",
     family="pins",
     severities=("error",),

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.boards.model import Chip
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
 
@@ -72,7 +72,7 @@ def _pairs(chip: Chip, uses: list[PinUse]) -> str:
     return ", ".join(str(gpio) for number in sorted(own) for gpio in routes.get(number, ()))
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-routing",
     family="pins",
     severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.checks.suits import another_pin
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
@@ -31,7 +31,7 @@ def _message(design: Design, first: PinUse, use: PinUse, line: int) -> str:
     return f"{name} is used twice: by {first.part.id} (line {line}) and by {use.part.id}"
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="pin-taken",
     family="pins",
     severities=("error",),

@@ -1,6 +1,6 @@
 """pin-usb: the pin carries the chip's own USB, which the board uses."""
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 
 
@@ -12,7 +12,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     return Objection("warning", message, why, use.pin.source)
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-usb",
     family="pins",
     severities=("warning",),

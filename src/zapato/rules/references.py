@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.checks.rings import rings
 from zapato.design.model import Design
 from zapato.findings import Finding
@@ -74,7 +74,7 @@ def _guarded(design: Design) -> Iterator[Finding]:
 
 
 RULES = (
-    Rule(
+    DesignRule(
         code="accept-unknown",
         family="reading",
         severities=("warning",),
@@ -92,7 +92,7 @@ nothing.
         ),
         find=_accepted,
     ),
-    Rule(
+    DesignRule(
         code="group-member",
         family="reading",
         severities=("error",),
@@ -109,7 +109,7 @@ a dimmer, a strip, a flag or another group.
         ),
         find=_members,
     ),
-    Rule(
+    DesignRule(
         code="guard-output",
         family="reading",
         severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.parts.sensors import chip
@@ -26,7 +26,7 @@ def _find(design: Design) -> Iterator[Finding]:
         )
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="sensor-absent",
     family="resources",
     severities=("error",),

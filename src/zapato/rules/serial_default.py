@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.boards.port import port
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.model import Design, PinUse
 from zapato.design.serial import serial_controllers
 from zapato.findings import Finding
@@ -53,7 +53,7 @@ def _find(design: Design) -> Iterator[Finding]:
             )
 
 
-RULE = Rule(
+RULE = PinRule(
     code="pin-serial",
     family="pins",
     severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 
@@ -28,7 +28,7 @@ def _find(design: Design) -> Iterator[Finding]:
 
 _LINE = '[onewire.boiler]\npin = 25\npull_up = "4.7kohm"\n[sensor.flow]\nchip = "ds18b20"\nbus = "boiler"\nserial = "28ff641e0f43c451"\n[sensor.back]\nchip = "ds18b20"\nbus = "boiler"\n'
 
-RULE = Rule(
+RULE = DesignRule(
     code="serial-missing",
     family="buses",
     severities=("error",),

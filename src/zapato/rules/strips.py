@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Severity
 from zapato.parts.strip.part import order, runs_on
@@ -107,7 +107,7 @@ _FED = '[supply.strip]\nvoltage = "5V"\ncurrent = "40A"\n'
 _STRIP = '[strip.rack]\nchip = "ws2812b"\npin = 13\ncount = {count}\nfed_from = "strip"\nlimit = {limit}\nlevel = "5V"\nlength = "{length}m"'
 
 RULES = (
-    Rule(
+    DesignRule(
         code="strip-order",
         family="electrical",
         severities=("error",),
@@ -120,7 +120,7 @@ and blue, as an SK6812 can have it (its 32-bit kind). One byte too many for each
         mended=device(_FED + _STRIP.format(count=20, limit=1, length=1) + '\norder = "rgb"'),
         find=_white,
     ),
-    Rule(
+    DesignRule(
         code="strip-slow",
         family="electrical",
         severities=("warning",),
@@ -133,7 +133,7 @@ A strip is told LED after LED: 30 us each and a pause at the end. Up to 1,300 LE
         mended=device(_FED + _STRIP.format(count=600, limit=1, length=5)),
         find=_slow,
     ),
-    Rule(
+    DesignRule(
         code="strip-drop",
         family="electrical",
         severities=("error", "warning"),
@@ -147,7 +147,7 @@ LED by LED, at the strip's brightness limit and with its `length`.
         mended=device(_FED + _STRIP.format(count=300, limit=3, length=5)),
         find=_drop,
     ),
-    Rule(
+    DesignRule(
         code="strip-level-shift",
         family="electrical",
         severities=("warning",),

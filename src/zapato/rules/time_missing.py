@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.design.program import timed
 from zapato.findings import Finding
@@ -47,7 +47,7 @@ def _missing(design: Design, sunny: bool) -> tuple[str, str, str] | None:
     return None
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="time-missing",
     family="links",
     severities=("error",),

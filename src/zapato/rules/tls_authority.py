@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.authority import authority
 from zapato.design.model import Design
 from zapato.errors import Unreadable
@@ -36,7 +36,7 @@ def _find(design: Design) -> Iterator[Finding]:
         yield design.finding("tls-authority", "error", ("device",), message, why=why, fixes=(fix,), of="key")
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="tls-authority",
     family="network",
     severities=("error",),

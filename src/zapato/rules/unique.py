@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from zapato.checks.looked import Looked
-from zapato.checks.model import Rule, device
+from zapato.checks.model import SiteRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.site import Site
@@ -52,7 +52,7 @@ _NETWORK = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n'
 _OWN_TOPIC = '\n[mqtt]\nhost = "192.168.4.2"\ntopic = "refuge/lamp"\n'
 
 RULES = (
-    Rule(
+    SiteRule(
         code="device-taken",
         family="network",
         severities=("error",),
@@ -74,7 +74,7 @@ everybody else.
         },
         among=_named,
     ),
-    Rule(
+    SiteRule(
         code="mqtt-topic-taken",
         family="network",
         severities=("error",),

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.parts.sensors import chip
@@ -16,7 +16,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 yield design.finding("value-treatment", "error", (*part.path, key), message, of="key")
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="value-treatment",
     family="resources",
     severities=("error",),

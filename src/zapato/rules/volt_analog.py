@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from zapato.boards.model import Board
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
 from zapato.lang.units import digits
@@ -69,7 +69,7 @@ def _divider(high: float, top: float) -> str:
     return f'a divider: divider = ["{upper / 1000:g}kohm", "10kohm"], {digits(high * lower / (upper + lower))} V at the pin'
 
 
-RULE = Rule(
+RULE = DesignRule(
     code="volt-analog",
     family="electrical",
     severities=("error", "warning"),

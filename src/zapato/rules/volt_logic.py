@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Objection, Rule, device
+from zapato.checks.model import Objection, PinRule, device
 from zapato.design.feeds import is_data_line, lifted, part_span, part_suits, wanted_high
 from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
@@ -93,7 +93,7 @@ def _lower(volts: float, most: float) -> str:
     return f"{max((s for s in steps if s <= wanted), default=steps[0]):g}"
 
 
-RULE = Rule(
+RULE = PinRule(
     code="volt-logic",
     family="electrical",
     severities=("error",),

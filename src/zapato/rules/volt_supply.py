@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Rule, device
+from zapato.checks.model import DesignRule, device
 from zapato.design.feeds import board_input, feed_span, main_supply, part_feed, part_span, supply_span
 from zapato.design.model import Design
 from zapato.findings import Finding
@@ -195,7 +195,7 @@ def _volts(low: float, high: float) -> str:
 
 _SENSOR = '[i2c.main]\nsda = 21\nscl = 22\n[sensor.room]\nchip = "bme280"\nbus = "main"\n'
 
-RULE = Rule(
+RULE = DesignRule(
     code="volt-supply",
     family="electrical",
     severities=("error", "warning"),

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from zapato.checks.looked import Looked
-from zapato.checks.model import Rule, device
+from zapato.checks.model import SiteRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.site import Site
@@ -83,7 +83,7 @@ def _files(wifi: str) -> dict[str, str]:
 
 
 RULES = (
-    Rule(
+    SiteRule(
         code="wifi-name",
         family="network",
         severities=("error",),
@@ -97,7 +97,7 @@ network on its own access point.
         among=_among("wifi-name", _name),
         facts=_own(_name),
     ),
-    Rule(
+    SiteRule(
         code="wifi-password",
         family="network",
         severities=("error",),
@@ -111,7 +111,7 @@ never says why. The password itself is never printed.
         among=_among("wifi-password", _password),
         facts=_own(_password),
     ),
-    Rule(
+    SiteRule(
         code="wifi-band",
         family="network",
         severities=("error",),

@@ -43,44 +43,14 @@ def _slots(part: Part) -> tuple[Slot, ...]:
     return tuple(found.values())
 
 
-def _properties(part: Part) -> Mapping[str, Property]:
-    found = {
-        "near": Property("boolean", help="it was heard lately"),
-        "strength": Property("number", "dBm", unknown=True, help="how strongly it was heard last, to 5 dB"),
-    }
-    for slot in _slots(part):
-        found[slot.name] = Property(
-            "boolean" if slot.truth else "number", unknown=True, help="as its advertisements tell it"
-        )
-    return found
+class BeaconKind(Kind):
+    """Something that advertises over Bluetooth LE: a tag that is near or not, a thermometer on a battery."""
 
-
-def _driver(part: Part) -> Driver | None:
-    if "radio" not in part.linked:
-        return None
-    address = bytes.fromhex(part.get("address", "").replace(":", ""))
-    given = (
-        part.linked["radio"].name,
-        address,
-        tuple(each.plain for each in part.get("data", ())),
-        part.get("gone", 60_000),
-        ("near", "strength", *(slot.name for slot in _slots(part))),
+    name = "beacon"
+    help = (
+        "something that advertises over Bluetooth LE: a tag that is near or not, a thermometer on a battery"
     )
-    return Driver("beacon", "Beacon", given)
-
-
-def _bench(part: Part) -> Bench:
-    words = ("near", "strength", *(slot.name for slot in _slots(part)))
-    return Bench(
-        sets={word: Put(("beacon", part.get("address", "")), word) for word in words},
-        beacons=((part.get("address", ""), part.get("data", ())),),
-    )
-
-
-KIND = Kind(
-    name="beacon",
-    help="something that advertises over Bluetooth LE: a tag that is near or not, a thermometer on a battery",
-    fields=(
+    fields = (
         names("radio", "the radio that listens, [radio.…]", REQUIRED, role="bus"),
         Field("address", read_address, {"type": "string"}, "its address", REQUIRED),
         Field(
@@ -91,12 +61,46 @@ KIND = Kind(
             (),
         ),
         measured("gone", "it counts as gone when it was not heard for so long", "time", 60_000, least=1000),
-    ),
-    properties=_properties,
-    told_by="address",
-    driver=_driver,
-    bench=_bench,
-    bus=lambda part: "radio",
-    wiring="Nothing to wire; a few metres and a wall at the most.",
-    example='[radio.air]\n\n[beacon.fridge]\nradio = "air"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {temperature:s16le*100} {humidity:u16le*100}"',
-)  # fmt: skip
+    )
+    told_by = "address"
+    wiring = "Nothing to wire; a few metres and a wall at the most."
+    example = '[radio.air]\n\n[beacon.fridge]\nradio = "air"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {temperature:s16le*100} {humidity:u16le*100}"'
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        found = {
+            "near": Property("boolean", help="it was heard lately"),
+            "strength": Property(
+                "number", "dBm", unknown=True, help="how strongly it was heard last, to 5 dB"
+            ),
+        }
+        for slot in _slots(part):
+            found[slot.name] = Property(
+                "boolean" if slot.truth else "number", unknown=True, help="as its advertisements tell it"
+            )
+        return found
+
+    def driver(self, part: Part) -> Driver | None:
+        if "radio" not in part.linked:
+            return None
+        address = bytes.fromhex(part.get("address", "").replace(":", ""))
+        given = (
+            part.linked["radio"].name,
+            address,
+            tuple(each.plain for each in part.get("data", ())),
+            part.get("gone", 60_000),
+            ("near", "strength", *(slot.name for slot in _slots(part))),
+        )
+        return Driver("beacon", "Beacon", given)
+
+    def bench(self, part: Part) -> Bench:
+        words = ("near", "strength", *(slot.name for slot in _slots(part)))
+        return Bench(
+            sets={word: Put(("beacon", part.get("address", "")), word) for word in words},
+            beacons=((part.get("address", ""), part.get("data", ())),),
+        )
+
+    def bus(self, part: Part) -> str:
+        return "radio"
+
+
+KIND = BeaconKind()

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, pin, whole
-from zapato.parts.electrical import RAIL, drawing, fed, supplied
+from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed, supplied_with
 from zapato.parts.model import Bench, Driver, Felt, Kind, Need, Part, Property
 from zapato.parts.stimuli import Put
 
@@ -26,43 +26,13 @@ def _read_keeps(value: object) -> tuple[tuple[str, ...], ...]:
     return (tuple(f"{{{each}}}" for each in found),)
 
 
-def _driver(part: Part) -> Driver | None:
-    if "bus" not in part.linked:
-        return None
-    bus = part.linked["bus"]
-    columns = tuple(line[1:-1] for page in part.pages("keeps") for line in page)
-    given = (
-        bus.name,
-        part.pins["select"].gpio,
-        round(bus.get("speed", 1e6)),
-        part.get("every", 60_000),
-        part.get("most", 64) << 20,
-        columns,
-    )
-    return Driver("card", "Card", given, tells="keeps", plain=True)
+class CardKind(Kind):
+    """An SD card that keeps readings as CSV, where there is no network or beside it."""
 
-
-def _bench(part: Part) -> Bench:
-    clock = part.linked["bus"].pins.get("sck") if "bus" in part.linked else None
-    if clock is None or "select" not in part.pins:
-        return Bench()
-    at = (clock.gpio, part.pins["select"].gpio)
-    return Bench(
-        sets={word: Put(("card", *at), word) for word in ("inserted", "room", "old")},
-        feels={"inserted": Felt(False), "old": Felt(True), "room": Felt.number(100, 0, 60_000)},
-        cards=(at,),
-    )
-
-
-def _needs(part: Part) -> Iterable[Need]:
-    yield Need("select", "output", rest="high", active="low", circuit="the select input of the card slot")
-
-
-KIND = Kind(
-    terminals={"select": "CS"},
-    name="card",
-    help="an SD card that keeps readings as CSV, where there is no network or beside it",
-    fields=(
+    terminals = {"select": "CS"}
+    name = "card"
+    help = "an SD card that keeps readings as CSV, where there is no network or beside it"
+    fields = (
         *fed('"3V3"'),
         names("bus", "the SPI bus it hangs on", REQUIRED, role="bus"),
         pin("select", "its select line"),
@@ -76,27 +46,64 @@ KIND = Kind(
         ),
         measured("every", "a row every so often", "time", 60_000, least=1000),
         whole("most", "MiB that its files take at the most; then the oldest goes", 64, least=1, most=1024),
-    ),
-    properties=lambda part: {
-        "ready": Property("boolean", unknown=True, help="a card is there, and was written"),
-        "rows": Property("number", "count", help="rows that were written since the power came"),
-    },
-    needs=_needs,
-    driver=_driver,
-    bench=_bench,
-    bus=lambda part: "spi",
-    dates=True,
-    loads=drawing("the card while it is written", RAIL, 0.1),
-    supplied=supplied(
-        "a card slot",
-        2.7,
-        5.5,
-        "SD Physical Layer Simplified Specification, 6.4.1: VDD 2.7 V to 3.6 V; slots with a regulator take 5 V",
-    ),
-    wiring=(
+    )
+    dates = True
+    wiring = (
         "A slot for 3.3 V straight on the bus, CS to the select pin, 10 uF beside it: a card takes 100 mA and more while it is written. "
         "A card of up to 32 GB as it is bought, with FAT. Its files are LOG00001.CSV and so on, sixteen of equal size; the time stands in "
         "the first column, seconds since power-up (+12) while nobody has told it."
-    ),
-    example='[spi.slot]\nsck = 18\nmosi = 23\nmiso = 19\n\n[sensor.cabinet]\nchip = "dht22"\npin = 27\n\n[card.log]\nbus = "slot"\nselect = 5\nkeeps = ["cabinet.temperature", "cabinet.humidity"]',
-)
+    )
+    example = '[spi.slot]\nsck = 18\nmosi = 23\nmiso = 19\n\n[sensor.cabinet]\nchip = "dht22"\npin = 27\n\n[card.log]\nbus = "slot"\nselect = 5\nkeeps = ["cabinet.temperature", "cabinet.humidity"]'
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            "ready": Property("boolean", unknown=True, help="a card is there, and was written"),
+            "rows": Property("number", "count", help="rows that were written since the power came"),
+        }
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        yield Need("select", "output", rest="high", active="low", circuit="the select input of the card slot")
+
+    def driver(self, part: Part) -> Driver | None:
+        if "bus" not in part.linked:
+            return None
+        bus = part.linked["bus"]
+        columns = tuple(line[1:-1] for page in part.pages("keeps") for line in page)
+        given = (
+            bus.name,
+            part.pins["select"].gpio,
+            round(bus.get("speed", 1e6)),
+            part.get("every", 60_000),
+            part.get("most", 64) << 20,
+            columns,
+        )
+        return Driver("card", "Card", given, tells="keeps", plain=True)
+
+    def bench(self, part: Part) -> Bench:
+        clock = part.linked["bus"].pins.get("sck") if "bus" in part.linked else None
+        if clock is None or "select" not in part.pins:
+            return Bench()
+        at = (clock.gpio, part.pins["select"].gpio)
+        return Bench(
+            sets={word: Put(("card", *at), word) for word in ("inserted", "room", "old")},
+            feels={"inserted": Felt(False), "old": Felt(True), "room": Felt.number(100, 0, 60_000)},
+            cards=(at,),
+        )
+
+    def bus(self, part: Part) -> str:
+        return "spi"
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        return drawing(part, "the card while it is written", RAIL, 0.1)
+
+    def supplied(self, part: Part) -> Supplied | None:
+        return supplied_with(
+            part,
+            "a card slot",
+            2.7,
+            5.5,
+            "SD Physical Layer Simplified Specification, 6.4.1: VDD 2.7 V to 3.6 V; slots with a regulator take 5 V",
+        )
+
+
+KIND = CardKind()

@@ -2,53 +2,63 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.clock.chip import ClockChip
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
 from zapato.parts.model import Bench, Driver, Felt, Kind, Part, Property
 from zapato.parts.stimuli import OnBus
 
 
-def _driver(part: Part) -> Driver | None:
-    at, found = place(part), chip_of(part, ClockChip)
-    return Driver(*found.driver, at) if at and found else None
+class ClockKind(Kind):
+    """A clock chip with a battery, so that times hold without a network; the network sets it."""
 
-
-def _bench(part: Part) -> Bench:
-    chip = stand_in(part)
-    if chip is None:
-        return Bench()
-    feels = {"battery": Felt.number(90, 0, 100), "drift": Felt.number(20, -1000, 1000)}
-    return Bench(
-        sets={word: OnBus(chip.line, chip.address, chip.name, word) for word in feels},
-        feels=feels,
-        chips=(chip,),
-    )
-
-
-KIND = Kind(
-    name="clock",
-    help="a clock chip with a battery, so that times hold without a network; the network sets it",
-    fields=(
+    name = "clock"
+    help = "a clock chip with a battery, so that times hold without a network; the network sets it"
+    fields = (
         *fed('"3V3"'),
         *chip_fields("clock"),
-    ),
-    properties=lambda part: {
-        "kept": Property(
-            "boolean",
-            unknown=True,
-            help="it kept the time since it was set; false after its battery was gone",
-        )
-    },
-    driver=_driver,
-    bench=_bench,
-    addresses=addresses,
-    tells_time=True,
-    supplied=supplied,
-    loads=drawing("the clock chip", RAIL, 0.0003),
-    wiring=(
+    )
+    tells_time = True
+    wiring = (
         "On the bus like any chip, with a coin cell of its own. Breakouts that charge a rechargeable cell must not get a primary one: "
         "take the diode or its resistor off."
-    ),
-    example='[time]\nzone = "Europe/Vienna"\n\n[i2c.main]\nsda = 21\nscl = 22\n\n[clock.wall]\nchip = "ds3231"\nbus = "main"',
-)
+    )
+    example = '[time]\nzone = "Europe/Vienna"\n\n[i2c.main]\nsda = 21\nscl = 22\n\n[clock.wall]\nchip = "ds3231"\nbus = "main"'
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            "kept": Property(
+                "boolean",
+                unknown=True,
+                help="it kept the time since it was set; false after its battery was gone",
+            )
+        }
+
+    def driver(self, part: Part) -> Driver | None:
+        at, found = place(part), chip_of(part, ClockChip)
+        return Driver(*found.driver, at) if at and found else None
+
+    def bench(self, part: Part) -> Bench:
+        chip = stand_in(part)
+        if chip is None:
+            return Bench()
+        feels = {"battery": Felt.number(90, 0, 100), "drift": Felt.number(20, -1000, 1000)}
+        return Bench(
+            sets={word: OnBus(chip.line, chip.address, chip.name, word) for word in feels},
+            feels=feels,
+            chips=(chip,),
+        )
+
+    def addresses(self, part: Part) -> tuple[int, ...]:
+        return addresses(part)
+
+    def supplied(self, part: Part) -> Supplied | None:
+        return supplied(part)
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        return drawing(part, "the clock chip", RAIL, 0.0003)
+
+
+KIND = ClockKind()

@@ -2,55 +2,59 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from zapato.boards.model import Pin
 from zapato.lang.fields import measured
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.converter.chip import ConverterChip
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
 from zapato.parts.model import Bench, Driver, Kind, Part
 from zapato.parts.offered import offered_pin
 
 
-def _offers(part: Part) -> Mapping[str, Pin]:
-    found = chip_of(part, ConverterChip)
-    if found is None:
-        return {}
-    bears = part.get("supply", 3.3) + found.beyond
-    return {
-        str(n): offered_pin(part.name, n, adc=True, source=found.source, bears=bears)
-        for n in range(found.inputs)
-    }
+class ConverterKind(Kind):
+    """An analog-to-digital converter on I2C; it offers analog inputs to sensors."""
 
-
-def _driver(part: Part) -> Driver | None:
-    at, found = place(part), chip_of(part, ConverterChip)
-    return Driver(*found.driver, (*at, part.get("supply", 3.3) > 4.0)) if at and found else None
-
-
-def _bench(part: Part) -> Bench:
-    chip = stand_in(part, {int(word): pin.gpio for word, pin in _offers(part).items()})
-    return Bench(chips=(chip,) if chip else ())
-
-
-KIND = Kind(
-    name="converter",
-    help="an analog-to-digital converter on I2C; it offers analog inputs to sensors",
-    fields=(
+    name = "converter"
+    help = "an analog-to-digital converter on I2C; it offers analog inputs to sensors"
+    fields = (
         *fed('"3V3"'),
         *chip_fields("converter"),
         measured("supply", "what it runs on", "V", 3.3, least=2.0, most=5.5),
-    ),
-    offers=_offers,
-    loads=drawing("the converter", RAIL, 0.001),
-    supplied=supplied,
-    driver=_driver,
-    bench=_bench,
-    addresses=addresses,
-    wiring=(
+    )
+    wiring = (
         "On the bus like any chip, the address by what its ADDR pin leads to. Its inputs take "
         "from ground to its supply, no more: a divider in front of anything higher."
-    ),
-    example='[i2c.main]\nsda = 21\nscl = 22\n\n[converter.adc]\nchip = "ads1115"\nbus = "main"\n\n[sensor.tank]\nchip = "analog"\npin = "adc.0"',
-)
+    )
+    example = '[i2c.main]\nsda = 21\nscl = 22\n\n[converter.adc]\nchip = "ads1115"\nbus = "main"\n\n[sensor.tank]\nchip = "analog"\npin = "adc.0"'
+
+    def offers(self, part: Part) -> Mapping[str, Pin]:
+        found = chip_of(part, ConverterChip)
+        if found is None:
+            return {}
+        bears = part.get("supply", 3.3) + found.beyond
+        return {
+            str(n): offered_pin(part.name, n, adc=True, source=found.source, bears=bears)
+            for n in range(found.inputs)
+        }
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        return drawing(part, "the converter", RAIL, 0.001)
+
+    def supplied(self, part: Part) -> Supplied | None:
+        return supplied(part)
+
+    def driver(self, part: Part) -> Driver | None:
+        at, found = place(part), chip_of(part, ConverterChip)
+        return Driver(*found.driver, (*at, part.get("supply", 3.3) > 4.0)) if at and found else None
+
+    def bench(self, part: Part) -> Bench:
+        chip = stand_in(part, {int(word): pin.gpio for word, pin in self.offers(part).items()})
+        return Bench(chips=(chip,) if chip else ())
+
+    def addresses(self, part: Part) -> tuple[int, ...]:
+        return addresses(part)
+
+
+KIND = ConverterKind()

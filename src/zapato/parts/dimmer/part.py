@@ -19,29 +19,6 @@ from zapato.parts.switched import (
     with_longest,
 )
 
-
-def _needs(part: Part) -> Iterable[Need]:
-    if part.values.get("serial"):
-        return []
-    if part.get("by", "pwm") == "dac":
-        return [Need("pin", "dac", circuit="an analog input that follows the pin's voltage")]
-    return drive_need(
-        part, "the gate of a power transistor", clicks=True, pwm=True, rate=part.get("rate", 1000)
-    )
-
-
-def _driver(part: Part) -> Driver | None:
-    if part.values.get("serial"):
-        if "serial" not in part.linked:
-            return None
-        return with_longest(Driver("by_frames", "FrameDimmer", (part.linked["serial"].name,)), part)
-    rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
-    on = part.get("start", "off") == "on"
-    arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
-    kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
-    return with_longest(Driver(*_DRIVERS[kept, voltage], arguments), part)
-
-
 _DRIVERS: Mapping[tuple[bool, bool], tuple[str, str]] = {
     (False, False): ("dimmer", "Dimmer"),
     (False, True): ("dimmer_dac", "DacDimmer"),
@@ -51,33 +28,13 @@ _DRIVERS: Mapping[tuple[bool, bool], tuple[str, str]] = {
 """Module and class: comes back as it was, leaves the pin as a voltage."""
 
 
-def _bench(part: Part) -> Bench:
-    """Level and state are measured at the pin, or told by the controller; with a gamma the pin has another share than the level."""
-    if part.values.get("serial"):
-        return controller_bench(part, ("on", "level"))
-    if "pin" not in part.pins:
-        return Bench()
-    at = part.pins["pin"].gpio, active_number(part)
-    reads: dict[str, Probe] = {"on": Lit(*at)}
-    if part.get("gamma", 1) == 1:
-        reads["level"] = Share(*at)
-    return Bench(reads=reads)
+class DimmerKind(Kind):
+    """A lamp or motor with a level from 0 to 100 %."""
 
-
-def _loads(part: Part) -> Iterable[Load]:
-    if part.values.get("serial"):
-        return
-    yield Load("the gate of its transistor", PIN, 0, 0, 0.001, usual("1 mA for a transistor's gate"), "pin")
-    if part.values.get("current") and part.get("fed_from", ""):
-        most = part.get("current", 0.0)
-        yield Load("the lamp", part.get("fed_from", ""), 0, most / 2, most, OWN)
-
-
-KIND = Kind(
-    terminals={"pin": "gate"},
-    name="dimmer",
-    help="a lamp or motor with a level from 0 to 100 %",
-    fields=(
+    terminals = {"pin": "gate"}
+    name = "dimmer"
+    help = "a lamp or motor with a level from 0 to 100 %"
+    fields = (
         *fed("no supply", "what the lamp takes"),
         *switched_pin("the dimmer", needed=False),
         names(
@@ -90,29 +47,75 @@ KIND = Kind(
         number("gamma", "the light follows the level to this power; 2.2 suits the eye", 1),
         longest_on(),
         measured("rate", "pulses a second", "Hz", 1000, least=1, most=40_000),
-    ),
-    properties=lambda part: {
-        "on": ON,
-        "level": Property(
-            "number", "%", settable=True, low=0, high=100, help="0 to 100 %; during a fade where it goes"
-        ),
-    },
-    actions={
+    )
+    actions = {
         **SWITCHING,
         "fade": Action(
             (Argument("level", "number"), Argument("time", "time")), help="go to a level within a time"
         ),
-    },
-    needs=_needs,
-    requires=lambda part: () if part.values.get("serial") else ("pin",),
-    bus=lambda part: "frames",
-    loads=_loads,
-    driver=_driver,
-    bench=_bench,
-    wiring=(
+    }
+    wiring = (
         "The pin drives the gate of a logic-level MOSFET (through 100 ohm, with 10 kohm from gate "
         "to ground) for a strip or lamp at 12 V or 24 V, or the 0 to 10 V or PWM input of a "
         "driver. Mains dimmers need a driver of their own."
-    ),
-    example="[dimmer.hall]\npin = 25",
-)
+    )
+    example = "[dimmer.hall]\npin = 25"
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            "on": ON,
+            "level": Property(
+                "number", "%", settable=True, low=0, high=100, help="0 to 100 %; during a fade where it goes"
+            ),
+        }
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        if part.values.get("serial"):
+            return []
+        if part.get("by", "pwm") == "dac":
+            return [Need("pin", "dac", circuit="an analog input that follows the pin's voltage")]
+        return drive_need(
+            part, "the gate of a power transistor", clicks=True, pwm=True, rate=part.get("rate", 1000)
+        )
+
+    def requires(self, part: Part) -> Iterable[str]:
+        return () if part.values.get("serial") else ("pin",)
+
+    def bus(self, part: Part) -> str:
+        return "frames"
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        if part.values.get("serial"):
+            return
+        yield Load(
+            "the gate of its transistor", PIN, 0, 0, 0.001, usual("1 mA for a transistor's gate"), "pin"
+        )
+        if part.values.get("current") and part.get("fed_from", ""):
+            most = part.get("current", 0.0)
+            yield Load("the lamp", part.get("fed_from", ""), 0, most / 2, most, OWN)
+
+    def driver(self, part: Part) -> Driver | None:
+        if part.values.get("serial"):
+            if "serial" not in part.linked:
+                return None
+            return with_longest(Driver("by_frames", "FrameDimmer", (part.linked["serial"].name,)), part)
+        rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
+        on = part.get("start", "off") == "on"
+        arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
+        kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
+        return with_longest(Driver(*_DRIVERS[kept, voltage], arguments), part)
+
+    def bench(self, part: Part) -> Bench:
+        """Level and state are measured at the pin, or told by the controller; with a gamma the pin has another share than the level."""
+        if part.values.get("serial"):
+            return controller_bench(part, ("on", "level"))
+        if "pin" not in part.pins:
+            return Bench()
+        at = part.pins["pin"].gpio, active_number(part)
+        reads: dict[str, Probe] = {"on": Lit(*at)}
+        if part.get("gamma", 1) == 1:
+            reads["level"] = Share(*at)
+        return Bench(reads=reads)
+
+
+KIND = DimmerKind()

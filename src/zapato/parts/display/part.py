@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from typing import Any, cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, whole
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.display.chip import DisplayChip
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
 from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Part, Property
 
 LINES, COLUMNS, PAGES = 8, 16, 8
@@ -34,22 +35,12 @@ def _read_pages(value: object) -> tuple[tuple[str, ...], ...]:
     return tuple(tuple(page) for page in cast(list[list[str]], pages))
 
 
-def _driver(part: Part) -> Driver | None:
-    at, found = place(part), chip_of(part, DisplayChip)
-    if at is None or found is None:
-        return None
-    return Driver(*found.driver, (*at, part.get("brightness", 128)), data=128, tells="lines", also=("texts",))
+class DisplayKind(Kind):
+    """A small display of 128 by 64 points: lines with values, on pages."""
 
-
-def _bench(part: Part) -> Bench:
-    chip = stand_in(part)
-    return Bench(chips=(chip,) if chip else ())
-
-
-KIND = Kind(
-    name="display",
-    help="a small display of 128 by 64 points: lines with values, on pages",
-    fields=(
+    name = "display"
+    help = "a small display of 128 by 64 points: lines with values, on pages"
+    fields = (
         *fed('"3V3"'),
         *chip_fields("display"),
         Field(
@@ -61,22 +52,46 @@ KIND = Kind(
             role="texts",
         ),
         whole("brightness", "how bright, 1 to 255", 128, least=1, most=255),
-    ),
-    properties=lambda part: {
-        "page": Property(
-            "number", settable=True, low=1, high=len(part.get("lines", ((),))), help="the page that it shows"
-        ),
-        "on": Property("boolean", settable=True, help="it shows something"),
-    },
-    actions={
+    )
+    actions = {
         "show": Action((Argument("page", "number"),), help="show this page"),
         "turn": Action(help="show the next page, after the last the first"),
-    },
-    driver=_driver,
-    bench=_bench,
-    loads=drawing("the display", RAIL, 0.03),
-    supplied=supplied,
-    addresses=addresses,
-    wiring="On the bus like any chip: 3.3 V, ground, SDA, SCL; breakouts differ in the order of their pins. Address 0x3C, or 0x3D by a resistor on its back.",
-    example='[i2c.main]\nsda = 21\nscl = 22\n\n[display.panel]\nchip = "ssd1306"\nbus = "main"\nlines = ["Boot room", "{1 + 1} pairs"]',
-)
+    }
+    wiring = "On the bus like any chip: 3.3 V, ground, SDA, SCL; breakouts differ in the order of their pins. Address 0x3C, or 0x3D by a resistor on its back."
+    example = '[i2c.main]\nsda = 21\nscl = 22\n\n[display.panel]\nchip = "ssd1306"\nbus = "main"\nlines = ["Boot room", "{1 + 1} pairs"]'
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            "page": Property(
+                "number",
+                settable=True,
+                low=1,
+                high=len(part.get("lines", ((),))),
+                help="the page that it shows",
+            ),
+            "on": Property("boolean", settable=True, help="it shows something"),
+        }
+
+    def driver(self, part: Part) -> Driver | None:
+        at, found = place(part), chip_of(part, DisplayChip)
+        if at is None or found is None:
+            return None
+        return Driver(
+            *found.driver, (*at, part.get("brightness", 128)), data=128, tells="lines", also=("texts",)
+        )
+
+    def bench(self, part: Part) -> Bench:
+        chip = stand_in(part)
+        return Bench(chips=(chip,) if chip else ())
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        return drawing(part, "the display", RAIL, 0.03)
+
+    def supplied(self, part: Part) -> Supplied | None:
+        return supplied(part)
+
+    def addresses(self, part: Part) -> tuple[int, ...]:
+        return addresses(part)
+
+
+KIND = DisplayKind()

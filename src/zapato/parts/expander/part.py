@@ -7,56 +7,18 @@ from collections.abc import Iterable, Mapping
 from zapato.boards.model import Pin
 from zapato.lang.fields import measured, pin
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
 from zapato.parts.expander.chip import ExpanderChip
 from zapato.parts.model import Bench, Driver, Kind, Need, Part
 from zapato.parts.offered import offered_pin
 
 
-def _offers(part: Part) -> Mapping[str, Pin]:
-    found = chip_of(part, ExpanderChip)
-    if found is None:
-        return {}
-    numbers = range(found.pins)
-    return {
-        str(n): offered_pin(
-            part.name,
-            n,
-            drives=True,
-            pull_up=found.pull_up,
-            source=found.source,
-            bears=part.get("supply", 3.3) + found.beyond,
-            weak_high=found.weak_high,
-        )
-        for n in numbers
-    }
+class ExpanderKind(Kind):
+    """A pin expander on I2C; it offers pins to other parts."""
 
-
-def _needs(part: Part) -> Iterable[Need]:
-    if part.values.get("interrupt") is not None:
-        circuit = "the expander's open-drain interrupt line"
-        yield Need("interrupt", "input", pull="up", interrupt=True, operated="low", circuit=circuit)
-
-
-def _driver(part: Part) -> Driver | None:
-    at, found = place(part), chip_of(part, ExpanderChip)
-    if at is None or found is None:
-        return None
-    interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
-    return Driver(*found.driver, (*at, found.pins // 8, interrupt))
-
-
-def _bench(part: Part) -> Bench:
-    pins = {int(word): pin.gpio for word, pin in _offers(part).items()}
-    interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
-    chip = stand_in(part, pins, interrupt)
-    return Bench(chips=(chip,) if chip else ())
-
-
-KIND = Kind(
-    name="expander",
-    help="a pin expander on I2C; it offers pins to other parts",
-    fields=(
+    name = "expander"
+    help = "a pin expander on I2C; it offers pins to other parts"
+    fields = (
         *fed('"3V3"'),
         *chip_fields("expander"),
         pin(
@@ -65,19 +27,59 @@ KIND = Kind(
             None,
         ),
         measured("supply", "what it runs on", "V", 3.3, least=1.8, most=5.5),
-    ),
-    offers=_offers,
-    addresses=addresses,
-    needs=_needs,
-    loads=drawing("the expander", RAIL, 0.001),
-    supplied=supplied,
-    driver=_driver,
-    bench=_bench,
-    wiring=(
+    )
+    wiring = (
         "On the bus like any chip, its address by its address pins; RESET to 3.3 V. The interrupt "
         "line to a pin of the board saves looking fifty times a second. Its pins give 25 mA "
         "(mcp23017) or hardly anything in the high state (pcf857x: LEDs and relay boards that "
         "switch with a low level)."
-    ),
-    example='[i2c.main]\nsda = 21\nscl = 22\n\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n\n[relay.pump]\npin = "io.3"',
-)
+    )
+    example = '[i2c.main]\nsda = 21\nscl = 22\n\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n\n[relay.pump]\npin = "io.3"'
+
+    def offers(self, part: Part) -> Mapping[str, Pin]:
+        found = chip_of(part, ExpanderChip)
+        if found is None:
+            return {}
+        numbers = range(found.pins)
+        return {
+            str(n): offered_pin(
+                part.name,
+                n,
+                drives=True,
+                pull_up=found.pull_up,
+                source=found.source,
+                bears=part.get("supply", 3.3) + found.beyond,
+                weak_high=found.weak_high,
+            )
+            for n in numbers
+        }
+
+    def addresses(self, part: Part) -> tuple[int, ...]:
+        return addresses(part)
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        if part.values.get("interrupt") is not None:
+            circuit = "the expander's open-drain interrupt line"
+            yield Need("interrupt", "input", pull="up", interrupt=True, operated="low", circuit=circuit)
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        return drawing(part, "the expander", RAIL, 0.001)
+
+    def supplied(self, part: Part) -> Supplied | None:
+        return supplied(part)
+
+    def driver(self, part: Part) -> Driver | None:
+        at, found = place(part), chip_of(part, ExpanderChip)
+        if at is None or found is None:
+            return None
+        interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
+        return Driver(*found.driver, (*at, found.pins // 8, interrupt))
+
+    def bench(self, part: Part) -> Bench:
+        pins = {int(word): pin.gpio for word, pin in self.offers(part).items()}
+        interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
+        chip = stand_in(part, pins, interrupt)
+        return Bench(chips=(chip,) if chip else ())
+
+
+KIND = ExpanderKind()

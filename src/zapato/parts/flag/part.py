@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from zapato.lang.fields import boolean, or_last
 from zapato.parts.held import held
-from zapato.parts.model import Action, Argument, Kind
+from zapato.parts.model import Action, Argument, Driver, Kind, Part, Property
 from zapato.parts.switched import on_property
 
-KIND = Kind(
-    name="flag",
-    help="a value that is true or false, set by links or over MQTT",
-    fields=(or_last(boolean("start", 'its value after power-up; "last" is the one before it')),),
-    properties=on_property,
-    actions={"set": Action((Argument("on", "boolean"),), help="set it")},
-    driver=lambda part: held(part, "on", False, False, True),
-    wiring=("Nothing to wire: it is a value."),
-    example="[flag.away]\nstart = false",
-)
+
+class FlagKind(Kind):
+    """A value that is true or false, set by links or over MQTT."""
+
+    name = "flag"
+    help = "a value that is true or false, set by links or over MQTT"
+    fields = (or_last(boolean("start", 'its value after power-up; "last" is the one before it')),)
+    actions = {"set": Action((Argument("on", "boolean"),), help="set it")}
+    wiring = "Nothing to wire: it is a value."
+    example = "[flag.away]\nstart = false"
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return on_property(part)
+
+    def driver(self, part: Part) -> Driver | None:
+        return held(part, "on", False, False, True)
+
+
+KIND = FlagKind()

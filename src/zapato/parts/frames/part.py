@@ -56,66 +56,9 @@ def says(part: Part) -> Mapping[str, Pattern]:
     return part.get("says", {})
 
 
-def _properties(part: Part) -> Mapping[str, Property]:
-    return {
-        name: Property("boolean" if slot.truth else "number", settable=_settable(part, name), unknown=True, help="as the frames tell it")
-        for name, slot in slots(part).items()
-    }  # fmt: skip
-
-
 def _settable(part: Part, name: str) -> bool:
     pattern = says(part).get(name)
     return pattern is not None and any(slot.name == name for slot in pattern.slots)
-
-
-def _driver(part: Part) -> Driver | None:
-    if "serial" not in part.linked:
-        return None
-    heard = tuple(each.plain for each in hears(part))
-    spoken = {word: each.plain for word, each in says(part).items()}
-    hello = tuple(each.plain for each in part.get("hello", ()))
-    alive = part.get("alive", ())
-    props = tuple(_properties(part))
-    arguments = (
-        part.linked["serial"].name,
-        heard,
-        spoken,
-        hello,
-        alive[0].plain if alive else None,
-        part.get("every", 10_000),
-        part.get("silent", 0),
-        part.get("skip", 0),
-        props,
-        tuple(name for name in props if _settable(part, name)),
-    )
-    patterns = (*hears(part), *says(part).values(), *part.get("hello", ()))
-    size = sum(FRAME + FIELD * len(each.slots) for each in patterns)
-    return Driver("frames", "Frames", arguments, data=size)
-
-
-def _bench(part: Part) -> Bench:
-    key = line_of(part)
-    if key is None:
-        return Bench()
-    spoken = {**says(part), **{f"hello {n}": each for n, each in enumerate(part.get("hello", ()))}}
-    if alive := part.get("alive", ()):
-        spoken["alive"] = alive[0]
-    moves = "position" in slots(part)
-    words = (
-        "fall_silent",
-        "answer",
-        "garbage",
-        *(("jam", "free", "ignore_stop", "heed_stop") if moves else ()),
-    )
-    at = ("serial", key)
-    return Bench(
-        sets={name: Put(at, name) for name in (*slots(part), *(("travel",) if moves else ()))},
-        feels={"travel": Felt.number(20, 0, 600)} if moves else {},
-        acts={word: Do(at, word) for word in words},
-        peers=(
-            PeerAt("frames", key, enable_of(part), (part.name, hears(part), spoken, part.get("skip", 0))),
-        ),
-    )
 
 
 def line_of(part: Part) -> int | None:
@@ -144,11 +87,13 @@ def controller_bench(part: Part, words: Iterable[str]) -> Bench:
     )
 
 
-KIND = Kind(
-    name="frames",
-    called="controller",
-    help="a part with a controller of its own on a serial link, by frames that are described as data",
-    fields=(
+class FramesKind(Kind):
+    """A part with a controller of its own on a serial link, by frames that are described as data."""
+
+    name = "frames"
+    called = "controller"
+    help = "a part with a controller of its own on a serial link, by frames that are described as data"
+    fields = (
         names("serial", "the serial link, [uart.…]", REQUIRED, role="bus"),
         Field(
             "hears",
@@ -164,22 +109,93 @@ KIND = Kind(
             'the frames that are sent, by word: { level = "55 aa {level:u16*10} {sum}", stop = "55 aa 00 {sum}" }',
             {},
         ),
-        Field("hello", _read_hears, {"type": ["string", "array"]}, "frames sent once at the start, 100 ms apart", ()),
-        Field("alive", _read_hears, {"type": ["string", "array"]}, "a frame sent again and again, to keep it alive or to ask", ()),
+        Field(
+            "hello",
+            _read_hears,
+            {"type": ["string", "array"]},
+            "frames sent once at the start, 100 ms apart",
+            (),
+        ),
+        Field(
+            "alive",
+            _read_hears,
+            {"type": ["string", "array"]},
+            "a frame sent again and again, to keep it alive or to ask",
+            (),
+        ),
         measured("every", "the time between two of them", "time", 10_000, least=100),
-        measured("silent", "it counts as silent when nothing was understood for so long", "time", None, least=500),
+        measured(
+            "silent", "it counts as silent when nothing was understood for so long", "time", None, least=500
+        ),
         whole("skip", "bytes at a frame's beginning that are not in its check sum", 0, least=0, most=8),
-    ),
-    properties=_properties,
-    actions={"send": Action((Argument("word", "text"),), help="send the frame of this word")},
-    driver=_driver,
-    bench=_bench,
-    bus=lambda part: "uart",
-    often=lambda part: {},
-    wiring=("Nothing of its own: the serial link is wired. What the frames are stands in its controller's data sheet, or is read off the line."),
-    example=(
+    )
+    actions = {"send": Action((Argument("word", "text"),), help="send the frame of this word")}
+    wiring = "Nothing of its own: the serial link is wired. What the frames are stands in its controller's data sheet, or is read off the line."
+    example = (
         '[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n\n[frames.lamp]\nserial = "line"\n'
         'hears = "55 aa 07 {on:bool} {level:u16*10} {sum}"\n'
         'says = { level = "55 aa 06 {level:u16*10} {sum}", on = "55 aa 05 {on:bool} {sum}" }'
-    ),
-)  # fmt: skip
+    )
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            name: Property("boolean" if slot.truth else "number", settable=_settable(part, name), unknown=True, help="as the frames tell it")
+            for name, slot in slots(part).items()
+        }  # fmt: skip
+
+    def driver(self, part: Part) -> Driver | None:
+        if "serial" not in part.linked:
+            return None
+        heard = tuple(each.plain for each in hears(part))
+        spoken = {word: each.plain for word, each in says(part).items()}
+        hello = tuple(each.plain for each in part.get("hello", ()))
+        alive = part.get("alive", ())
+        props = tuple(self.properties(part))
+        arguments = (
+            part.linked["serial"].name,
+            heard,
+            spoken,
+            hello,
+            alive[0].plain if alive else None,
+            part.get("every", 10_000),
+            part.get("silent", 0),
+            part.get("skip", 0),
+            props,
+            tuple(name for name in props if _settable(part, name)),
+        )
+        patterns = (*hears(part), *says(part).values(), *part.get("hello", ()))
+        size = sum(FRAME + FIELD * len(each.slots) for each in patterns)
+        return Driver("frames", "Frames", arguments, data=size)
+
+    def bench(self, part: Part) -> Bench:
+        key = line_of(part)
+        if key is None:
+            return Bench()
+        spoken = {**says(part), **{f"hello {n}": each for n, each in enumerate(part.get("hello", ()))}}
+        if alive := part.get("alive", ()):
+            spoken["alive"] = alive[0]
+        moves = "position" in slots(part)
+        words = (
+            "fall_silent",
+            "answer",
+            "garbage",
+            *(("jam", "free", "ignore_stop", "heed_stop") if moves else ()),
+        )
+        at = ("serial", key)
+        return Bench(
+            sets={name: Put(at, name) for name in (*slots(part), *(("travel",) if moves else ()))},
+            feels={"travel": Felt.number(20, 0, 600)} if moves else {},
+            acts={word: Do(at, word) for word in words},
+            peers=(
+                PeerAt("frames", key, enable_of(part), (part.name, hears(part), spoken, part.get("skip", 0))),
+            ),
+        )
+
+    def bus(self, part: Part) -> str:
+        return "uart"
+
+    def often(self, part: Part) -> Mapping[str, float]:
+        return {}
+
+
+KIND = FramesKind()

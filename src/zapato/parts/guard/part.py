@@ -2,15 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from zapato.lang.fields import REQUIRED, choice, measured, names, number, text
 from zapato.parts.model import Action, Driver, Kind, Part, Property
-
-
-def _driver(part: Part) -> Driver:
-    by_hand = part.get("release", "self") == "hand"
-    outputs = tuple(dict.fromkeys(each for name in part.get("off", ()) for each in _members(part, name)))
-    arguments = (outputs, by_hand, part.get("unknown_for", 0))
-    return Driver("guard", "Guard", arguments, watches="when")
 
 
 def _members(part: Part, name: str) -> list[str]:
@@ -27,11 +22,13 @@ def _members(part: Part, name: str) -> list[str]:
     return found
 
 
-KIND = Kind(
-    name="guard",
-    late=True,
-    help="over a limit the named outputs go off, and stay off whatever links or MQTT say",
-    fields=(
+class GuardKind(Kind):
+    """Over a limit the named outputs go off, and stay off whatever links or MQTT say."""
+
+    name = "guard"
+    late = True
+    help = "over a limit the named outputs go off, and stay off whatever links or MQTT say"
+    fields = (
         text(
             "when",
             "the condition that trips it, such as cabinet.temperature > 80",
@@ -55,19 +52,28 @@ KIND = Kind(
             "hand",
             default="self",
         ),
-    ),
-    properties=lambda part: {"tripped": Property("boolean", help="it holds its outputs off")},
-    actions={
+    )
+    actions = {
         "trip": Action(undo="release", help="hold the outputs off now"),
         "release": Action(undo="trip", help="let go; refused while the limit is passed"),
-    },
-    driver=_driver,
-    wiring=(
+    }
+    wiring = (
         "Nothing to wire. It is software: where a failure could burn or flood, a thermostat, a "
         "fuse or a float switch in the circuit itself comes first."
-    ),
-    example=(
+    )
+    example = (
         '[relay.heater]\npin = 26\n\n[sensor.cabinet]\nchip = "dht22"\npin = 27\n\n'
         '[guard.hot]\nwhen = "cabinet.temperature > 75"\nback = 10\noff = ["heater"]'
-    ),
-)
+    )
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {"tripped": Property("boolean", help="it holds its outputs off")}
+
+    def driver(self, part: Part) -> Driver:
+        by_hand = part.get("release", "self") == "hand"
+        outputs = tuple(dict.fromkeys(each for name in part.get("off", ()) for each in _members(part, name)))
+        arguments = (outputs, by_hand, part.get("unknown_for", 0))
+        return Driver("guard", "Guard", arguments, watches="when")
+
+
+KIND = GuardKind()

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import measured, text
 from zapato.parts.electrical import OWN, PIN, Load, Passive, ohms, usual
-from zapato.parts.model import Action, Argument, Driver, Kind, Need, Part
+from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
 from zapato.parts.switched import (
     SWITCHING,
     active_number,
@@ -19,44 +19,11 @@ from zapato.parts.switched import (
     with_longest,
 )
 
-
-def _needs(part: Part) -> Iterable[Need]:
-    side = "ground" if active_number(part) else "the supply"
-    return drive_need(part, f"an LED and its series resistor to {side}")
-
-
 RESISTOR, FORWARD = 330, 2.0
 """ohm and V of a usual LED at a pin of 3.3 V: some 4 mA."""
 LOGIC = 3.3
 BARE = 25.0
 """ohm that a pin's own transistor has, about: what limits the current where nothing else does (ESP32 and RP2040 data sheets, V_OL at the rated current)."""
-
-
-def _loads(part: Part) -> Iterable[Load]:
-    given = part.values.get("current")
-    ohm = part.get("resistor", RESISTOR)
-    taken = given if given is not None else max(0.0, LOGIC - part.get("forward", FORWARD)) / (ohm or BARE)
-    source = (
-        OWN
-        if given is not None or part.values.get("resistor") not in (None, RESISTOR)
-        else usual("330 ohm in series")
-    )
-    yield Load("the LED", PIN, 0, taken / 2, taken, source, "pin")
-
-
-def _beside(part: Part, logic: float) -> Iterable[Passive]:
-    ohm = part.get("resistor", RESISTOR)
-    if ohm:
-        yield Passive(
-            "resistor", ohms(ohm), "in series with the LED", "lets no more flow than LED and pin bear", "pin"
-        )
-
-
-def _driver(part: Part) -> Driver:
-    active = active_number(part)
-    shows_status = part.get("shows", "") == "status"
-    arguments = (part.at("pin"), active, start_level(part) == active, shows_status)
-    return with_longest(Driver("led", "Led", arguments), part)
 
 
 STATUS = (
@@ -71,10 +38,12 @@ STATUS = (
 """What a status LED says: ms lit, ms dark, and what that means; the runtime's blink codes, in its order."""
 
 
-KIND = Kind(
-    name="led",
-    help="a light on one pin",
-    fields=(
+class LedKind(Kind):
+    """A light on one pin."""
+
+    name = "led"
+    help = "a light on one pin"
+    fields = (
         *switched_pin("the LED", kept=False),
         longest_on(),
         measured("current", "what flows through it; else the resistor tells", "A", None, most=1),
@@ -85,24 +54,58 @@ KIND = Kind(
             'what it shows by itself: "status" (a blink code), or an expression such as "heater.on"',
             role="condition",
         ),
-    ),
-    follows="shows",
-    properties=on_property,
-    actions={
+    )
+    follows = "shows"
+    actions = {
         **SWITCHING,
         "blink": Action((Argument("period", "time"),), undo="off", help="on and off, one cycle a period"),
-    },
-    needs=_needs,
-    driver=_driver,
-    words=("status",),
-    bench=level_bench,
-    loads=_loads,
-    terminals={"pin": "long leg", "pin low": "short leg"},
-    beside=_beside,
-    wiring=(
+    }
+    words = ("status",)
+    terminals = {"pin": "long leg", "pin low": "short leg"}
+    wiring = (
         "From the pin through a resistor of 220 ohm to 1 kohm to the LED's longer leg, the "
         "shorter one to ground; or from 3.3 V through LED and resistor to the pin with `active = "
         '"low"`.'
-    ),
-    example='[led.ready]\npin = 2\nshows = "status"',
-)
+    )
+    example = '[led.ready]\npin = 2\nshows = "status"'
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return on_property(part)
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        side = "ground" if active_number(part) else "the supply"
+        return drive_need(part, f"an LED and its series resistor to {side}")
+
+    def driver(self, part: Part) -> Driver:
+        active = active_number(part)
+        shows_status = part.get("shows", "") == "status"
+        arguments = (part.at("pin"), active, start_level(part) == active, shows_status)
+        return with_longest(Driver("led", "Led", arguments), part)
+
+    def bench(self, part: Part) -> Bench:
+        return level_bench(part)
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        given = part.values.get("current")
+        ohm = part.get("resistor", RESISTOR)
+        taken = given if given is not None else max(0.0, LOGIC - part.get("forward", FORWARD)) / (ohm or BARE)
+        source = (
+            OWN
+            if given is not None or part.values.get("resistor") not in (None, RESISTOR)
+            else usual("330 ohm in series")
+        )
+        yield Load("the LED", PIN, 0, taken / 2, taken, source, "pin")
+
+    def beside(self, part: Part, logic: float) -> Iterable[Passive]:
+        ohm = part.get("resistor", RESISTOR)
+        if ohm:
+            yield Passive(
+                "resistor",
+                ohms(ohm),
+                "in series with the LED",
+                "lets no more flow than LED and pin bear",
+                "pin",
+            )
+
+
+KIND = LedKind()

@@ -18,53 +18,12 @@ def _registers(part: Part) -> tuple[Register, ...]:
     return part.get("registers", ())
 
 
-def _properties(part: Part) -> Mapping[str, Property]:
-    return {
-        each.name: Property(
-            "boolean" if each.truth else "text" if each.text else "number", each.unit, settable=each.writable, unknown=True,
-            low=each.low, high=each.high, options=tuple(each.names.values()),
-            help="a setting" if each.writable else "a reading",
-        )
-        for each in _registers(part)
-    }  # fmt: skip
+class MeterKind(Kind):
+    """A meter, an inverter or anything else that speaks Modbus RTU, by a table of its registers."""
 
-
-def _driver(part: Part) -> Driver | None:
-    if "serial" not in part.linked:
-        return None
-    read = tuple(block.plain for block in blocks(_registers(part), part.get("every", 10_000)))
-    props = tuple(each.name for each in _registers(part))
-    sets = tuple(each.name for each in _registers(part) if each.writable)
-    limits = tuple((each.low, each.high) for each in _registers(part) if each.writable)
-    arguments = (
-        part.linked["serial"].name,
-        part.get("address", 1),
-        part.get("patience", 300),
-        read,
-        props,
-        sets,
-        limits,
-    )
-    return Driver("modbus", "Meter", arguments, data=ROW * len(props) + ROW * len(read))
-
-
-def _bench(part: Part) -> Bench:
-    key = line_of(part)
-    if key is None:
-        return Bench()
-    name, at = part.name, ("serial", key)
-    words = ("fall_silent", "answer", "answer_late", "answer_wrong", "refuse", "refuse_gaps")
-    return Bench(
-        sets={each.name: Put(at, f"{name}.{each.name}") for each in _registers(part)},
-        acts={word: Do(at, f"{name}.{word}") for word in words},
-        peers=(PeerAt("meter", key, enable_of(part), (name, part.get("address", 1), _registers(part))),),
-    )
-
-
-KIND = Kind(
-    name="meter",
-    help="a meter, an inverter or anything else that speaks Modbus RTU, by a table of its registers",
-    fields=(
+    name = "meter"
+    help = "a meter, an inverter or anything else that speaks Modbus RTU, by a table of its registers"
+    fields = (
         names("serial", "the serial link, [uart.…]; with enable over RS-485", REQUIRED, role="bus"),
         whole("address", "its address on the line", 1, least=1, most=247),
         Field(
@@ -74,24 +33,73 @@ KIND = Kind(
             'its registers by name: power = { at = 12, type = "f32", unit = "W" }; keys: at, space, type, words, order, bit, bits, names, scale, shift, unit, every, writable, low, high',
             REQUIRED,
         ),
-        text("table", "a CSV file beside site.toml with more of them: a column name, and one for each key", None, most=200, role="table"),
+        text(
+            "table",
+            "a CSV file beside site.toml with more of them: a column name, and one for each key",
+            None,
+            most=200,
+            role="table",
+        ),
         measured("every", "the time between two readings", "time", 10_000, least=20),
         measured("patience", "how long an answer may take", "time", 300, least=20, most=5000),
-    ),
-    properties=_properties,
-    actions={"read": Action(help="read everything now")},
-    told_by="address",
-    driver=_driver,
-    bench=_bench,
-    bus=lambda part: "uart",
-    rows="registers",
-    often=lambda part: {each.name: float(each.every or part.get("every", 10_000)) for each in _registers(part)},
-    wiring=(
+    )
+    actions = {"read": Action(help="read everything now")}
+    told_by = "address"
+    rows = "registers"
+    wiring = (
         "A to A and B to B (some makers swap the letters), ground joined, a driver chip at the board whose DE and RE hang together on "
         "enable. 120 ohm at both ends of a long line, none between; several meters in a row, each with an address of its own."
-    ),
-    example=(
-        "[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\nenable = 4\n\n[meter.grid]\nserial = \"line\"\n\n[meter.grid.registers]\n"
+    )
+    example = (
+        '[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\nenable = 4\n\n[meter.grid]\nserial = "line"\n\n[meter.grid.registers]\n'
         'power = { at = 12, type = "f32", unit = "W", space = "input" }\nlimit = { at = 40, scale = 0.1, unit = "A", writable = true, low = 6, high = 16 }'
-    ),
-)  # fmt: skip
+    )
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            each.name: Property(
+                "boolean" if each.truth else "text" if each.text else "number", each.unit, settable=each.writable, unknown=True,
+                low=each.low, high=each.high, options=tuple(each.names.values()),
+                help="a setting" if each.writable else "a reading",
+            )
+            for each in _registers(part)
+        }  # fmt: skip
+
+    def driver(self, part: Part) -> Driver | None:
+        if "serial" not in part.linked:
+            return None
+        read = tuple(block.plain for block in blocks(_registers(part), part.get("every", 10_000)))
+        props = tuple(each.name for each in _registers(part))
+        sets = tuple(each.name for each in _registers(part) if each.writable)
+        limits = tuple((each.low, each.high) for each in _registers(part) if each.writable)
+        arguments = (
+            part.linked["serial"].name,
+            part.get("address", 1),
+            part.get("patience", 300),
+            read,
+            props,
+            sets,
+            limits,
+        )
+        return Driver("modbus", "Meter", arguments, data=ROW * len(props) + ROW * len(read))
+
+    def bench(self, part: Part) -> Bench:
+        key = line_of(part)
+        if key is None:
+            return Bench()
+        name, at = part.name, ("serial", key)
+        words = ("fall_silent", "answer", "answer_late", "answer_wrong", "refuse", "refuse_gaps")
+        return Bench(
+            sets={each.name: Put(at, f"{name}.{each.name}") for each in _registers(part)},
+            acts={word: Do(at, f"{name}.{word}") for word in words},
+            peers=(PeerAt("meter", key, enable_of(part), (name, part.get("address", 1), _registers(part))),),
+        )
+
+    def bus(self, part: Part) -> str:
+        return "uart"
+
+    def often(self, part: Part) -> Mapping[str, float]:
+        return {each.name: float(each.every or part.get("every", 10_000)) for each in _registers(part)}
+
+
+KIND = MeterKind()

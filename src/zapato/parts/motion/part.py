@@ -2,30 +2,50 @@
 
 from __future__ import annotations
 
-from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
-from zapato.parts.electrical import INPUT, drawing, fed, supplied
-from zapato.parts.model import Kind
+from collections.abc import Iterable, Mapping
 
-KIND = Kind(
-    terminals={"pin": "OUT"},
-    name="motion",
-    help="a motion sensor with a digital output",
-    fields=(*input_fields("motion", pull="none", active="high", settle="100ms"), *fed('"5V"')),
-    supplied=supplied(
-        "the motion sensor",
-        2.7,
-        20,
-        "the widest that such modules take: 2.7 V to 12 V the small ones, 5 V to 20 V the large; from memory",
-    ),
-    loads=drawing("the motion sensor", INPUT, 0.001),
-    properties=lambda part: state_property("present", "motion is seen"),
-    events={"started": "motion began", "ended": "motion ended"},
-    needs=lambda part: input_need(part, "high", "a motion sensor, whose output drives the line", driven=True),
-    driver=lambda part: input_driver(part, "high", ("present", "started", "ended")),
-    bench=lambda part: input_bench(part, "high", "present"),
-    wiring=(
+from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
+from zapato.parts.electrical import INPUT, Load, Supplied, drawing, fed, supplied_with
+from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property
+
+
+class MotionKind(Kind):
+    """A motion sensor with a digital output."""
+
+    terminals = {"pin": "OUT"}
+    name = "motion"
+    help = "a motion sensor with a digital output"
+    fields = (*input_fields("motion", pull="none", active="high", settle="100ms"), *fed('"5V"'))
+    events = {"started": "motion began", "ended": "motion ended"}
+    wiring = (
         "Three wires: supply (many take 5 V, their output is 3.3 V: look at its sheet), ground, "
         "output to the pin. It needs up to a minute after power-up until it is quiet."
-    ),
-    example="[motion.porch]\npin = 14",
-)
+    )
+    example = "[motion.porch]\npin = 14"
+
+    def supplied(self, part: Part) -> Supplied | None:
+        return supplied_with(
+            part,
+            "the motion sensor",
+            2.7,
+            20,
+            "the widest that such modules take: 2.7 V to 12 V the small ones, 5 V to 20 V the large; from memory",
+        )
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        return drawing(part, "the motion sensor", INPUT, 0.001)
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return state_property("present", "motion is seen")
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        return input_need(part, "high", "a motion sensor, whose output drives the line", driven=True)
+
+    def driver(self, part: Part) -> Driver | None:
+        return input_driver(part, "high", ("present", "started", "ended"))
+
+    def bench(self, part: Part) -> Bench:
+        return input_bench(part, "high", "present")
+
+
+KIND = MotionKind()

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Mapping
 from typing import cast
 
 from zapato.lang.fields import Field, Wrong, boolean, measured, whole
-from zapato.parts.model import Action, Bench, Driver, Kind, Part, Property
+from zapato.parts.model import Action, Bench, Driver, Kind, Part, Property, Sight
 from zapato.parts.sights import on_radio
 
 _ADDRESS = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}")
@@ -31,39 +32,57 @@ def _read_only(value: object) -> tuple[str, ...]:
     return tuple(texts)
 
 
-def _driver(part: Part) -> Driver:
-    only = tuple(bytes.fromhex(each.replace(":", "")) for each in part.get("only", ()))
-    given = (
-        part.get("weakest", -100),
-        bool(part.get("passes", False)),
-        only,
-        part.get("apart", 10_000),
-        part.get("most", 5),
-    )
-    return Driver("radio", "Radio", given, data=600)
+class RadioKind(Kind):
+    """The chip's Bluetooth LE radio: beacons and battery sensors that advertise."""
 
-
-KIND = Kind(
-    name="radio",
-    help="the chip's Bluetooth LE radio: beacons and battery sensors that advertise",
-    fields=(
+    name = "radio"
+    help = "the chip's Bluetooth LE radio: beacons and battery sensors that advertise"
+    fields = (
         whole("weakest", "what is heard more weakly than this is left out, dBm", -100, least=-120, most=0),
         boolean("passes", "pass on what is heard over MQTT, as <part>/heard", False),
-        Field("only", _read_only, {"type": ["string", "array"]}, "pass on only these addresses, or those that begin so", ()),
+        Field(
+            "only",
+            _read_only,
+            {"type": ["string", "array"]},
+            "pass on only these addresses, or those that begin so",
+            (),
+        ),
         measured("apart", "the same address is passed on no more often", "time", 10_000, least=100),
         whole("most", "messages a second at the most, over all addresses", 5, least=1, most=50),
-    ),
-    properties=lambda part: {
-        "found": Property("text", unknown=True, help="the addresses that were heard, strongest first"),
-        "left_out": Property("number", "count", help="what was not passed on, or came too fast"),
-    },
-    events={"heard": "something was passed on"},
-    actions={"scan": Action(help="say who was heard; for ten seconds what each says goes out as <part>/heard")},
-    driver=_driver,
-    bench=lambda part: Bench(),
-    sights=on_radio,
-    often=lambda part: {"heard": 1000 / part.get("most", 5)} if part.get("passes", False) else {},
-    says={"heard": '{"address": "a4:c1:38:00:00:01", "strength": -67, "data": "0201060816"}'},
-    wiring="Nothing to wire: the antenna is the board's. Wi-Fi and Bluetooth share it, so a beacon may be missed now and then.",
-    example="[radio.air]\nweakest = -85",
-)  # fmt: skip
+    )
+    events = {"heard": "something was passed on"}
+    actions = {
+        "scan": Action(help="say who was heard; for ten seconds what each says goes out as <part>/heard")
+    }
+    says = {"heard": '{"address": "a4:c1:38:00:00:01", "strength": -67, "data": "0201060816"}'}
+    wiring = "Nothing to wire: the antenna is the board's. Wi-Fi and Bluetooth share it, so a beacon may be missed now and then."
+    example = "[radio.air]\nweakest = -85"
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            "found": Property("text", unknown=True, help="the addresses that were heard, strongest first"),
+            "left_out": Property("number", "count", help="what was not passed on, or came too fast"),
+        }
+
+    def driver(self, part: Part) -> Driver:
+        only = tuple(bytes.fromhex(each.replace(":", "")) for each in part.get("only", ()))
+        given = (
+            part.get("weakest", -100),
+            bool(part.get("passes", False)),
+            only,
+            part.get("apart", 10_000),
+            part.get("most", 5),
+        )
+        return Driver("radio", "Radio", given, data=600)
+
+    def bench(self, part: Part) -> Bench:
+        return Bench()
+
+    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+        return on_radio(part, text)
+
+    def often(self, part: Part) -> Mapping[str, float]:
+        return {"heard": 1000 / part.get("most", 5)} if part.get("passes", False) else {}
+
+
+KIND = RadioKind()

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import Wrong, measured, pin, whole
-from zapato.parts.electrical import RAIL, drawing, fed
+from zapato.parts.electrical import RAIL, Load, drawing, fed
 from zapato.parts.model import (
     Action,
     Argument,
@@ -20,6 +20,7 @@ from zapato.parts.model import (
     Part,
     Probe,
     Property,
+    Sight,
     Stimulus,
     World,
 )
@@ -45,21 +46,6 @@ def _read_felt(folder: object, value: object) -> str:
     return read_code(value)
 
 
-def _needs(part: Part) -> Iterable[Need]:
-    if part.values.get("pin") is not None:
-        circuit = "the data output of a receiver module"
-        yield Need("pin", "input", interrupt=True, timed=True, circuit=circuit, volts=part.get("level", 0.0))
-    if part.values.get("send") is not None:
-        circuit = "the data input of a transmitter module"
-        yield Need("send", "output", rest="low", active="high", timed=True, circuit=circuit)
-
-
-def _driver(part: Part) -> Driver:
-    pins = {key: at.gpio for key, at in part.pins.items()}
-    arguments = (pins.get("pin"), pins.get("send"), part.get("pulse", PULSE))
-    return Driver("receiver", "Receiver", arguments, data=400)
-
-
 FRAMES = 6
 """Times that a press sends the code; a flick is too short for more than one."""
 
@@ -77,53 +63,78 @@ class CodeHeard(Stimulus):
             each.put("code", (self.code or value, self.times))
 
 
-def _bench(part: Part) -> Bench:
-    sets: dict[str, Stimulus] = {}
-    if "pin" in part.pins:
-        at = part.pins["pin"].gpio
-        sets = {"code": CodeHeard(at), "noise": Put(("remote", at), "noise")}
-    reads: dict[str, Probe] = {}
-    if "send" in part.pins:
-        beside = part.pins["pin"].gpio if "pin" in part.pins else -1
-        reads["sent"] = Read(("plug", part.pins["send"].gpio, beside), "sent")
-    return Bench(
-        reads=reads,
-        sets=sets,
-        feels={"code": Felt("a3f012", _read_felt), "noise": Felt.number(500, 0, 10_000)},
-    )
+class ReceiverKind(Kind):
+    """The radio of 433 MHz switches and hand-held remotes: it hears their codes, and sends them."""
 
-
-KIND = Kind(
-    terminals={"pin": "DATA", "send": "DATA of the transmitter"},
-    name="receiver",
-    help="the radio of 433 MHz switches and hand-held remotes: it hears their codes, and sends them",
-    fields=(
+    terminals = {"pin": "DATA", "send": "DATA of the transmitter"}
+    name = "receiver"
+    help = "the radio of 433 MHz switches and hand-held remotes: it hears their codes, and sends them"
+    fields = (
         *fed('"3V3"'),
         pin("pin", "the data output of a receiver module", None),
         pin("send", "the data input of a transmitter module", None),
         measured("level", "the high level of the receiver module", "V", None, most=60),
         whole("pulse", "the shortest pulse that it sends, us", PULSE, least=100, most=1000),
-    ),
-    properties=lambda part: {
-        "code": Property("text", unknown=True, help="the code that came last, six hexadecimal digits"),
-        "sent": Property("text", unknown=True, help="the code that was sent last"),
-        "found": Property("text", unknown=True, help="the codes that came since the last scan began"),
-    },
-    events={"received": "a code came, whosoever it is; once for each press"},
-    actions={
+    )
+    events = {"received": "a code came, whosoever it is; once for each press"}
+    actions = {
         "scan": Action(help="forget what was found, and remember the codes that come from now on"),
-        "send": Action((Argument("code", "text"),), help="send this code, eight times in a row, as remotes do"),
-    },
-    needs=_needs,
-    requires=lambda part: () if part.values.get("send") is not None else ("pin",),
-    driver=_driver,
-    bench=_bench,
-    sights=on_remotes,
-    loads=drawing("the receiver module", RAIL, 0.005),
-    wiring=(
+        "send": Action(
+            (Argument("code", "text"),), help="send this code, eight times in a row, as remotes do"
+        ),
+    }
+    wiring = (
         "A superheterodyne module at 3.3 V with 17 cm of wire as its antenna: the cheapest ones give noise without end while nobody "
         "sends, and cost the program time. One that wants 5 V needs a divider before the pin. Codes of 24 bits with fixed digits only: "
         "what changes its code with every press cannot be learned."
-    ),
-    example="[receiver.air]\npin = 27",
-)  # fmt: skip
+    )
+    example = "[receiver.air]\npin = 27"
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            "code": Property("text", unknown=True, help="the code that came last, six hexadecimal digits"),
+            "sent": Property("text", unknown=True, help="the code that was sent last"),
+            "found": Property("text", unknown=True, help="the codes that came since the last scan began"),
+        }
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        if part.values.get("pin") is not None:
+            circuit = "the data output of a receiver module"
+            yield Need(
+                "pin", "input", interrupt=True, timed=True, circuit=circuit, volts=part.get("level", 0.0)
+            )
+        if part.values.get("send") is not None:
+            circuit = "the data input of a transmitter module"
+            yield Need("send", "output", rest="low", active="high", timed=True, circuit=circuit)
+
+    def requires(self, part: Part) -> Iterable[str]:
+        return () if part.values.get("send") is not None else ("pin",)
+
+    def driver(self, part: Part) -> Driver:
+        pins = {key: at.gpio for key, at in part.pins.items()}
+        arguments = (pins.get("pin"), pins.get("send"), part.get("pulse", PULSE))
+        return Driver("receiver", "Receiver", arguments, data=400)
+
+    def bench(self, part: Part) -> Bench:
+        sets: dict[str, Stimulus] = {}
+        if "pin" in part.pins:
+            at = part.pins["pin"].gpio
+            sets = {"code": CodeHeard(at), "noise": Put(("remote", at), "noise")}
+        reads: dict[str, Probe] = {}
+        if "send" in part.pins:
+            beside = part.pins["pin"].gpio if "pin" in part.pins else -1
+            reads["sent"] = Read(("plug", part.pins["send"].gpio, beside), "sent")
+        return Bench(
+            reads=reads,
+            sets=sets,
+            feels={"code": Felt("a3f012", _read_felt), "noise": Felt.number(500, 0, 10_000)},
+        )
+
+    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+        return on_remotes(part, text)
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        return drawing(part, "the receiver module", RAIL, 0.005)
+
+
+KIND = ReceiverKind()

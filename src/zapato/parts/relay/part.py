@@ -2,11 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import boolean, measured, names, text, whole
-from zapato.parts.electrical import COIL, DRIVER, INPUT, OWN, PIN, Load, coil_source, coil_supplied, usual
-from zapato.parts.model import Driver, Kind, Need, Part, Wrap
+from zapato.parts.electrical import (
+    COIL,
+    DRIVER,
+    INPUT,
+    OWN,
+    PIN,
+    Load,
+    Supplied,
+    coil_source,
+    coil_supplied,
+    usual,
+)
+from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property, Wrap
 from zapato.parts.switched import (
     PULSE,
     SWITCHING,
@@ -24,47 +35,17 @@ DEAD = 100
 """ms between two relays that exclude each other, where `dead_time` does not say otherwise."""
 
 
-def _needs(part: Part) -> Iterable[Need]:
-    if active_number(part):
-        return drive_need(part, "a relay driver whose input is loaded to ground", clicks=True)
-    return drive_need(part, "a relay board whose input is pulled up to its supply", clicks=True)
-
-
-def _driver(part: Part) -> Driver:
-    gpio, active = part.at("pin"), active_number(part)
-    keeps = part.get("start", "off") == "last"
-    starts_on = start_level(part) == active
-    excludes = tuple(sorted(p.name for key, p in part.linked.items() if key.startswith("excludes.")))
-    arguments = (gpio, active, starts_on, *([excludes] if excludes else []))
-    wraps = (*_limits(part), *longest(part))
-    dead = part.get("dead_time", DEAD)
-    sets: dict[str, object] = {} if dead == DEAD or not excludes else {"dead": dead}
-    # What excludes nothing is a plain output: a small chip is spared the rest.
-    module, name = ("relay", "Relay") if excludes else ("output", "Output")
-    if keeps:
-        return Driver(f"{module}_kept", f"Kept{name}", arguments, sets=sets, wraps=wraps)
-    return Driver(module, name, arguments, sets=sets, wraps=wraps)
-
-
-def _loads(part: Part) -> Iterable[Load]:
-    feed, coil = part.get("fed_from", INPUT), part.get("coil", COIL)
-    on_pin = feed == PIN
-    yield Load("the coil", feed, 0, coil / 2, coil, coil_source(part), "pin" if on_pin else "")
-    if not on_pin:
-        own = OWN if part.values.get("current") else usual("4 mA for the input of a relay board")
-        taken = part.get("current", DRIVER)
-        yield Load("the input of its driver", PIN, 0, taken / 2, taken, own, "pin")
-
-
 def _limits(part: Part) -> tuple[Wrap, ...]:
     given = (part.get("shortest_on", 0), part.get("shortest_off", 0), part.get("most_per_hour", 0))
     return (("limits", "Limited", given),) if any(given) else ()
 
 
-KIND = Kind(
-    name="relay",
-    help="a contact that the board opens and closes",
-    fields=(
+class RelayKind(Kind):
+    """A contact that the board opens and closes."""
+
+    name = "relay"
+    help = "a contact that the board opens and closes"
+    fields = (
         *switched_pin("the relay"),
         text(
             "follows",
@@ -98,23 +79,59 @@ KIND = Kind(
             'what its coil hangs on: "5V", "3V3", a supply, or "pin" for a bare coil on the pin',
             INPUT,
         ),
-    ),
-    loads=_loads,
-    supplied=coil_supplied,
-    terminals={"pin": "IN"},
-    apart=lambda part: part.get("switches", 0.0),
-    follows="follows",
-    properties=on_property,
-    actions={**SWITCHING, "pulse": PULSE},
-    needs=_needs,
-    driver=_driver,
-    bench=level_bench,
-    wiring=(
+    )
+    terminals = {"pin": "IN"}
+    follows = "follows"
+    actions = {**SWITCHING, "pulse": PULSE}
+    wiring = (
         "The pin drives the input of a relay board or a transistor, never a bare coil: a coil "
         "takes 30 to 80 mA and a pin gives a few. Boards with an optocoupler and an input marked "
         'IN mostly switch on with a low level: `active = "low"`. The board\'s ground and the relay '
         "board's ground are joined; its coil supply (often 5 V) is its own. Mains on the "
         "contacts: only inside an enclosure, with the board's supply isolated from it."
-    ),
-    example='[relay.heater]\npin = 26\nstart = "off"',
-)
+    )
+    example = '[relay.heater]\npin = 26\nstart = "off"'
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        feed, coil = part.get("fed_from", INPUT), part.get("coil", COIL)
+        on_pin = feed == PIN
+        yield Load("the coil", feed, 0, coil / 2, coil, coil_source(part), "pin" if on_pin else "")
+        if not on_pin:
+            own = OWN if part.values.get("current") else usual("4 mA for the input of a relay board")
+            taken = part.get("current", DRIVER)
+            yield Load("the input of its driver", PIN, 0, taken / 2, taken, own, "pin")
+
+    def supplied(self, part: Part) -> Supplied | None:
+        return coil_supplied(part)
+
+    def apart(self, part: Part) -> float:
+        return part.get("switches", 0.0)
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return on_property(part)
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        if active_number(part):
+            return drive_need(part, "a relay driver whose input is loaded to ground", clicks=True)
+        return drive_need(part, "a relay board whose input is pulled up to its supply", clicks=True)
+
+    def driver(self, part: Part) -> Driver:
+        gpio, active = part.at("pin"), active_number(part)
+        keeps = part.get("start", "off") == "last"
+        starts_on = start_level(part) == active
+        excludes = tuple(sorted(p.name for key, p in part.linked.items() if key.startswith("excludes.")))
+        arguments = (gpio, active, starts_on, *([excludes] if excludes else []))
+        wraps = (*_limits(part), *longest(part))
+        dead = part.get("dead_time", DEAD)
+        sets: dict[str, object] = {} if dead == DEAD or not excludes else {"dead": dead}
+        # What excludes nothing is a plain output: a small chip is spared the rest.
+        module, name = ("relay", "Relay") if excludes else ("output", "Output")
+        if keeps:
+            return Driver(f"{module}_kept", f"Kept{name}", arguments, sets=sets, wraps=wraps)
+        return Driver(module, name, arguments, sets=sets, wraps=wraps)
+
+    def bench(self, part: Part) -> Bench:
+        return level_bench(part)
+
+
+KIND = RelayKind()

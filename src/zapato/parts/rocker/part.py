@@ -2,23 +2,38 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+
 from zapato.lang.fields import REQUIRED
 from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
-from zapato.parts.model import Kind
+from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property
 
-KIND = Kind(
-    terminals={"pin": "one side"},
-    name="rocker",
-    help="a switch that stays where it was put",
-    fields=input_fields("on", pull=REQUIRED, active="low", settle="50ms"),
-    properties=lambda part: state_property("on", "closed at this moment"),
-    events={"changed": "it was moved, either way: for a light that several switches share"},
-    needs=lambda part: input_need(part, "low", "a switch to ground"),
-    driver=lambda part: input_driver(part, "low", ("on", "changed", "changed")),
-    bench=lambda part: input_bench(part, "low", "on"),
-    wiring=(
+
+class RockerKind(Kind):
+    """A switch that stays where it was put."""
+
+    terminals = {"pin": "one side"}
+    name = "rocker"
+    help = "a switch that stays where it was put"
+    fields = input_fields("on", pull=REQUIRED, active="low", settle="50ms")
+    events = {"changed": "it was moved, either way: for a light that several switches share"}
+    wiring = (
         'A wall switch between the pin and ground with `pull = "up"`, on its own cable at extra- '
         "low voltage, never across the mains."
-    ),
-    example='[rocker.stairs]\npin = 32\npull = "up"',
-)
+    )
+    example = '[rocker.stairs]\npin = 32\npull = "up"'
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return state_property("on", "closed at this moment")
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        return input_need(part, "low", "a switch to ground")
+
+    def driver(self, part: Part) -> Driver | None:
+        return input_driver(part, "low", ("on", "changed", "changed"))
+
+    def bench(self, part: Part) -> Bench:
+        return input_bench(part, "low", "on")
+
+
+KIND = RockerKind()

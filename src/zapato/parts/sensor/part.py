@@ -39,115 +39,15 @@ def _chip(part: Part) -> SensorChip | None:
     return chip(name) if name else None
 
 
-def _properties(part: Part) -> Mapping[str, Property]:
-    found = _chip(part)
-    return treatment.properties(part, found.properties) if found else {}
-
-
-def _needs(part: Part) -> Iterable[Need]:
-    found = _chip(part)
-    if found and _on_spi(part, found):
-        return [
-            Need(
-                "select", "output", active="low", timed=True, circuit=f"the select input of the {found.name}"
-            )
-        ]
-    if not found or not found.need or part.values.get("pin") is None:
-        return []
-    level = part.get("level", 0.0)
-    return [
-        replace(each, volts=level or each.volts) if each.field == "pin" else each
-        for each in found.needs(part)
-    ]
-
-
 def _on_spi(part: Part, found: SensorChip) -> bool:
     return found.spi and part.values.get("select") is not None
-
-
-def _bus(part: Part) -> str:
-    found = _chip(part)
-    return "spi" if found and _on_spi(part, found) else found.bus if found else ""
-
-
-def _addresses(part: Part) -> tuple[int, ...]:
-    found = _chip(part)
-    return found.addresses if found and not _on_spi(part, found) else ()
-
-
-def _driver(part: Part) -> Driver | None:
-    found = _chip(part)
-    if not found:
-        return None
-    driver, names = found.driver(part), tuple(found.properties)
-    through = tuple(treatment.arguments(part, names))
-    repeat = part.get("repeat", 0)
-    given = part.values.get("gives")
-    return replace(
-        driver,
-        through=through if any(through) else (),
-        wraps=(("through", "Repeated", (repeat,)),) if repeat else (),
-        gives=str(given) if given else "",
-    )
 
 
 TAKEN = 0.005
 
 
-def _loads(part: Part) -> Iterable[Load]:
-    found = _chip(part)
-    if found is None or found.inside:
-        return
-    given = part.values.get("current")
-    known = found.draws or TAKEN
-    source = OWN if given is not None else found.source if found.draws else usual("5 mA for a sensor")
-    taken = known if given is None else given
-    yield Load(found.name, part.get("fed_from", RAIL), 0, taken / 2, taken, source)
-
-
-def _supplied(part: Part) -> Supplied | None:
-    found = _chip(part)
-    if found is None or found.inside:
-        return None
-    if not found.takes:
-        return by_module(part, Supplied(found.name, 0, 60, "", lifts=found.lifts) if found.lifts else None)
-    return by_module(part, Supplied(found.name, *found.takes, found.source, found.reads_high, found.lifts))
-
-
-def _beside(part: Part, logic: float) -> Iterable[Passive]:
-    found = _chip(part)
-    return found.beside(part) if found else ()
-
-
 AILS = {"fall_silent": "silent", "garbage": "garbage", "answer": ""}
 """What a rehearsal can do to a chip on a bus or a line."""
-
-
-def _bench(part: Part) -> Bench:
-    """The chip's own stand-in; whatever it hangs on, it can fall silent, answer nonsense, and answer again."""
-    found = _chip(part)
-    made = found.bench(part) if found else Bench()
-    place = next((each.place for each in made.sets.values()), None)
-    if place is None:
-        return made
-    return replace(made, acts={word: Fault(*place, fault) for word, fault in AILS.items()} | dict(made.acts))
-
-
-def _requires(part: Part) -> Iterable[str]:
-    found = _chip(part)
-    if found is None:
-        return ()
-    if found.bus:
-        return ("bus",)
-    return (() if found.need is None else ("pin",)) + found.requires
-
-
-def _more(table: Mapping[str, Any]) -> tuple[Field, ...]:
-    """The fields of its chip; while that is not known, those of every chip, so that only the chip is found wrong."""
-    name = table.get("chip")
-    if not isinstance(name, str) or name not in chip_names():
-        return tuple({each.name: each for fields in _every_more().values() for each in fields}.values())
-    return _fields(name)
 
 
 def _fields(name: str) -> tuple[Field, ...]:
@@ -157,15 +57,13 @@ def _fields(name: str) -> tuple[Field, ...]:
         return ()
 
 
-def _every_more() -> Mapping[str, tuple[Field, ...]]:
-    return {name: found for name in chip_names() if (found := _fields(name))}
+class SensorKind(Kind):
+    """A chip, or a bare analog input, that measures something every so often."""
 
-
-KIND = Kind(
-    name="sensor",
-    late=True,
-    help="a chip, or a bare analog input, that measures something every so often",
-    fields=(
+    name = "sensor"
+    late = True
+    help = "a chip, or a bare analog input, that measures something every so often"
+    fields = (
         chip_field('what it is: a chip\'s part number, or "analog"', chip_names, _load),
         pin("pin", "the data pin, for a chip on one wire or an analog input", None),
         names("bus", "the bus it hangs on, for a chip on I2C or one-wire", None, role="bus"),
@@ -183,22 +81,116 @@ KIND = Kind(
         ),
         *treatment.FIELDS,
         *fed('"3V3"'),
-    ),
-    more=_more,
-    every_more=_every_more,
-    properties=_properties,
-    actions={"read": Action(help="read now")},
-    needs=_needs,
-    told_by="serial",
-    driver=_driver,
-    bench=_bench,
-    requires=_requires,
-    bus=_bus,
-    addresses=_addresses,
-    loads=_loads,
-    supplied=_supplied,
-    terminals={"pin": "DATA", "select": "CS", "trigger": "TRIG"},
-    beside=_beside,
-    wiring=("What each chip wants is said with the chips below."),
-    example='[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"',
-)
+    )
+    actions = {"read": Action(help="read now")}
+    told_by = "serial"
+    terminals = {"pin": "DATA", "select": "CS", "trigger": "TRIG"}
+    wiring = "What each chip wants is said with the chips below."
+    example = '[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"'
+
+    def more(self, table: Mapping[str, Any]) -> tuple[Field, ...]:
+        """The fields of its chip; while that is not known, those of every chip, so that only the chip is found wrong."""
+        name = table.get("chip")
+        if not isinstance(name, str) or name not in chip_names():
+            return tuple(
+                {each.name: each for fields in self.every_more().values() for each in fields}.values()
+            )
+        return _fields(name)
+
+    def every_more(self) -> Mapping[str, tuple[Field, ...]]:
+        return {name: found for name in chip_names() if (found := _fields(name))}
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        found = _chip(part)
+        return treatment.properties(part, found.properties) if found else {}
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        found = _chip(part)
+        if found and _on_spi(part, found):
+            return [
+                Need(
+                    "select",
+                    "output",
+                    active="low",
+                    timed=True,
+                    circuit=f"the select input of the {found.name}",
+                )
+            ]
+        if not found or not found.need or part.values.get("pin") is None:
+            return []
+        level = part.get("level", 0.0)
+        return [
+            replace(each, volts=level or each.volts) if each.field == "pin" else each
+            for each in found.needs(part)
+        ]
+
+    def driver(self, part: Part) -> Driver | None:
+        found = _chip(part)
+        if not found:
+            return None
+        driver, names = found.driver(part), tuple(found.properties)
+        through = tuple(treatment.arguments(part, names))
+        repeat = part.get("repeat", 0)
+        given = part.values.get("gives")
+        return replace(
+            driver,
+            through=through if any(through) else (),
+            wraps=(("through", "Repeated", (repeat,)),) if repeat else (),
+            gives=str(given) if given else "",
+        )
+
+    def bench(self, part: Part) -> Bench:
+        """The chip's own stand-in; whatever it hangs on, it can fall silent, answer nonsense, and answer again."""
+        found = _chip(part)
+        made = found.bench(part) if found else Bench()
+        place = next((each.place for each in made.sets.values()), None)
+        if place is None:
+            return made
+        return replace(
+            made, acts={word: Fault(*place, fault) for word, fault in AILS.items()} | dict(made.acts)
+        )
+
+    def requires(self, part: Part) -> Iterable[str]:
+        found = _chip(part)
+        if found is None:
+            return ()
+        if found.bus:
+            return ("bus",)
+        return (() if found.need is None else ("pin",)) + found.requires
+
+    def bus(self, part: Part) -> str:
+        found = _chip(part)
+        return "spi" if found and _on_spi(part, found) else found.bus if found else ""
+
+    def addresses(self, part: Part) -> tuple[int, ...]:
+        found = _chip(part)
+        return found.addresses if found and not _on_spi(part, found) else ()
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        found = _chip(part)
+        if found is None or found.inside:
+            return
+        given = part.values.get("current")
+        known = found.draws or TAKEN
+        source = OWN if given is not None else found.source if found.draws else usual("5 mA for a sensor")
+        taken = known if given is None else given
+        yield Load(found.name, part.get("fed_from", RAIL), 0, taken / 2, taken, source)
+
+    def supplied(self, part: Part) -> Supplied | None:
+        found = _chip(part)
+        if found is None or found.inside:
+            return None
+        if not found.takes:
+            return by_module(
+                part, Supplied(found.name, 0, 60, "", lifts=found.lifts) if found.lifts else None
+            )
+        return by_module(
+            part, Supplied(found.name, *found.takes, found.source, found.reads_high, found.lifts)
+        )
+
+    def beside(self, part: Part, logic: float) -> Iterable[Passive]:
+        found = _chip(part)
+        return found.beside(part) if found else ()
+
+
+KIND = SensorKind()

@@ -8,33 +8,14 @@ from zapato.lang.fields import choice, measured, pin
 from zapato.parts.model import Driver, Kind, Need, Part
 
 
-def _needs(part: Part) -> Iterable[Need]:
-    hardware = part.get("controller", "hardware") == "hardware"
-    for line in ("sck", "mosi", "miso"):
-        if part.values.get(line) is not None:
-            use = "input" if line == "miso" else "output"
-            yield Need(
-                line,
-                use,
-                controller=f"spi.{line}" if hardware else "",
-                circuit=f"the {line} line of an SPI bus",
-            )
+class SpiKind(Kind):
+    """An SPI bus."""
 
-
-def _driver(part: Part) -> Driver:
-    lines = (part.pins[line].gpio for line in ("sck", "mosi", "miso"))
-    arguments = (*lines, round(part.get("speed", 1e6)))
-    if part.get("controller", "hardware") == "hardware":
-        return Driver("bus_spi_hard", "HardSpiBus", arguments)
-    return Driver("bus_spi", "SpiBus", arguments)
-
-
-KIND = Kind(
-    name="spi",
-    thing=False,
-    called="SPI bus",
-    help="an SPI bus",
-    fields=(
+    name = "spi"
+    thing = False
+    called = "SPI bus"
+    help = "an SPI bus"
+    fields = (
         pin("sck", "the clock"),
         pin("mosi", "data to the parts"),
         pin("miso", "data from the parts"),
@@ -46,12 +27,31 @@ KIND = Kind(
             default="hardware",
         ),
         measured("speed", "the clock rate", "Hz", 1e6, least=10e3, most=40e6),
-    ),
-    needs=_needs,
-    driver=_driver,
-    wiring=(
+    )
+    wiring = (
         "SCK to SCK, MOSI (COPI) to the part's data in, MISO (CIPO) to its data out, one select "
         "line a part, ground; short."
-    ),
-    example="[spi.panel]\nsck = 18\nmosi = 23\nmiso = 19",
-)
+    )
+    example = "[spi.panel]\nsck = 18\nmosi = 23\nmiso = 19"
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        hardware = part.get("controller", "hardware") == "hardware"
+        for line in ("sck", "mosi", "miso"):
+            if part.values.get(line) is not None:
+                use = "input" if line == "miso" else "output"
+                yield Need(
+                    line,
+                    use,
+                    controller=f"spi.{line}" if hardware else "",
+                    circuit=f"the {line} line of an SPI bus",
+                )
+
+    def driver(self, part: Part) -> Driver:
+        lines = (part.pins[line].gpio for line in ("sck", "mosi", "miso"))
+        arguments = (*lines, round(part.get("speed", 1e6)))
+        if part.get("controller", "hardware") == "hardware":
+            return Driver("bus_spi_hard", "HardSpiBus", arguments)
+        return Driver("bus_spi", "SpiBus", arguments)
+
+
+KIND = SpiKind()

@@ -2,13 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from itertools import permutations
 
 from zapato.lang.fields import choice, measured, pin, text, whole
 from zapato.parts.electrical import INPUT, OWN, Load, Passive, Supplied, fed, usual
-from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Probe, Property, World
+from zapato.parts.model import (
+    Action,
+    Argument,
+    Bench,
+    Driver,
+    Kind,
+    Need,
+    Part,
+    Probe,
+    Property,
+    ValueType,
+    World,
+)
 from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
 
 ORDERS = {"ws2812b": "grb", "sk6812": "grb", "ws2811": "rgb", "ws2815": "grb"}
@@ -27,21 +39,6 @@ WHITE, DARK = 0.060, 0.001
 """A: one LED at full white, three times 20 mA, and dark, its chip alone."""
 
 
-def _loads(part: Part) -> Iterable[Load]:
-    count, limit = part.get("count", 1), part.get("limit", 100) / 100
-    each = part.get("current", WHITE)
-    source = OWN if part.values.get("current") else usual("60 mA an LED at full white")
-    lit = max(each * limit, DARK)
-    yield Load(
-        f"{count} LEDs",
-        part.get("fed_from", INPUT),
-        DARK * count,
-        (DARK + (lit - DARK) / 3) * count,
-        lit * count,
-        source,
-    )
-
-
 TAKES = {"ws2812b": (3.7, 5.5), "sk6812": (3.7, 5.5), "ws2815": (9.0, 13.5)}
 """V at the LEDs (WS2812B-V5, SK6812 and WS2815 datasheets, Electrical parameters); a ws2811 drives strips of 5 V, 12 V and 24 V."""
 
@@ -49,44 +46,6 @@ TAKES = {"ws2812b": (3.7, 5.5), "sk6812": (3.7, 5.5), "ws2815": (9.0, 13.5)}
 def runs_on(part: Part) -> float:
     """What a strip runs on: what its table says, else what its chip is usually made for."""
     return part.values.get("supply") or (12.0 if part.get("chip", "") == "ws2815" else 5.0)
-
-
-def _supplied(part: Part) -> Supplied | None:
-    chip, made_for = part.get("chip", "ws2812b"), runs_on(part)
-    if chip in TAKES:
-        return Supplied(
-            f"a strip of {chip}", *TAKES[chip], f"{chip.upper()} datasheet, Electrical parameters"
-        )
-    low, high = (3.7, 5.5) if made_for == 5 else (made_for * 0.9, made_for * 1.1)
-    return Supplied(f"a strip for {made_for:g} V", low, high, OWN)
-
-
-def _beside(part: Part, logic: float) -> Iterable[Passive]:
-    if part.get("level", 0.0) > logic:
-        yield Passive(
-            "gate", "74HCT125", "between pin and strip, at the strip's supply", "3.3 V in, 5 V out", "pin"
-        )
-    yield Passive("resistor", "330 ohm", "in the data wire, at the first LED", "no echoes on the wire", "pin")
-    yield Passive(
-        "capacitor",
-        "1000 uF",
-        "across the strip's supply, where it is fed",
-        "bears the switching of all LEDs at once",
-        "",
-        "-",
-    )
-
-
-def _driver(part: Part) -> Driver:
-    count = part.get("count", 1)
-    letters = order(part)
-    places = tuple("rgbw".index(letter) for letter in letters)
-    arguments, data = (part.pins["pin"].gpio, count, places, part.get("limit", 100)), len(letters) * count
-    if part.values.get("follows"):
-        made = Driver("strip_follows", "FollowingStrip", arguments, data, watches="follows")
-    else:
-        made = Driver("strip", "Strip", arguments, data)
-    return with_longest(made, part)
 
 
 @dataclass(frozen=True)
@@ -99,17 +58,12 @@ class Lights(Probe):
         return any(world.lights(self.gpio))
 
 
-def _bench(part: Part) -> Bench:
-    if "pin" not in part.pins:
-        return Bench()
-    at = part.pins["pin"].gpio
-    return Bench(reads={"on": Lights(at)})
+class StripKind(Kind):
+    """A strip of addressable LEDs."""
 
-
-KIND = Kind(
-    name="strip",
-    help="a strip of addressable LEDs",
-    fields=(
+    name = "strip"
+    help = "a strip of addressable LEDs"
+    fields = (
         pin("pin", "the data pin"),
         whole("count", "LEDs on this pin", least=1, most=4096),
         choice("chip", "the LEDs' driver chip", "ws2812b", "ws2811", "sk6812", "ws2815"),
@@ -151,33 +105,93 @@ KIND = Kind(
             least=1,
             most=30,
         ),
-    ),
-    loads=_loads,
-    supplied=_supplied,
-    terminals={"pin": "DIN"},
-    beside=_beside,
-    properties=lambda part: {
-        "on": ON,
-        "level": Property("number", "%", settable=True, low=0, high=100, help="brightness, 0 to 100 %"),
-        "color": Property("text", settable=True, help='as "#rrggbb"'),
-        "effect": Property(
-            "text",
-            settable=True,
-            options=("still", "breathe", "flow", "sparkle"),
-            help="what it shows by itself",
-        ),
-    },
-    actions={**SWITCHING, "show": Action((Argument("effect", "text"),), help="show an effect")},
-    gives=lambda part: "number",
-    driver=_driver,
-    bench=_bench,
-    needs=lambda part: [Need("pin", "output", timed=True, circuit="the data input of a strip")],
-    wiring=(
+    )
+    terminals = {"pin": "DIN"}
+    actions = {**SWITCHING, "show": Action((Argument("effect", "text"),), help="show an effect")}
+    wiring = (
         "Data through 330 ohm to the first LED, as near to the board as possible; ground of the "
         "strip's supply joined with the board's. At 5 V the strip wants 3.5 V for a high level: a "
         "74HCT gate between pin and strip, or the first LED at 4.3 V behind a diode. 1000 uF "
         "across the strip's supply; up to 60 mA an LED at full white, fed in again every few "
         "metres."
-    ),
-    example='[strip.rack]\npin = 13\ncount = 60\nchip = "ws2812b"',
-)
+    )
+    example = '[strip.rack]\npin = 13\ncount = 60\nchip = "ws2812b"'
+
+    def loads(self, part: Part) -> Iterable[Load]:
+        count, limit = part.get("count", 1), part.get("limit", 100) / 100
+        each = part.get("current", WHITE)
+        source = OWN if part.values.get("current") else usual("60 mA an LED at full white")
+        lit = max(each * limit, DARK)
+        yield Load(
+            f"{count} LEDs",
+            part.get("fed_from", INPUT),
+            DARK * count,
+            (DARK + (lit - DARK) / 3) * count,
+            lit * count,
+            source,
+        )
+
+    def supplied(self, part: Part) -> Supplied | None:
+        chip, made_for = part.get("chip", "ws2812b"), runs_on(part)
+        if chip in TAKES:
+            return Supplied(
+                f"a strip of {chip}", *TAKES[chip], f"{chip.upper()} datasheet, Electrical parameters"
+            )
+        low, high = (3.7, 5.5) if made_for == 5 else (made_for * 0.9, made_for * 1.1)
+        return Supplied(f"a strip for {made_for:g} V", low, high, OWN)
+
+    def beside(self, part: Part, logic: float) -> Iterable[Passive]:
+        if part.get("level", 0.0) > logic:
+            yield Passive(
+                "gate", "74HCT125", "between pin and strip, at the strip's supply", "3.3 V in, 5 V out", "pin"
+            )
+        yield Passive(
+            "resistor", "330 ohm", "in the data wire, at the first LED", "no echoes on the wire", "pin"
+        )
+        yield Passive(
+            "capacitor",
+            "1000 uF",
+            "across the strip's supply, where it is fed",
+            "bears the switching of all LEDs at once",
+            "",
+            "-",
+        )
+
+    def properties(self, part: Part) -> Mapping[str, Property]:
+        return {
+            "on": ON,
+            "level": Property("number", "%", settable=True, low=0, high=100, help="brightness, 0 to 100 %"),
+            "color": Property("text", settable=True, help='as "#rrggbb"'),
+            "effect": Property(
+                "text",
+                settable=True,
+                options=("still", "breathe", "flow", "sparkle"),
+                help="what it shows by itself",
+            ),
+        }
+
+    def gives(self, part: Part) -> ValueType:
+        return "number"
+
+    def driver(self, part: Part) -> Driver:
+        count = part.get("count", 1)
+        letters = order(part)
+        places = tuple("rgbw".index(letter) for letter in letters)
+        arguments, data = (part.pins["pin"].gpio, count, places, part.get("limit", 100)), len(letters) * count
+        if part.values.get("follows"):
+            made = Driver("strip_follows", "FollowingStrip", arguments, data, watches="follows")
+        else:
+            made = Driver("strip", "Strip", arguments, data)
+        return with_longest(made, part)
+
+    def bench(self, part: Part) -> Bench:
+        if "pin" not in part.pins:
+            return Bench()
+        at = part.pins["pin"].gpio
+        return Bench(reads={"on": Lights(at)})
+
+    def needs(self, part: Part) -> Iterable[Need]:
+        return [Need("pin", "output", timed=True, circuit="the data input of a strip")]
+
+
+KIND = StripKind()

@@ -21,6 +21,7 @@ def _driver(part: Part) -> Driver:
             int(part.get("pull", "up") == "up"),
             int(part.get("active", "low") == "high"),
         ),
+        writes=288,  # once in 5 min
     )
 
 
