@@ -22,6 +22,7 @@ from zapato.hub import History, Service
 from zapato.hub.hub import Change, Saying, measured
 from zapato.hub.service import alone
 from zapato.hub.values import NotTaken
+from zapato.lang.tables import MqttTable
 from zapato.lang.units import QuantityError, quantity, shown_time
 
 if TYPE_CHECKING:
@@ -210,7 +211,7 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
         raise ZapatoError("--broker and --serve: one of them")
     if asked.broker:
         return designs, broker_of(asked.broker) or ("", 0)
-    about = designs[0].mqtt or {} if designs else {}
+    about = (designs[0].mqtt if designs else None) or MqttTable()
     if designs and not asked.demo and not asked.serve:
         return designs, (
             str(about.get("host")),

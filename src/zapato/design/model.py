@@ -12,6 +12,7 @@ from zapato.findings import Finding, Severity
 from zapato.lang.document import Document
 from zapato.lang.site import Site
 from zapato.lang.source import Keys
+from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 from zapato.parts.model import Need, Part
 
 if TYPE_CHECKING:
@@ -80,10 +81,10 @@ class Design:
     board: Board | None = None
     parts: dict[str, Part] = field(default_factory=dict[str, Part])
     uses: list[PinUse] = field(default_factory=list[PinUse])
-    wifi: Mapping[str, Any] | None = None
-    ethernet: Mapping[str, Any] | None = None
-    mqtt: Mapping[str, Any] | None = None
-    time: Mapping[str, Any] | None = None
+    wifi: WifiTable | None = None
+    ethernet: EthernetTable | None = None
+    mqtt: MqttTable | None = None
+    time: TimeTable | None = None
     links: list[Link] = field(default_factory=list["Link"])
     others: Others | None = None
     known: dict[object, Any] = field(default_factory=dict[object, Any], init=False, repr=False, compare=False)
@@ -102,17 +103,18 @@ class Design:
     @property
     def address(self) -> tuple[str, str, str, str] | None:
         """Its fixed address, the mask, the router and the name server; None where the router gives it one."""
-        lan = self.site.lan or {}
-        own = (self.ethernet or {}).get("address") or lan.get("addresses", {}).get(self.name)
-        if not own or not lan.get("network") or not lan.get("router"):
+        lan, wired = self.site.lan or LanTable(), self.ethernet or EthernetTable()
+        own = wired.get("address") or lan.get("addresses", {}).get(self.name)
+        network, router = lan.get("network"), lan.get("router")
+        if not own or not network or not router:
             return None
         from ipaddress import IPv4Network
 
         try:
-            mask = str(IPv4Network(lan["network"], strict=False).netmask)
+            mask = str(IPv4Network(network, strict=False).netmask)
         except ValueError:
             return None
-        return own, mask, lan["router"], lan.get("names") or lan["router"]
+        return own, mask, router, lan.get("names") or router
 
     @property
     def topic(self) -> str:

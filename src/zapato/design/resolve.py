@@ -21,6 +21,7 @@ from zapato.lang.folder import settled
 from zapato.lang.pieces import with_pieces
 from zapato.lang.site import NAME, NAME_WORDS, Site, ethernet_table, network_tables, site_of, time_table
 from zapato.lang.source import Keys, Source, table
+from zapato.lang.tables import MqttTable, WifiTable
 from zapato.parts import Part, kind, kind_names
 from zapato.parts.model import Kind
 
@@ -153,7 +154,7 @@ def _device(design: Design) -> None:
             )
 
 
-def _network(design: Design) -> tuple[Mapping[str, Any] | None, Mapping[str, Any] | None]:
+def _network(design: Design) -> tuple[WifiTable | None, MqttTable | None]:
     wifi, mqtt = network_tables(design.document, design.site.wifi, design.site.mqtt)
     design.ethernet = ethernet_table(design.document)
     return None if design.ethernet is not None else wifi or design.site.wifi, mqtt or design.site.mqtt

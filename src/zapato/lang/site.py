@@ -31,6 +31,7 @@ from zapato.lang.fields import (
 )
 from zapato.lang.network import host, topic
 from zapato.lang.source import MEMBER, Source, shown, table
+from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 from zapato.lang.unsaved import stamp
 
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
@@ -186,10 +187,10 @@ class Site:
     root: Path | None = None
     name: str = "site"
     label: str = ""
-    wifi: Mapping[str, Any] | None = None
-    mqtt: Mapping[str, Any] | None = None
-    time: Mapping[str, Any] | None = None
-    lan: Mapping[str, Any] | None = None
+    wifi: WifiTable | None = None
+    mqtt: MqttTable | None = None
+    time: TimeTable | None = None
+    lan: LanTable | None = None
     document: Document | None = field(default=None, repr=False, compare=False)
     secrets: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
     update_keys: Mapping[str, str] = field(default_factory=dict[str, str], repr=False)
@@ -253,7 +254,7 @@ def _cached(folder: str, site_stamp: object, secrets_stamp: object) -> Site:
         wifi,
         mqtt,
         time_table(document),
-        _table_of(document, "lan", LAN),
+        cast("LanTable | None", _table_of(document, "lan", LAN)),
         document,
         secrets,
         keys,
@@ -263,17 +264,17 @@ def _cached(folder: str, site_stamp: object, secrets_stamp: object) -> Site:
     )
 
 
-Tables = tuple[dict[str, Any] | None, dict[str, Any] | None]
-
-
 def network_tables(
-    document: Document, wifi: Mapping[str, Any] | None = None, mqtt: Mapping[str, Any] | None = None
-) -> Tables:
+    document: Document, wifi: WifiTable | None = None, mqtt: MqttTable | None = None
+) -> tuple[WifiTable | None, MqttTable | None]:
     """The [wifi] and [mqtt] of a document, read; None where it has none.
 
     With those of its site, a device's table counts key by key, and the rest is the site's.
     """
-    return _over(document, "wifi", WIFI, wifi), _over(document, "mqtt", MQTT, mqtt)
+    own_wifi = cast("WifiTable | None", _over(document, "wifi", WIFI, cast("dict[str, Any] | None", wifi)))
+    return own_wifi, cast(
+        "MqttTable | None", _over(document, "mqtt", MQTT, cast("dict[str, Any] | None", mqtt))
+    )
 
 
 BELONG = {"wifi": ("name", ("password",)), "mqtt": ("host", ("user", "password", "authority"))}
@@ -296,9 +297,9 @@ def _over(
     return found
 
 
-def time_table(document: Document) -> dict[str, Any] | None:
+def time_table(document: Document) -> TimeTable | None:
     """The [time] of a document, read; None where it has none."""
-    return _table_of(document, "time", TIME)
+    return cast("TimeTable | None", _table_of(document, "time", TIME))
 
 
 def _table_of(document: Document, name: str, shape: Shape) -> dict[str, Any] | None:
@@ -311,9 +312,9 @@ def _table_of(document: Document, name: str, shape: Shape) -> dict[str, Any] | N
     return None
 
 
-def ethernet_table(document: Document) -> dict[str, Any] | None:
+def ethernet_table(document: Document) -> EthernetTable | None:
     """The [ethernet] of a device, read; None where it has none."""
-    return _table_of(document, "ethernet", ETHERNET)
+    return cast("EthernetTable | None", _table_of(document, "ethernet", ETHERNET))
 
 
 def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding], Source | None]:

@@ -11,6 +11,7 @@ from zapato.checks.model import Rule, SiteRule, device
 from zapato.design.model import Design
 from zapato.findings import Finding, Place
 from zapato.lang.site import Site
+from zapato.lang.tables import LanTable
 
 if TYPE_CHECKING:
     from ipaddress import IPv4Address as IP
@@ -75,8 +76,8 @@ def _network(text: str) -> IPv4Network | None:
 
 
 def _plan(site: Site) -> _Plan:
-    lan = site.lan or {}
-    network = _network(lan.get("network", "")) if lan else None
+    lan = site.lan or LanTable()
+    network = _network(lan.get("network") or "") if lan else None
     ends = [_ip(each) for each in lan.get("dhcp", ())]
     dhcp = (ends[0], ends[1]) if len(ends) == 2 and ends[0] and ends[1] else None
     others = {
@@ -89,9 +90,10 @@ def _plan(site: Site) -> _Plan:
 
 def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
     """A plan that cannot be read would silence everything that is compared with it."""
-    lan, document = site.lan or {}, site.document
-    if document and lan.get("network") and plan.network is None:
-        message = f'"{lan["network"]}" is no network'
+    lan, document = site.lan or LanTable(), site.document
+    written = lan.get("network")
+    if document and written and plan.network is None:
+        message = f'"{written}" is no network'
         place = document.place(("lan", "network"))
         yield Finding("ip-outside", "error", place, message, "", ('address and length: "192.168.4.0/24"',))
     if document and lan.get("addresses"):
