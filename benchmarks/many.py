@@ -30,7 +30,7 @@ from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.hub import History, Service
-from zapato.hub.hub import Saying
+from zapato.hub.hub import OutgoingMessage
 from zapato.simulator.rehearse import default_script
 
 KINDS = ("boot-dryer", "gear-locker", "kettle-plug", "porch-light")
@@ -115,7 +115,7 @@ def live(folder: Path, count: int) -> None:
     service = Service(("127.0.0.1", port), History(folder / "h.sqlite"))
     service.start()
     for each in designs:
-        service.say(Saying(f"{each.topic}/about", json.dumps(thing(each)), retain=True))
+        service.say(OutgoingMessage(f"{each.topic}/about", json.dumps(thing(each)), retain=True))
     until(lambda: len(service.hub.things) == count, 60)
     begun = time.monotonic()
     stages = [
@@ -215,14 +215,14 @@ def burst(service: Service, designs: list[Design]) -> tuple[float, int]:
 def virtual(folder: Path, count: int, minutes: float) -> None:
     """Every program in one virtual time, the hub hearing what its broker passes on."""
     from zapato.hub.hub import Hub
-    from zapato.simulator.together import Together
+    from zapato.simulator.site_simulation import SiteSimulation
 
     designs = site_of(folder, count, 1883)
     print(f"{count} devices; compiling ...", flush=True)
     history, hub, rows = History(folder / "h.sqlite"), Hub(), []
     for each in designs:
         hub.hear(f"{each.topic}/about", json.dumps(thing(each)).encode(), True, 0)
-    together = Together(designs, {d.name: read_script(default_script(d), d) for d in designs})
+    together = SiteSimulation(designs, {d.name: read_script(default_script(d), d) for d in designs})
     together.broker.listeners.append(
         lambda topic, payload: rows.extend(hub.hear(topic, payload, False, together.turns.now / 1000))
     )
@@ -250,7 +250,7 @@ def hub_alone(folder: Path) -> None:
     service = Service(("127.0.0.1", port), History(folder / "h.sqlite"))
     service.start()
     for each in designs:
-        service.say(Saying(f"{each.topic}/about", json.dumps(thing(each)), retain=True))
+        service.say(OutgoingMessage(f"{each.topic}/about", json.dumps(thing(each)), retain=True))
     until(lambda: len(service.hub.things) == len(designs), 60)
     most = 10_000
     begun, said = time.perf_counter(), service.count

@@ -17,8 +17,8 @@ from zapato.firmware.plan import page_password
 from zapato.simulator.files import NO_DEVICE
 from zapato.simulator.little import Blocks, LittleFlash
 from zapato.simulator.phone import Phone
-from zapato.simulator.player import PowerCut
 from zapato.simulator.result import ASKED
+from zapato.simulator.scenario import PowerCut
 from zapato.simulator.wasi import Fault
 
 NAMELESS = '[site]\nname = "refuge"\n[wifi]\n[mqtt]\nhost = "192.168.4.2"\n'

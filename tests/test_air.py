@@ -13,21 +13,21 @@ from hypothesis import strategies as st
 import zapato
 from zapato.deliver.air import over_the_air, runs_of
 from zapato.deliver.fleet import fleet
-from zapato.deliver.offer import Offer, version_of
-from zapato.design.model import once
+from zapato.deliver.offer import UpdateOffer, version_of
+from zapato.design.design import once
 from zapato.errors import AlreadyThere, NotDelivered, NotOffered
 from zapato.firmware.image import data_image, sizes
 from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.package import BASE, manifest, pack, seal
 from zapato.firmware.plan import make_plan, settings
 from zapato.firmware.program import compile_device
-from zapato.simulator.board import Board
+from zapato.simulator.board import SimulatedBoard
 from zapato.simulator.broker import Broker
 from zapato.simulator.clock import Clock
 from zapato.simulator.little import Blocks, LittleFlash
-from zapato.simulator.network import Air
-from zapato.simulator.player import PowerCut
+from zapato.simulator.network import AccessPoint
 from zapato.simulator.rehearse import play_out, shims
+from zapato.simulator.scenario import PowerCut
 from zapato.simulator.trace import Trace
 
 KEY = "5a" * 32
@@ -55,11 +55,11 @@ class Place:
     def __post_init__(self):
         design = self.design
         self.trace = Trace(self.clock)
-        self.air = Air(self.clock, self.trace, ("hall", ""))
+        self.air = AccessPoint(self.clock, self.trace, ("hall", ""))
         self.broker = Broker(self.clock, self.trace)
         data = whole(design)
         given = {"flash": self.flash} if self.flash else {}
-        self.board = Board(
+        self.board = SimulatedBoard(
             design.board, data, shims(design.board.chip.port), 7, self.clock, self.trace, Random(1), self.air, self.broker, **given
         )  # fmt: skip
         self.heard: list[tuple[str, bytes]] = []
@@ -79,10 +79,10 @@ class Place:
         while topic.endswith("/update/number") and self.pending:
             self.broker.message(*self.pending.pop()(payload.decode()))
 
-    def offer(self, offer: Offer, running: str, again: bool = False) -> None:
+    def offer(self, offer: UpdateOffer, running: str, again: bool = False) -> None:
         self.make(lambda number: offer.made_to(running, number, again))
 
-    def serve(self, offer: Offer, again: bool = False, running: str = "") -> None:
+    def serve(self, offer: UpdateOffer, again: bool = False, running: str = "") -> None:
         """Offer at every sign of life until it runs."""
 
         def hear(topic: str, payload: bytes) -> None:
@@ -149,7 +149,7 @@ SECURED = NAMED + 'tls = true\nauthority = "ca.pem"\n[time]\nzone = "Europe/Zuri
 def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board, site):
     old, new = designs(put, board, site=site)
     place = Place(old)
-    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     place.serve(offer)
     place.run()
     assert place.versions[-1] == "1.1.0", "\n".join(place.log)
@@ -192,7 +192,7 @@ def test_a_cut_at_every_step_of_an_update_leaves_a_whole_version(put, tmp_path):
     old, new = designs(put)
     flash = imaged(old)
     image = bytes(flash.blocks.buffer)
-    place, offer = Place(old, flash), Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place, offer = Place(old, flash), UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     place.serve(offer)
     place.run()
     steps = flash.blocks.journal
@@ -237,7 +237,7 @@ def broken(design, tmp_path, module: str, source: str) -> bytes:
 def test_a_bad_version_gives_way_to_the_one_before_it(put, tmp_path, source):
     old, new = designs(put, "esp32-38pin")
     place = Place(old, seconds=600)
-    offer = Offer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "plan", source))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "plan", source))
     offered = []
 
     def hear(topic: str, payload: bytes) -> None:
@@ -263,7 +263,7 @@ def test_a_version_that_reaches_the_broker_and_restarts_every_minute_is_taken_ba
     ]
     place = Place(old, seconds=360)
     source = f"{make_plan(new).plans['plan']}\nimport machine\nimport time\n{last}\n"
-    place.serve(Offer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "plan", source)))
+    place.serve(UpdateOffer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "plan", source)))
     assert place.run() is None
     assert any("restarted again and again" in note for note in place.notes), place.notes
     said = [json.loads(p) for t, p in place.heard if t.endswith("/update/status")]
@@ -274,9 +274,11 @@ def test_no_update_begins_while_the_version_before_it_is_on_trial(put, tmp_path)
     """The slot that it would write is the one to go back to."""
     old, new = designs(put, "esp32-38pin")
     place = Place(old, seconds=200)
-    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     place.serve(offer)
-    more = Offer(old.topic, bytes.fromhex(KEY), packed(designs(put, "esp32-38pin", new="1.2.0")[1], tmp_path))
+    more = UpdateOffer(
+        old.topic, bytes.fromhex(KEY), packed(designs(put, "esp32-38pin", new="1.2.0")[1], tmp_path)
+    )
 
     def hear(topic: str, payload: bytes) -> None:
         if topic.endswith("/update/status") and b"runs" in payload:
@@ -292,12 +294,12 @@ def test_no_update_begins_while_the_version_before_it_is_on_trial(put, tmp_path)
 def test_pieces_that_come_twice_and_two_desks_that_serve_at_once(put, tmp_path, desks):
     old, new = designs(put)
     place = Place(old)
-    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     place.serve(offer)
     twin = offer
     if desks == "two packages":
         files = compile_device(new).files | {"plan.mpy": b"another plan" * 99}
-        twin = Offer(
+        twin = UpdateOffer(
             old.topic,
             bytes.fromhex(KEY),
             pack(manifest(new.name, new.version, BASE, files), files, bytes.fromhex(KEY)),
@@ -316,7 +318,7 @@ def test_pieces_that_come_twice_and_two_desks_that_serve_at_once(put, tmp_path, 
 def test_pieces_without_end_fill_no_flash(put, tmp_path):
     old, new = designs(put)
     place = Place(old, seconds=400)
-    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     place.serve(offer)
     answer, most = offer.answer, []
 
@@ -341,9 +343,9 @@ def offered(place: Place, topic: str, payload: str, at: int = 20_000):
 def test_only_the_keys_holder_offers_and_an_old_offer_is_none(put, tmp_path):
     """Another key, another device's seal, an older version, the same offer again, nonsense: told, and nothing restarts."""
     old, new = designs(put, "esp32-38pin", "1.2.0", "1.3.0")
-    good = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
-    stranger = Offer(old.topic, b"s" * 32, packed(new, tmp_path, "73" * 32))
-    elsewhere = Offer("refuge/other", bytes.fromhex(KEY), packed(new, tmp_path))
+    good = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    stranger = UpdateOffer(old.topic, b"s" * 32, packed(new, tmp_path, "73" * 32))
+    elsewhere = UpdateOffer("refuge/other", bytes.fromhex(KEY), packed(new, tmp_path))
     update = f"{old.topic}/device/do/update"
     for make in (
         lambda number: stranger.made_to("1.2.0", number),
@@ -375,7 +377,7 @@ def test_only_the_keys_holder_offers_and_an_old_offer_is_none(put, tmp_path):
     with pytest.raises(NotOffered, match="runs there already"):
         good.made_to("1.3.0", "1")
     with pytest.raises(NotOffered, match="signature"):
-        Offer(old.topic, b"x" * 32, packed(new, tmp_path))
+        UpdateOffer(old.topic, b"x" * 32, packed(new, tmp_path))
     assert good.answer(b"nonsense") is None and good.answer(b'["1.3.0", "plan.mpy", -1, 5]') is None
 
 
@@ -383,7 +385,7 @@ def test_only_the_keys_holder_offers_and_an_old_offer_is_none(put, tmp_path):
 def test_what_arrives_wrong_is_given_up_and_the_old_version_goes_on(put, tmp_path, harm):
     old, new = designs(put)
     place = Place(old, seconds=420)
-    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     once = []
 
     def hear(topic: str, payload: bytes) -> None:
@@ -410,7 +412,7 @@ def test_three_starts_that_fail_leave_the_minimal_program_which_takes_an_update(
     """A program that ends in an error each time, though it was good once: nothing but the network and updates runs, and mends it."""
     old, new = designs(put)
     place = Place(old, seconds=300)
-    offer = Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
     from zapato.firmware.compile import compile_all
 
     bad = compile_all({"plan": "1 / 0"}, tmp_path)["plan"]
@@ -444,7 +446,7 @@ def test_the_device_itself_is_told(put, tmp_path):
     version, digest, address = runs_of(next(p for t, p in place.heard if t.endswith("update/runs")))
     assert version == "1.0.0" and address.count(".") == 3
     for design, error in ((old, AlreadyThere), (same, NotOffered)):
-        offer = Offer(design.topic, bytes.fromhex(KEY), packed(design, tmp_path))
+        offer = UpdateOffer(design.topic, bytes.fromhex(KEY), packed(design, tmp_path))
         with pytest.raises(NotOffered) as raised:
             offer.made_to("1.0.0", "1", digest=digest)
         assert type(raised.value) is error, raised.value
@@ -465,10 +467,10 @@ def test_the_fullest_device_of_the_demo_is_updated_twice_and_asked_all_the_while
         made.append(zapato.load(path))
     place = Place(made[0], seconds=400)
     place.air.known = ("refuge-hall", made[0].wifi["password"])
-    first = Offer(made[0].topic, bytes.fromhex(KEY), packed(made[1], tmp_path))
+    first = UpdateOffer(made[0].topic, bytes.fromhex(KEY), packed(made[1], tmp_path))
     for second in range(20, 400, 7):
         place.clock.at(second * 1000, lambda: place.broker.message(f"{made[0].topic}/device/do/tell", ""))
-    later = Offer(made[0].topic, bytes.fromhex(KEY), packed(made[2], tmp_path))
+    later = UpdateOffer(made[0].topic, bytes.fromhex(KEY), packed(made[2], tmp_path))
 
     def hear(topic: str, payload: bytes) -> None:
         if topic.endswith("/update/want") and (found := first.answer(payload) or later.answer(payload)):
@@ -493,7 +495,9 @@ JSON = st.recursive(
 @given(st.binary(max_size=60) | JSON.map(lambda value: json.dumps(value).encode()))
 def test_whatever_asks_is_answered_with_a_piece_or_not_at_all(asked):
     files = {"plan.mpy": bytes(range(200)) * 9, "safe/plan.mpy": b"x"}
-    offer = Offer("refuge/bench", b"k", pack(manifest("bench", "1.1.0", ">=1.25,<2", files), files, b"k"))
+    offer = UpdateOffer(
+        "refuge/bench", b"k", pack(manifest("bench", "1.1.0", ">=1.25,<2", files), files, b"k")
+    )
     found = offer.answer(asked)
     assert found is None or (found[0] == "refuge/bench/update/piece/set" and len(found[1]) < 4200)
 
@@ -506,7 +510,7 @@ VERSIONS = st.lists(st.integers(0, 99), min_size=1, max_size=3).map(
 @given(VERSIONS, VERSIONS, st.booleans())
 def test_a_version_is_offered_where_it_is_higher(have, new, again):
     files = {"plan.mpy": b"x"}
-    offer = Offer("refuge/bench", b"k", pack(manifest("bench", new, ">=1.25,<2", files), files, b"k"))
+    offer = UpdateOffer("refuge/bench", b"k", pack(manifest("bench", new, ">=1.25,<2", files), files, b"k"))
     order = (version_of(new) > version_of(have)) - (version_of(new) < version_of(have))
     if order > 0 or (order == 0 and again):
         topic, payload = offer.made_to(have, "5eed5eed", again)
@@ -568,7 +572,7 @@ def test_a_fleet_tells_what_its_devices_say(put):
 )  # fmt: skip
 def test_what_a_delivery_ends_with(put, tmp_path, messages, words):
     new = designs(put)[1]
-    offer = Offer("refuge/bench", bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer("refuge/bench", bytes.fromhex(KEY), packed(new, tmp_path))
     with pytest.raises((NotDelivered, NotOffered), match=words):
         over_the_air(offer, Said(*messages), patience=0.05)
     done = Said(

@@ -93,10 +93,10 @@ def test_another_chip_at_the_address_is_told(bench, monkeypatch):
 
 def test_a_thermometer_whose_line_is_noisy(bench, monkeypatch):
     """A byte that came wrong is noticed by the check byte; the next reading is good again."""
-    from zapato.simulator.onewire import Line
+    from zapato.simulator.onewire import WireLine
 
-    read, count = Line.read, iter(range(10**6))
-    monkeypatch.setattr(Line, "read", lambda self: read(self) ^ (1 if next(count) % 18 == 4 else 0))
+    read, count = WireLine.read, iter(range(10**6))
+    monkeypatch.setattr(WireLine, "read", lambda self: read(self) ^ (1 if next(count) % 18 == 4 else 0))
     body = '[onewire.line]\npin = 27\npull_up = "4.7kohm"\n[sensor.s]\nchip = "ds18b20"\nbus = "line"\nevery = "5s"\n'
     result = bench(
         body,
@@ -125,16 +125,16 @@ def test_a_serial_with_a_typing_mistake_is_found_at_the_desk(checked, serial):
 
 def hold(monkeypatch, when):
     """Every chip on the bus is silent while `when(board)`."""
-    from zapato.simulator.board import Board
+    from zapato.simulator.board import SimulatedBoard
 
-    chip = Board._chip
+    chip = SimulatedBoard._chip
 
     def silent(self, sda, address):
         if when(self):
             raise Fault(19)
         return chip(self, sda, address)
 
-    monkeypatch.setattr(Board, "_chip", silent)
+    monkeypatch.setattr(SimulatedBoard, "_chip", silent)
 
 
 def test_an_expander_that_loses_its_power_gets_its_levels_again(bench, monkeypatch):
@@ -408,11 +408,13 @@ def test_effects_keep_their_pace_and_their_limit(bench):
 
 def test_a_touch_pad_follows_the_weather(bench, monkeypatch):
     """Its reading drifts by a third within ten minutes: no finger; a finger afterwards is one."""
-    from zapato.simulator.board import Board
+    from zapato.simulator.board import SimulatedBoard
 
-    read = Board.do_touch
+    read = SimulatedBoard.do_touch
     drift = lambda board: 1 - 0.35 * min(1, board.clock.now / 600_000)  # noqa: E731
-    monkeypatch.setattr(Board, "do_touch", lambda self, *given: round(read(self, *given) * drift(self)))
+    monkeypatch.setattr(
+        SimulatedBoard, "do_touch", lambda self, *given: round(read(self, *given) * drift(self))
+    )
     body = '[touch.rail]\npin = 4\n[relay.r]\npin = 26\n[[link]]\nwhen = "rail.pressed"\ndo = "r.toggle"\n'
     result = bench(
         body, steps("10s? not r.on", "=11min? not r.on", "12min: rail.press", "<1s? r.on"), lasts="13min"

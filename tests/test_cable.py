@@ -15,14 +15,14 @@ from zapato.boards import board as board_named
 from zapato.deliver import cable
 from zapato.deliver.cable import by_cable, by_drive, gaps, pieces, the_drive
 from zapato.deliver.loader import Frames, framed
-from zapato.deliver.offer import Offer
+from zapato.deliver.offer import UpdateOffer
 from zapato.deliver.ports import ports
 from zapato.errors import NotDelivered
 from zapato.firmware.base import uf2_memory
 from zapato.firmware.first import _uf2, data_place
 from zapato.simulator.little import LittleFlash
 from zapato.simulator.loader_chip import Faults, LoaderChip
-from zapato.simulator.player import PowerCut
+from zapato.simulator.scenario import PowerCut
 
 
 @pytest.fixture
@@ -161,7 +161,7 @@ def test_from_file_to_a_device_that_lives(put, chip, tmp_path, monkeypatch):
             seconds=240,
         )
         place.air.known = ("hall", "larch and stone")
-        offer = Offer("refuge/bench", bytes.fromhex(KEY), packed(new, tmp_path))
+        offer = UpdateOffer("refuge/bench", bytes.fromhex(KEY), packed(new, tmp_path))
         place.serve(offer)
         blocks = place.board.flash.blocks
         place.broker.listeners.append(

@@ -78,7 +78,7 @@ def test_every_command_is_in_the_readme_and_every_picture_linked():
 def test_every_message_ends_as_a_sentence_and_names_no_path_of_ours(put):
     """Findings read as sentences: no trailing stop of their own, no Python words, something to act on."""
     from zapato.checks import rules
-    from zapato.checks.model import files
+    from zapato.checks.rule import files
 
     for rule in rules().values():
         device = put(files(rule.failing))

@@ -10,7 +10,7 @@ import pytest
 
 import zapato
 from zapato.checks import rule, rules
-from zapato.checks.model import files
+from zapato.checks.rule import files
 from zapato.design import resolve
 from zapato.editing import Edit, applied, fix, places_of, rename, ways
 from zapato.editing.cursor import cursor

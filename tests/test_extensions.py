@@ -221,7 +221,7 @@ def test_what_an_extension_raises_is_one_line_that_names_it(site, cli):
     )
 
 
-KNOCKER = """from zapato.extend import Bench, Driver, Felt, Kind, Need, Probe, Property, Stimulus, pin
+KNOCKER = """from zapato.extend import Simulation, Driver, WorldInput, Kind, Need, Probe, Property, Simulation, Stimulus, pin
 
 
 class Loud(Probe):
@@ -250,9 +250,9 @@ class KnockerKind(Kind):
     def driver(self, part):
         return Driver("knocker", "Knocker", (part.at("pin"), part.at("hears")))
 
-    def bench(self, part):
+    def simulation(self, part):
         knock = Knock(part.pins["hears"].gpio)
-        return Bench(reads={"loud": Loud(part.pins["pin"].gpio)}, sets={"touched": knock}, acts={"knock": knock})
+        return Simulation(probes={"loud": Loud(part.pins["pin"].gpio)}, stimuli={"touched": knock}, gestures={"knock": knock})
 
 
 KIND = KnockerKind()

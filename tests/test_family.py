@@ -192,7 +192,7 @@ def test_many_rows_stand_in_a_table_and_many_members_are_quickly_held_against(lo
 def test_what_a_worker_sends_is_little(lockers):
     import pickle
 
-    from zapato.checks.looked import look_at_all
+    from zapato.checks.result import look_at_all
 
     home = root(lockers(table(40)))
     found = look_at_all(device_files(home), whole=True)

@@ -10,7 +10,7 @@ import pytest
 
 import zapato
 from zapato.checks import rules
-from zapato.checks.model import files as example_files
+from zapato.checks.rule import files as example_files
 from zapato.cli.sarif import sarif
 from zapato.design.schema import schema
 from zapato.parts import kinds

@@ -12,7 +12,7 @@ import zapato
 from zapato.boards import boards
 from zapato.budgets.memory import memory
 from zapato.budgets.traffic import traffic
-from zapato.design.model import once
+from zapato.design.design import once
 from zapato.design.program import drivers, runtime_modules
 from zapato.lang.pieces import SHIPPED, shipped
 from zapato.topics import topics

@@ -16,8 +16,8 @@ from zapato.descriptions import thing, thing_models
 from zapato.design.alerts import offered, read_alerts
 from zapato.errors import ZapatoError
 from zapato.hub import History, Hub
-from zapato.hub.history import Row
-from zapato.hub.hub import Change
+from zapato.hub.history import HistoryRow
+from zapato.hub.hub import HubEvent
 from zapato.hub.things import NoThing, read_thing
 from zapato.hub.values import NotTaken
 from zapato.hub.watchman import Watchman
@@ -91,32 +91,32 @@ def test_who_follows_a_page_gets_the_last_of_each_value_of_it():
             break
         return found
 
-    values = [Change("value", "lamp.r.on", n, float(n)) for n in range(1000)]
-    others = [Change("value", f"other{n}.x.y", n, 0.0) for n in range(1000)] + [
-        Change("value", "other1.state", "online", 0.0)
+    values = [HubEvent("value", "lamp.r.on", n, float(n)) for n in range(1000)]
+    others = [HubEvent("value", f"other{n}.x.y", n, 0.0) for n in range(1000)] + [
+        HubEvent("value", "other1.state", "online", 0.0)
     ]
     events = [
-        Change("event", "lamp.b.pressed", {}, 0.0),
-        Change("event", "lamp.b.pressed", {}, 1.0),
-        Change("alert", "hot", "It is hot", 0.0),
+        HubEvent("event", "lamp.b.pressed", {}, 0.0),
+        HubEvent("event", "lamp.b.pressed", {}, 1.0),
+        HubEvent("alert", "hot", "It is hot", 0.0),
     ]
     found = asyncio.run(followed([*values, *others, *events], ["lamp"]))
     assert [(row["what"], row["name"], row["value"]) for row in found] == [
         ("value", "lamp.r.on", 999), ("thing", "", None), ("event", "lamp.b.pressed", {}), ("event", "lamp.b.pressed", {}), ("alert", "hot", "It is hot"),
     ]  # fmt: skip
     assert len(asyncio.run(followed([*values, *others], []))) == 1002, "who names nothing follows everything"
-    flood = [Change("value", f"other{n}.x.y", n, 0.0) for n in range(2500)]
+    flood = [HubEvent("value", f"other{n}.x.y", n, 0.0) for n in range(2500)]
     assert asyncio.run(followed(flood, [])) == [], "who is too slow is let go"
 
 
 def test_a_reader_of_the_history_does_not_wait_for_its_writer(tmp_path):
     history = History(tmp_path / "h.sqlite")
-    history.put([Row(1.0, "a.b.c", 1)])
+    history.put([HistoryRow(1.0, "a.b.c", 1)])
     with history._lock:  # as while a thousand rows are written
         assert [each.value for each in history.series("a.b.c", 0, 10)] == [1] and history.standing() == []
     history.put([], [], {"refuge/a/about": "{}"})
     assert history.descriptions() == {"refuge/a/about": "{}"}
-    history.put([Row(2.0, "a.b.c", 2)], [7], {"refuge/a/about": ""})
+    history.put([HistoryRow(2.0, "a.b.c", 2)], [7], {"refuge/a/about": ""})
     assert history.descriptions() == {} and history.was_taken(7) and history.last()["a.b.c"].value == 2
     history.close()
 
@@ -269,10 +269,10 @@ def test_senml_packs_are_read(put):
 def test_history_keeps_thins_and_forgets(tmp_path):
     history = History(tmp_path / "h.sqlite")
     history.put(
-        [Row(t, "a.b.c", t % 10) for t in range(1000)]
-        + [Row(5.0, "a.b.on", True), Row(900.0, "a.b.on", False), Row(7, "a.t", "é")]
+        [HistoryRow(t, "a.b.c", t % 10) for t in range(1000)]
+        + [HistoryRow(5.0, "a.b.on", True), HistoryRow(900.0, "a.b.on", False), HistoryRow(7, "a.t", "é")]
     )
-    assert history.last()["a.b.on"] == Row(900.0, "a.b.on", False) and history.names() == [
+    assert history.last()["a.b.on"] == HistoryRow(900.0, "a.b.on", False) and history.names() == [
         "a.b.c",
         "a.b.on",
         "a.t",
@@ -293,7 +293,7 @@ def test_history_keeps_thins_and_forgets(tmp_path):
     assert again.session == session and again.last()["a.b.c"].at == 999
     again._db.execute("DROP TABLE said")
     with pytest.raises(ZapatoError, match="does not go on"):
-        again.put([Row(1, "a", 1)])
+        again.put([HistoryRow(1, "a", 1)])
 
 
 @pytest.mark.parametrize("body", [b"not a database at all, but long enough to be looked at" * 30, None])
@@ -466,8 +466,8 @@ def test_the_past_from_the_command_line(cli, tmp_path):
     now, path = time.time(), tmp_path / "h.sqlite"
     history = History(path)
     history.put(
-        [Row(now - 3000 + 60 * n, "b.c.temperature", 20.0 + n / 7) for n in range(40)]
-        + [Row(now - 500, "b.r.on", True), Row(now - 9e5, "b.old.on", True)]
+        [HistoryRow(now - 3000 + 60 * n, "b.c.temperature", 20.0 + n / 7) for n in range(40)]
+        + [HistoryRow(now - 500, "b.r.on", True), HistoryRow(now - 9e5, "b.old.on", True)]
     )
     both = ("--past", "b.c.temperature", "--past", "b.r.on", "--history", path)
     found = json.loads(cli("hub", *both, "--format", "json").out)
@@ -565,9 +565,9 @@ def test_an_alert_that_cannot_be_written_is_told_when_it_can(hub, designs, site,
 
 def test_series_of_truths_texts_and_nothings(tmp_path):
     history = History(tmp_path / "h.sqlite")
-    history.put([Row(n, "a.on", n % 2 == 0) for n in range(200)])
-    history.put([Row(n, "a.t", None if n % 50 == 0 else n / 2) for n in range(200)])
-    history.put([Row(n, "a.mode", "night" if n > 100 else "day") for n in range(200)])
+    history.put([HistoryRow(n, "a.on", n % 2 == 0) for n in range(200)])
+    history.put([HistoryRow(n, "a.t", None if n % 50 == 0 else n / 2) for n in range(200)])
+    history.put([HistoryRow(n, "a.mode", "night" if n > 100 else "day") for n in range(200)])
     for name in ("a.on", "a.t", "a.mode"):
         whole, thin = history.series(name, 0, 200, 500), history.series(name, 0, 200, 20)
         assert len(whole) == 200 and len(thin) <= 23 and sum(p.count for p in thin) == 200, name
@@ -579,9 +579,9 @@ def test_series_of_truths_texts_and_nothings(tmp_path):
 def test_a_history_is_bounded_by_age_and_by_size(tmp_path):
     """Every number of late, one in five minutes of what is older, and never more than the room there is."""
     history = History(tmp_path / "h.sqlite")
-    rows = [Row(float(at), "a.b.c", at) for at in range(0, 60_000, 10)] + [
-        Row(5.0, "a.b.on", True),
-        Row(6.0, "a.b.on", False),
+    rows = [HistoryRow(float(at), "a.b.c", at) for at in range(0, 60_000, 10)] + [
+        HistoryRow(5.0, "a.b.on", True),
+        HistoryRow(6.0, "a.b.on", False),
     ]
     history.put(rows)
     assert history.thin(30_000) == 3000 - 100

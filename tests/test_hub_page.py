@@ -12,9 +12,9 @@ from zapato.checks import device_files
 from zapato.deliver.broker import Connection, describe
 from zapato.errors import ZapatoError
 from zapato.hub import History, Service
-from zapato.hub.hub import Saying
+from zapato.hub.hub import OutgoingMessage
 from zapato.hub.web import Page
-from zapato.simulator.alive import Alive
+from zapato.simulator.demo_activity import DemoActivity
 from zapato.simulator.embedded import EmbeddedBroker
 
 
@@ -34,7 +34,7 @@ def service(tmp_path_factory):
     for each in designs[:3]:
         describe(each, way)
     told: list[str] = []
-    alive = Alive(
+    alive = DemoActivity(
         [each for each in designs if each.name in ("boot-dryer", "gear-locker")],
         (broker.host, broker.port),
         tell=told.append,
@@ -207,14 +207,14 @@ def test_what_the_page_asks(service, page):
     assert json.loads(ask(page, path="/past?name=boot-dryer.vent.on&since=600")[1])["points"]
     assert json.loads(ask(page, path="/past?name=nobody")[1])["points"] == []
     code, _, answer = ask(page, path="/changes")
-    service.say(Saying("refuge/boot-dryer/vent/on/set", "true"))
+    service.say(OutgoingMessage("refuge/boot-dryer/vent/on/set", "true"))
     line = b""
     until = time.monotonic() + 20
     while b'"boot-dryer.vent.on", "value": true' not in line:
         assert time.monotonic() < until
         line = answer.fp.readline()
     answer.close()
-    service.say(Saying("refuge/boot-dryer/vent/on/set", "false"))
+    service.say(OutgoingMessage("refuge/boot-dryer/vent/on/set", "false"))
 
 
 def test_a_page_for_others_wants_its_token(service):

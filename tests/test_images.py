@@ -20,7 +20,7 @@ from zapato.firmware.base import RP2040_FLASH, read_base, uf2_memory
 from zapato.firmware.first import _uf2, data_place, first_image
 from zapato.firmware.image import BLOCK
 from zapato.simulator.little import LittleFlash
-from zapato.simulator.player import PowerCut
+from zapato.simulator.scenario import PowerCut
 
 MICROPYTHON = Path(sys.executable).parent / "micropython"
 BANNER = b"MicroPython v1.27.0 on 2026-01-01; board with chip\0"

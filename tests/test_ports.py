@@ -15,8 +15,8 @@ from zapato.boards import board as board_named
 from zapato.boards.port import port, port_ids
 from zapato.deliver.cable import by_cable
 from zapato.deliver.loader import Loader
-from zapato.deliver.offer import Offer
-from zapato.deliver.ports import SerialLine
+from zapato.deliver.offer import UpdateOffer
+from zapato.deliver.ports import OpenPort
 from zapato.errors import NotDelivered
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.first import data_place
@@ -313,7 +313,7 @@ def test_a_line_that_is_too_fast_falls_back(chip):  # noqa: F811
 
 def test_the_watchdogs_of_the_loader_are_stilled(chip):  # noqa: F811
     made = chip("esp32c3-mini")
-    line = SerialLine(made.name)
+    line = OpenPort(made.name)
     loader = Loader(line)
     assert any(loader.greet() for _ in range(5)) and loader.identify() == "esp32c3"
     loader.still()
@@ -372,7 +372,7 @@ def test_a_small_device_lives_through_a_restart_an_update_and_being_forgotten(pa
     place.air.known = ((old.wifi or {}).get("name") or "hall", (old.wifi or {}).get("password") or "")
     topic = old.topic
     place.clock.at(60_000, lambda: place.broker.message(f"{topic}/device/do/restart", ""))
-    offer = Offer(topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    offer = UpdateOffer(topic, bytes.fromhex(KEY), packed(new, tmp_path))
     place.clock.at(120_000, lambda: place.serve(offer))
     for when in (860_000, 865_000):
         place.clock.at(when, lambda: place.broker.message(f"{topic}/device/do/forget", ""))
@@ -429,7 +429,7 @@ def test_a_handler_never_takes_the_bytes_of_a_bus(put, tmp_path):
 def test_a_manifest_that_cannot_be_read_is_given_up(put, tmp_path):
     """Damage that comes again each time ends in the program before it, not in a device that asks for ever."""
     old, new = designs(put)
-    place, offer = Place(old, seconds=300), Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place, offer = Place(old, seconds=300), UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
 
     def hear(topic, payload):
         if topic.endswith("/update/want"):

@@ -13,8 +13,8 @@ from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.simulator.little import LittleFlash
-from zapato.simulator.player import PowerCut
 from zapato.simulator.prompt_chip import PromptChip
+from zapato.simulator.scenario import PowerCut
 
 SIZE = 392 * 1024
 OLD = {"main.py": b"print('somebody else')", "lib/old.py": b"x = 1\n", "kept.json": b"{}"}

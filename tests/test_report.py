@@ -9,7 +9,7 @@ import pytest
 
 import zapato
 from zapato.pages import device_page
-from zapato.pages.site import row_of, site_page
+from zapato.pages.site_page import row_of, site_page
 
 CHROMIUM = pytest.mark.skipif(
     not shutil.which("chromium"), reason="Debian's chromium and chromium-driver are not there"

@@ -6,7 +6,7 @@ import pytest
 
 import zapato
 from zapato.checks import rules
-from zapato.checks.model import files
+from zapato.checks.rule import files
 
 
 def _findings(put, example):

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from test_air import KEY, SITE, Place, broken, designs, imaged, packed, tree
 
 import zapato
-from zapato.deliver.offer import Offer
+from zapato.deliver.offer import UpdateOffer
 from zapato.firmware.compile import compile_all
 from zapato.firmware.layout import FOLDERS, delivered
 from zapato.firmware.package import canonical, manifest
@@ -19,7 +19,7 @@ from zapato.firmware.plan import settings as settings_of
 from zapato.firmware.program import compile_device
 from zapato.simulator.files import Flash
 from zapato.simulator.little import Blocks, LittleFlash
-from zapato.simulator.player import PowerCut
+from zapato.simulator.scenario import PowerCut
 
 OLD, NEW, MINIMAL = "bench 1.0.0", "bench 1.1.0", "bench 0"
 
@@ -168,7 +168,7 @@ def test_values_kept_through_a_power_cut_are_kept_through_an_update(put, tmp_pat
     old, new = two(put, 'start = "last"\n')
     place = Place(old)
     place.clock.at(15_000, lambda: place.broker.message("refuge/bench/lamp/on/set", "true"))
-    place.serve(Offer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path)))
+    place.serve(UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path)))
     place.run()
     assert place.versions[-1] == "1.1.0"
     levels = [r["value"] for r in place.trace.rows if r["what"] == "pin" and r["name"] == "GPIO26"]
@@ -188,7 +188,7 @@ def test_outputs_are_safe_and_the_status_led_tells_while_an_update_comes(put, tm
     )
     place = Place(made[0], seconds=100)
     place.clock.at(20_000, lambda: place.broker.message("refuge/bench/lamp/on/set", "true"))
-    offer = Offer(made[0].topic, bytes.fromhex(KEY), packed(made[1], tmp_path))
+    offer = UpdateOffer(made[0].topic, bytes.fromhex(KEY), packed(made[1], tmp_path))
     place.clock.at(30_000, lambda: place.offer(offer, "1.0.0"))
     place.run()  # nobody answers what it asks for
     levels = [(r["t"], r["value"]) for r in place.trace.rows if r["what"] == "pin" and r["name"] == "GPIO26"]
@@ -211,7 +211,7 @@ def test_an_update_goes_on_where_it_broke_off(put, tmp_path, away, back):
     old, new = designs(put, "esp32-38pin")
     place = Place(old, seconds=400)
     filler = "x = '" + "".join(chr(97 + n * n * 7 % 26) for n in range(9000)) + "'\n"
-    offer = Offer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "extra", filler))
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), broken(new, tmp_path, "extra", filler))
     begun = []
 
     def hear(topic: str, payload: bytes) -> None:
@@ -233,7 +233,7 @@ def test_an_update_goes_on_where_it_broke_off(put, tmp_path, away, back):
             place.air.set(False)
             place.clock.after(20_000, lambda: place.air.set(True))
         else:
-            from zapato.simulator.player import PowerCut
+            from zapato.simulator.scenario import PowerCut
 
             place.board.flash.before_write = once
 

@@ -9,8 +9,8 @@ import zapato
 from zapato.checks import device_files
 from zapato.design.script import read_script
 from zapato.simulator.rehearse import default_script
-from zapato.simulator.together import Together
-from zapato.simulator.turns import TurnClock, Turns
+from zapato.simulator.scheduler import Scheduler, TurnClock
+from zapato.simulator.site_simulation import SiteSimulation
 
 NAMES = ("boot-dryer", "kettle-plug", "porch-light", "water-tank")
 
@@ -21,14 +21,14 @@ def devices(site):
     return designs, {each.name: read_script(default_script(each), each) for each in designs}
 
 
-def traces(together: Together) -> list:
+def traces(together: SiteSimulation) -> list:
     return [together.trace.rows, *(each.trace.rows for each in together.members.values())]
 
 
 def test_the_same_seed_gives_the_same_trace(devices):
     made = []
     for _ in range(2):
-        made.append(Together(*devices, seed=7))
+        made.append(SiteSimulation(*devices, seed=7))
         plug = made[-1].members["kettle-plug"]
         for at in range(20_000, 60_000, 3000):  # contacts bounce as the seed has it
             plug.board.clock.at(at, lambda player=plug.player: player.gesture("top.press"))
@@ -41,7 +41,7 @@ def test_the_same_seed_gives_the_same_trace(devices):
 
 
 def test_a_message_a_cut_and_a_will_reach_whom_they_concern(devices):
-    together = Together(*devices)
+    together = SiteSimulation(*devices)
     dryer, plug = together.members["boot-dryer"], together.members["kettle-plug"]
     clock, heard = together.turns.world, []
     together.broker.listeners.append(
@@ -81,7 +81,7 @@ def test_alone_it_does_what_it_does_in_a_rehearsal(put):
     design = zapato.load(put(files))
     script = design.document.source.path.parent / "script.toml"
     alone = zapato.rehearse(design, script)
-    together = Together([design], {"bench": read_script(script, design)})
+    together = SiteSimulation([design], {"bench": read_script(script, design)})
     together.run(60_000)
     mine = [row for row in together.members["bench"].trace.rows if row["what"] == "pin"]
     assert mine == [row for row in alone.records if row["what"] == "pin"] and len(mine) > 4
@@ -91,7 +91,7 @@ def test_alone_it_does_what_it_does_in_a_rehearsal(put):
 
 
 def test_what_goes_wrong_in_the_world_is_raised(devices):
-    together = Together(*devices)
+    together = SiteSimulation(*devices)
 
     def wrong() -> None:
         raise ValueError("the world is wrong")
@@ -99,7 +99,7 @@ def test_what_goes_wrong_in_the_world_is_raised(devices):
     together.turns.world.at(5000, wrong)
     with pytest.raises(ValueError, match="the world is wrong"):
         together.run(60_000)
-    together = Together(*devices)
+    together = SiteSimulation(*devices)
     member = together.members["porch-light"]
     member.board.clock.at(5000, wrong)
     with pytest.raises(ValueError, match="the world is wrong"):
@@ -107,7 +107,7 @@ def test_what_goes_wrong_in_the_world_is_raised(devices):
 
 
 def test_the_earliest_goes_first_and_of_two_the_first():
-    turns, seen = Turns(), []
+    turns, seen = Scheduler(), []
     clocks = [TurnClock(turns) for _ in range(3)]
 
     def work(number: int):

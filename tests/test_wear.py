@@ -11,7 +11,7 @@ from zapato.budgets.wear import ERASURES, wear
 from zapato.firmware.image import data_image
 from zapato.firmware.layout import FOLDERS
 from zapato.simulator.little import LittleFlash
-from zapato.simulator.player import PowerCut
+from zapato.simulator.scenario import PowerCut
 
 BLOCKS = 98
 

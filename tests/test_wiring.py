@@ -9,7 +9,7 @@ from conftest import HEADER
 from test_voltages import CASES
 
 import zapato
-from zapato.draw.bench import arrange
+from zapato.draw.arrangement import arrange
 from zapato.wiring import MAINS, wiring
 
 TRIALS = Path(__file__).parent / "data" / "trials"

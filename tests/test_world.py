@@ -15,7 +15,7 @@ from zapato.simulator.chips import stand_in
 from zapato.simulator.clock import Clock
 from zapato.simulator.files import Disk, Flash
 from zapato.simulator.interrupts import Interrupts
-from zapato.simulator.network import FLIGHT, Air, Station
+from zapato.simulator.network import FLIGHT, AccessPoint, Station
 from zapato.simulator.pins import BOUNCE, Pins
 from zapato.simulator.trace import Trace
 from zapato.simulator.vm import Machine, Stopped
@@ -320,7 +320,7 @@ class Talk:
     def __init__(self) -> None:
         self.clock = Clock()
         self.trace = Trace(self.clock)
-        self.air = Air(self.clock, self.trace, ("hall", "secret"))
+        self.air = AccessPoint(self.clock, self.trace, ("hall", "secret"))
         self.broker = Broker(self.clock, self.trace)
         self.heard = b""
 

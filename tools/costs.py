@@ -24,7 +24,7 @@ import numpy as np
 from scipy.optimize import nnls
 
 from zapato import extensions
-from zapato.boards.model import SpiEthernet
+from zapato.boards.board import SpiEthernet
 from zapato.budgets.memory import costs as known_costs
 from zapato.budgets.memory import features
 from zapato.design import Design, resolve
@@ -374,7 +374,7 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
     world = [
         f"{p.name}.{n} = 20"
         for p in design.parts.values()
-        for n in p.kind.bench(p).sets
+        for n in p.kind.simulation(p).stimuli
         if n in p.properties and p.properties[n].type == "number"
     ]
     world += [

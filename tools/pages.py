@@ -78,7 +78,7 @@ def hub(folder: Path) -> None:
     from zapato.design.alerts import offered, read_alerts
     from zapato.hub import History, Service
     from zapato.hub.web import Page
-    from zapato.simulator.alive import Alive
+    from zapato.simulator.demo_activity import DemoActivity
     from zapato.simulator.embedded import EmbeddedBroker
 
     for _ in copy_site(folder / "hub"):
@@ -94,7 +94,7 @@ def hub(folder: Path) -> None:
     way = Connection(broker.host, broker.port, "", "", b"", ["x"])
     for each in designs:
         describe(each, way)
-    alive = Alive(designs, (broker.host, broker.port), seed=4)
+    alive = DemoActivity(designs, (broker.host, broker.port), seed=4)
     alive.start()
     shown = Page(service, "0")
     shown.start()

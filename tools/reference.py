@@ -10,10 +10,10 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from zapato.boards.site import ANALOG, BOARD, FITTED, SUPPLY
+from zapato.boards.board_file import ANALOG, BOARD, FITTED, SUPPLY
 from zapato.budgets.memory import costs, features
 from zapato.checks import rules
-from zapato.checks.model import files
+from zapato.checks.rule import files
 from zapato.design import Design
 from zapato.design.links import SHAPE as LINK
 from zapato.design.models import SHAPE as MODEL
@@ -138,9 +138,9 @@ def _rehearsed(kind: Kind) -> Iterator[str]:
     part = next((each for each in _design(kind.example).parts.values() if each.kind is kind), None)
     if part is None:
         return
-    bench = kind.bench(part)
-    sets = [f"`{part.name}.{name} = …`" for name in bench.sets]
-    acts = [f"`{part.name}.{name}`" for name in bench.acts]
+    bench = kind.simulation(part)
+    sets = [f"`{part.name}.{name} = …`" for name in bench.stimuli]
+    acts = [f"`{part.name}.{name}`" for name in bench.gestures]
     if sets or acts:
         yield f"- in a rehearsal: {', '.join([*sets, *acts])}"
 

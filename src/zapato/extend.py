@@ -17,8 +17,8 @@ A chip on a bus, in chip.py: `CHIP = SensorChip(…)`, with `on_bus` for its dri
 
 from __future__ import annotations
 
-from zapato.checks.model import DesignRule, Objection, PinRule, Rule, SiteRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import DesignRule, Incompatibility, PinRule, Rule, SiteRule, device
+from zapato.design.design import Design, PinUse
 from zapato.extensions import Bundle
 from zapato.findings import Finding, Place
 from zapato.lang.fields import (
@@ -34,21 +34,21 @@ from zapato.lang.fields import (
     text,
     whole,
 )
-from zapato.parts.model import (
+from zapato.parts.kind import (
     Action,
     Argument,
-    Bench,
     Driver,
-    Felt,
     Kind,
     Load,
     Need,
     Part,
     Probe,
     Property,
+    Simulation,
     Stimulus,
     Supplied,
     World,
+    WorldInput,
 )
 from zapato.parts.sensors import SensorChip, common, on_bus, quantity
 from zapato.parts.switched import (
@@ -56,16 +56,59 @@ from zapato.parts.switched import (
     SWITCHING,
     active_number,
     drive_need,
-    level_bench,
+    level_simulation,
     on_property,
     start_level,
     switched_pin,
 )
 
 __all__ = [
-    "PULSE", "REQUIRED", "SWITCHING",
-    "Action", "Argument", "Bench", "Bundle", "Design", "DesignRule", "Driver", "Felt", "Field", "Finding", "Kind", "Load", "Need", "Objection",
-    "Part", "PinRule", "PinUse", "Place", "Probe", "Property", "Rule", "SensorChip", "SiteRule", "Stimulus", "Supplied", "World", "Wrong",
-    "active_number", "boolean", "choice", "common", "device", "drive_need", "level_bench", "measured", "names", "number", "on_bus",
-    "on_property", "pin", "quantity", "start_level", "switched_pin", "text", "whole",
+    "PULSE",
+    "REQUIRED",
+    "SWITCHING",
+    "Action",
+    "Argument",
+    "Bundle",
+    "Design",
+    "DesignRule",
+    "Driver",
+    "Field",
+    "Finding",
+    "Incompatibility",
+    "Kind",
+    "Load",
+    "Need",
+    "Part",
+    "PinRule",
+    "PinUse",
+    "Place",
+    "Probe",
+    "Property",
+    "Rule",
+    "SensorChip",
+    "Simulation",
+    "SiteRule",
+    "Stimulus",
+    "Supplied",
+    "World",
+    "WorldInput",
+    "Wrong",
+    "active_number",
+    "boolean",
+    "choice",
+    "common",
+    "device",
+    "drive_need",
+    "level_simulation",
+    "measured",
+    "names",
+    "number",
+    "on_bus",
+    "on_property",
+    "pin",
+    "quantity",
+    "start_level",
+    "switched_pin",
+    "text",
+    "whole",
 ]  # fmt: skip

@@ -7,19 +7,19 @@ from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 from zapato.adverts import Advert
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.errors import UnknownName, ZapatoError
 from zapato.lang.edit import add_table, set_keys
 from zapato.lang.fields import nearest
 from zapato.parts import kind
-from zapato.parts.model import Part, Sight
+from zapato.parts.kind import Part, ScanEntry
 
 FOUND = "found"
 """The property in which a part that scans says what it met."""
 
 
 @dataclass(frozen=True)
-class Heard:
+class ScanResult:
     """One thing that a device met.
 
     Attributes:
@@ -53,12 +53,12 @@ def heard(
     design: Design,
     found: Mapping[str, str],
     adverts: Mapping[str, Mapping[str, Advert]] = MappingProxyType({}),
-) -> list[Heard]:
+) -> list[ScanResult]:
     """What stands in the `found` of the parts that scan, and what a radio passed on, by the part's name."""
-    rows: list[Heard] = []
+    rows: list[ScanResult] = []
     for part, sight in _sights(design, _with_adverts(found, adverts)):
         advert = adverts.get(part.name, {}).get(sight.address)
-        row = Heard(
+        row = ScanResult(
             design.name,
             part.name,
             sight.address,
@@ -81,13 +81,13 @@ def _with_adverts(found: Mapping[str, str], adverts: Mapping[str, Mapping[str, A
     return more
 
 
-def _sights(design: Design, found: Mapping[str, str]) -> Iterator[tuple[Part, Sight]]:
+def _sights(design: Design, found: Mapping[str, str]) -> Iterator[tuple[Part, ScanEntry]]:
     for part in scanners(design):
         for sight in part.kind.sights(part, found.get(part.name, "")):
             yield part, sight
 
 
-def _used(design: Design, on: Part, sight: Sight) -> str:
+def _used(design: Design, on: Part, sight: ScanEntry) -> str:
     """The part that stands for what was met: its table says the same place."""
     for part in design.parts.values():
         if on.name not in {each.name for each in part.linked.values()}:

@@ -20,7 +20,7 @@ from zapato.extensions import Bundle
 from zapato.extensions import costs as costs_of
 from zapato.fitting import fit, write_pins
 from zapato.parts import kind
-from zapato.parts.model import Kind
+from zapato.parts.kind import Kind
 from zapato.parts.sensors import chip
 from zapato.simulator.rehearse import weighed
 
@@ -135,7 +135,7 @@ def _world(design: Design) -> str:
     return "".join(
         f"{part.name}.{name} = 20\n"
         for part in design.parts.values()
-        for name in part.kind.bench(part).sets
+        for name in part.kind.simulation(part).stimuli
         if name in part.properties and part.properties[name].type == "number"
     )
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from zapato.boards import Board, board
-from zapato.checks.suits import hazard
+from zapato.checks.compatibility import hazard
 from zapato.design import Design, PinUse
 from zapato.errors import UnknownName, Unwritable
 from zapato.lang.document import Document

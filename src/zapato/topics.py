@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass, replace
 from typing import Literal
 
-from zapato.design.model import Design, once
-from zapato.design.others import Heard
+from zapato.design.design import Design, once
+from zapato.design.remote_parts import RemotePart
 from zapato.lang.senml import KEYS
-from zapato.parts.model import Argument, Part, Property
+from zapato.parts.kind import Argument, Part, Property
 
 ITSELF = ("tell", "restart", "settings", "forget", "update")
 """What the device itself can be told."""
@@ -78,7 +78,7 @@ def _topics(design: Design) -> Iterator[Topic]:
         yield from _heard(heard)
 
 
-def _heard(heard: Heard) -> Iterator[Topic]:
+def _heard(heard: RemotePart) -> Iterator[Topic]:
     """What another device says that this one listens to."""
     packed = (heard.design.mqtt or {}).get("report") == "senml"
     names = {*heard.properties, *heard.events}

@@ -6,16 +6,16 @@ from zapato.extend import (
     SWITCHING,
     Action,
     Argument,
-    Bench,
     Driver,
     Kind,
     Load,
     Need,
     Part,
     Property,
+    Simulation,
     active_number,
     drive_need,
-    level_bench,
+    level_simulation,
     measured,
     on_property,
     switched_pin,
@@ -50,8 +50,8 @@ class BuzzerKind(Kind):
         given = (part.at("pin"), active_number(part), part.get("start", "off") == "on", part.get("tone", 120))
         return Driver("buzzer", "Buzzer", given)
 
-    def bench(self, part: Part) -> Bench:
-        return level_bench(part)
+    def simulation(self, part: Part) -> Simulation:
+        return level_simulation(part)
 
     def loads(self, part: Part) -> Iterable[Load]:
         return (Load("the buzzer", "pin", 0, 0.004, 0.008, "a small one of 3.3 V; from memory", "pin"),)

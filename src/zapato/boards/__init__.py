@@ -4,7 +4,7 @@ from zapato.boards import board, boards
 board("esp32-38pin").pin(34).output     # False: GPIO34 has no output driver
 """
 
+from zapato.boards.board import Board, Boot, Chip, Fitted, HeaderPin, Pin
 from zapato.boards.catalogue import board, board_ids, boards
-from zapato.boards.model import Board, Boot, Chip, Fitted, HeaderPin, Pin
 
 __all__ = ["Board", "Boot", "Chip", "Fitted", "HeaderPin", "Pin", "board", "board_ids", "boards"]

@@ -8,7 +8,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from zapato.boards.model import (
+from zapato.boards.board import (
     Analog,
     Board,
     Boot,

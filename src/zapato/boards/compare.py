@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from zapato.boards.model import Board, Pin
+from zapato.boards.board import Board, Pin
 from zapato.errors import UnknownName
 
 COUNTS: Mapping[str, Callable[[Board], int]] = {

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from zapato import extensions
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.findings import Finding
 
 
@@ -27,6 +27,6 @@ def site_boards(root: Path | None) -> SiteBoards:
     paths = [path for folder in folders for path in sorted(folder.glob("*.toml"))]
     if not paths:
         return SiteBoards()
-    from zapato.boards.site import read_boards
+    from zapato.boards.board_file import read_boards
 
     return read_boards(tuple((path, path.stat().st_mtime_ns) for path in paths))

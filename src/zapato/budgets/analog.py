@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zapato.budgets.eseries import above
-from zapato.budgets.row import Row, row
-from zapato.design.model import Design, once
-from zapato.parts.model import Part
+from zapato.budgets.row import BudgetRow, row
+from zapato.design.design import Design, once
+from zapato.parts.kind import Part
 from zapato.parts.sensors import chip
 from zapato.parts.sensors.analog.chip import ratio
 
@@ -105,7 +105,7 @@ def divider(volts: float, most: float) -> tuple[float, float]:
     return above(LOWER * (volts / most - 1)), LOWER
 
 
-def rows(design: Design) -> Iterator[Row]:
+def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every analog sensor."""
     for each in analog(design):
         name, source = each.part.name, design.board.analog.source if design.board else ""

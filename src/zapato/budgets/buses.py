@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zapato.budgets.row import Row, row
-from zapato.design.model import Design, once
-from zapato.parts.model import Part
+from zapato.budgets.row import BudgetRow, row
+from zapato.design.design import Design, once
+from zapato.parts.kind import Part
 
 SINK, LOW = 0.003, 0.4
 """A that a chip can sink, and V at which it does (UM10204, I2C-bus specification, table of the I/O stages)."""
@@ -73,7 +73,7 @@ def serial_reach(part: Part) -> float | None:
     return min(RS485, RATE_LENGTH / part.get("baud", 9600))
 
 
-def rows(design: Design) -> Iterator[Row]:
+def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every bus."""
     for each in i2c(design):
         guess = (

@@ -16,11 +16,11 @@ from pathlib import Path
 
 from zapato import extensions
 from zapato.boards.port import port
+from zapato.design.design import Design, once
 from zapato.design.links import Link
-from zapato.design.model import Design, once
 from zapato.design.program import driver_modules, drivers, follows, runtime_modules, timed
 from zapato.design.sun import WEEKS
-from zapato.parts.model import Driver, Part
+from zapato.parts.kind import Driver, Part
 
 STARTS, STARTS_LONG, LONG = 0.92, 0.88, 32
 """Shares of a small chip's heap from which on programs were seen to run out of memory; the second from so many parts and links on."""

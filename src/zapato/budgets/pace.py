@@ -10,10 +10,10 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from zapato.budgets.traffic import traffic
-from zapato.design.model import Design, PinUse
+from zapato.design.design import Design, PinUse
 
 if TYPE_CHECKING:
-    from zapato.budgets.row import Row
+    from zapato.budgets.row import BudgetRow
 
 IDLE, CONNECTED = 60_000, 140_000
 """Instructions a second of a program without a network, and what Wi-Fi and the broker add."""
@@ -53,7 +53,7 @@ def instructions(design: Design) -> dict[str, float]:
     return found
 
 
-def rows(design: Design) -> Iterator[Row]:
+def rows(design: Design) -> Iterator[BudgetRow]:
     """The share of its time that the chip computes."""
     from zapato.budgets.row import row
 

@@ -6,14 +6,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zapato.boards.model import Pin
+from zapato.boards.board import Pin
 from zapato.budgets.rails import loads
-from zapato.design.model import Design, once
+from zapato.design.design import Design, once
 from zapato.parts.electrical import PIN, Load
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 if TYPE_CHECKING:
-    from zapato.budgets.row import Row
+    from zapato.budgets.row import BudgetRow
 
 
 @dataclass(eq=False, repr=False)
@@ -44,7 +44,7 @@ def total(design: Design) -> float:
     return sum(each.load.peak for each in pin_currents(design))
 
 
-def rows(design: Design) -> Iterator[Row]:
+def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every pin, and their sum."""
     from zapato.budgets.row import row
 

@@ -6,16 +6,16 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
+from zapato.design.design import Design, once
 from zapato.design.feeds import board_input, supply_span
 from zapato.design.feeds import main_supply as feeder
-from zapato.design.model import Design, once
 from zapato.lang.units import digits
 from zapato.parts.electrical import INPUT, PIN, RAIL, Load
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 if TYPE_CHECKING:
-    from zapato.budgets.row import Row
+    from zapato.budgets.row import BudgetRow
 
 USB, USB_SOURCE = 0.5, "USB 2.0 Specification, 7.2.1: a port gives 500 mA"
 UNSTATED = 0.35
@@ -194,7 +194,7 @@ def heaviest(weights: Mapping[str, float], apart: Mapping[str, set[str]]) -> flo
     return max(weights[name] + heaviest(without, apart), heaviest(rest, apart))
 
 
-def rows(design: Design) -> Iterator[Row]:
+def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every rail."""
     from zapato.budgets.row import row
 

@@ -13,7 +13,7 @@ CLOSE = 0.8
 
 
 @dataclass(frozen=True)
-class Row:
+class BudgetRow:
     """One figure.
 
     Attributes:
@@ -63,6 +63,6 @@ def row(
     formula: str = "",
     source: str = "",
     least: bool = False,
-) -> Row:
+) -> BudgetRow:
     """A figure with its limit."""
-    return Row(topic, of, what, value, unit, limit, formula, source, least)
+    return BudgetRow(topic, of, what, value, unit, limit, formula, source, least)

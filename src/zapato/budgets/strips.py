@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from math import ceil, floor, sqrt
 from typing import cast
 
-from zapato.budgets.row import Row, row
-from zapato.design.model import Design, once
-from zapato.parts.model import Part
+from zapato.budgets.row import BudgetRow, row
+from zapato.design.design import Design, once
+from zapato.parts.kind import Part
 from zapato.parts.strip.part import DARK, WHITE, order, runs_on
 
 BIT, GAP = 1.25e-6, 300e-6
@@ -169,14 +169,14 @@ def _feeds(length: float, amps: float, supply: float) -> int:
     return ceil(length / sqrt(8 * DROP * supply / lost)) + 1
 
 
-def rows(design: Design) -> Iterator[Row]:
+def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every strip."""
     for each in strips(design):
         yield from _frames(each)
         yield from _supply(each)
 
 
-def _frames(each: StripBudget) -> Iterator[Row]:
+def _frames(each: StripBudget) -> Iterator[BudgetRow]:
     """How long a frame takes, and how many go out."""
     name, count = each.part.name, each.part.get("count", 1)
     timed = "WS2812B datasheet, data transfer time"
@@ -219,7 +219,7 @@ def _frames(each: StripBudget) -> Iterator[Row]:
     )
 
 
-def _supply(each: StripBudget) -> Iterator[Row]:
+def _supply(each: StripBudget) -> Iterator[BudgetRow]:
     """What it takes, and how it is to be fed."""
     name = each.part.name
     current = next(iter(each.part.kind.loads(each.part))).source

@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zapato.design.model import Design, once
+from zapato.design.design import Design, once
 
 if TYPE_CHECKING:
-    from zapato.budgets.row import Row
+    from zapato.budgets.row import BudgetRow
 
 VITALS = 1 / 60
 """Messages a second of `vitals`."""
@@ -56,7 +56,7 @@ def of_site(designs: Sequence[Design]) -> float:
     return sum(found.rate for each in designs if (found := traffic(each)))
 
 
-def rows(design: Design) -> Iterator[Row]:
+def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of a device's traffic."""
     from zapato.budgets.row import row
 

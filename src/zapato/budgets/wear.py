@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.design.program import driver_modules, drivers
 
 BLOCK = 4096

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from zapato.budgets import analog, buses, pace, pin_currents, rails, strips, traffic
 from zapato.budgets.memory import memory, shares
-from zapato.budgets.row import Row, row
+from zapato.budgets.row import BudgetRow, row
 from zapato.design import Design, resolve
 
 if TYPE_CHECKING:
@@ -24,10 +24,10 @@ class Budget:
     """
 
     design: Design
-    rows: tuple[Row, ...]
+    rows: tuple[BudgetRow, ...]
 
     @property
-    def over(self) -> tuple[Row, ...]:
+    def over(self) -> tuple[BudgetRow, ...]:
         """The figures that pass their limit."""
         return tuple(each for each in self.rows if each.verdict == "over")
 
@@ -38,14 +38,14 @@ class Budget:
 
         return pandas.DataFrame([each.as_dict() for each in self.rows])
 
-    def of(self, topic: str) -> tuple[Row, ...]:
+    def of(self, topic: str) -> tuple[BudgetRow, ...]:
         return tuple(each for each in self.rows if each.topic == topic)
 
 
 def budget(what: Design | Path | str) -> Budget:
     """The budgets of a design or a device file. Raises Unreadable."""
     design = what if isinstance(what, Design) else resolve(Path(what))
-    found: list[Row] = []
+    found: list[BudgetRow] = []
     for each in (rails, pin_currents, strips, analog, buses, traffic):
         found += each.rows(design)
     if known := memory(design):

@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zapato.boards.own import site_boards
+from zapato.checks.compatibility import candidates, suits
 from zapato.checks.gather import all_files, device_files, root_of
-from zapato.checks.looked import Looked, check_design, look, look_at, look_at_all, texts_of
 from zapato.checks.registry import comparers, rule, rules
+from zapato.checks.result import CheckResult, check_design, look, look_at, look_at_all, texts_of
 from zapato.checks.site_files import neighbours, other_files
-from zapato.checks.suits import candidates, suits
 from zapato.design import Design
 from zapato.errors import ZapatoError
 from zapato.findings import Finding, Place, Report
@@ -68,7 +68,7 @@ def _checked(
 ) -> Report:
     roots = list(dict.fromkeys(root for path in paths if (root := root_of(path))))
     strict = not any(path.is_dir() for path in paths)
-    devices: list[Looked] = []
+    devices: list[CheckResult] = []
     for each in _looked(files, strict, bool(roots), executor):
         devices.append(each)
         tell(len(devices))
@@ -83,7 +83,9 @@ def _checked(
     )
 
 
-def _looked(files: Sequence[Path], strict: bool, whole: bool, executor: Executor | None) -> Iterator[Looked]:
+def _looked(
+    files: Sequence[Path], strict: bool, whole: bool, executor: Executor | None
+) -> Iterator[CheckResult]:
     """Each file looked at, here or elsewhere, in their order."""
     if executor is None:
         yield from (look_at(path, strict=strict, whole=whole) for path in files)
@@ -96,7 +98,7 @@ def _looked(files: Sequence[Path], strict: bool, whole: bool, executor: Executor
         except ZapatoError as lost:
             for path in paths:
                 message = f"not checked: {lost}"
-                yield Looked(
+                yield CheckResult(
                     path, findings=[Finding("file-unreadable", "error", Place(shown(path)), message)]
                 )
 
@@ -106,11 +108,11 @@ def report(designs: Iterable[Design]) -> Report:
     return _together([look(design) for design in designs])
 
 
-def _together(devices: Sequence[Looked]) -> Report:
+def _together(devices: Sequence[CheckResult]) -> Report:
     """One report over devices that were looked at."""
     findings = [finding for each in devices for finding in each.findings]
     texts = {name: text for each in devices for name, text in each.texts.items()}
-    sites: dict[object, list[Looked]] = {}
+    sites: dict[object, list[CheckResult]] = {}
     for each in devices:
         if each.source:
             sites.setdefault(each.root or each.path, []).append(each)
@@ -125,7 +127,9 @@ def _together(devices: Sequence[Looked]) -> Report:
     return Report.of(findings, [each.device for each in devices if each.source], texts)
 
 
-def _missing_texts(findings: Iterable[Finding], texts: dict[str, str], devices: Iterable[Looked]) -> None:
+def _missing_texts(
+    findings: Iterable[Finding], texts: dict[str, str], devices: Iterable[CheckResult]
+) -> None:
     """The texts of device files that only a site's rules point into."""
     named = {each.device: each for each in devices if each.device}
     for finding in findings:
@@ -133,7 +137,7 @@ def _missing_texts(findings: Iterable[Finding], texts: dict[str, str], devices: 
             texts.update(texts_of(named[finding.device].design))
 
 
-def check_site(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+def check_site(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     """What the rules find in a site as a whole: what must be unique, the address plan, the network.
 
     The site's other devices count, too; what is wrong with them is theirs to hear.
@@ -142,6 +146,6 @@ def check_site(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
     ours, files = {each.device for each in devices}, {each.source for each in devices}
     theirs, elsewhere = {each.device for each in others} - ours, {each.source for each in others} - files
     for each in comparers():
-        for found in each.among(site, [*others, *devices]) if each.among else ():
+        for found in each.compare(site, [*others, *devices]) if each.compare else ():
             if found.place.file not in elsewhere and found.device not in theirs:
                 yield found

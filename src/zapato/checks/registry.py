@@ -8,7 +8,7 @@ from importlib import import_module
 from pkgutil import iter_modules
 
 from zapato import extensions
-from zapato.checks.model import DesignRule, PinRule, Rule, SiteRule
+from zapato.checks.rule import DesignRule, PinRule, Rule, SiteRule
 from zapato.errors import UnknownName, ZapatoError
 
 _CODES = "zapato.rules"

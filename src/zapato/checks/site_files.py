@@ -8,7 +8,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from zapato.checks.looked import Designs, Looked
+from zapato.checks.result import CheckResult, Designs
 from zapato.design import sketch
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
@@ -34,7 +34,7 @@ class SiteFiles:
             self.texts[document.source.name] = document.source.text
 
 
-def neighbours(site: Site, ours: Sequence[Looked]) -> list[Looked]:
+def neighbours(site: Site, ours: Sequence[CheckResult]) -> list[CheckResult]:
     """The site's other devices that one of these may clash with, read only as far as that needs."""
     if site.root is None:
         return []
@@ -44,11 +44,11 @@ def neighbours(site: Site, ours: Sequence[Looked]) -> list[Looked]:
     if all(folder + name in files for name in names(site.root / "devices")):
         return []
     words = {word for each in ours for word in each.words}
-    found: list[Looked] = []
+    found: list[CheckResult] = []
     for path in _holding(site.root, words):
         if str(path.absolute()) not in known:
             with suppress(Unreadable):
-                found.append(Looked.of(sketch(path)))
+                found.append(CheckResult.of(sketch(path)))
     return found
 
 
@@ -67,7 +67,7 @@ def _holding(root: Path, words: set[str]) -> Iterator[Path]:
             yield path
 
 
-def other_files(root: Path, devices: Sequence[Looked]) -> SiteFiles:
+def other_files(root: Path, devices: Sequence[CheckResult]) -> SiteFiles:
     """The site's own rehearsal, its alerts and pieces, checked against its devices; of the pieces those nobody uses."""
     found = SiteFiles()
     designs = Designs(devices)
@@ -100,7 +100,7 @@ def _rehearsals(root: Path, designs: Designs, families: set[str], found: SiteFil
             found.findings.append(Finding("file-kind", "note", Place(shown(path)), message))
 
 
-def _alerts(root: Path, devices: Sequence[Looked], found: SiteFiles) -> None:
+def _alerts(root: Path, devices: Sequence[CheckResult], found: SiteFiles) -> None:
     from zapato.design.alerts import FILE, read_alerts
 
     if (root / FILE).is_file():

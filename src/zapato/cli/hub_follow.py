@@ -16,7 +16,7 @@ import click
 from zapato.cli.terminal import harmless, is_terminal, styled
 from zapato.errors import ZapatoError
 from zapato.hub import Service
-from zapato.hub.hub import Change, shown
+from zapato.hub.hub import HubEvent, shown
 
 if TYPE_CHECKING:
     from zapato.cli.hub_run import Asked
@@ -26,14 +26,14 @@ COLORS = {"alert": "red", "over": "green", "event": "cyan", "thing": "yellow", "
 
 def in_a_pipe(service: Service, asked: Asked) -> int:
     """What is known, then changes as they come, until the time is over or Ctrl-C; lines of standard input are done."""
-    changes: queue.SimpleQueue[Change] = queue.SimpleQueue()
+    changes: queue.SimpleQueue[HubEvent] = queue.SimpleQueue()
     service.hub.listen(changes.put)
     _typed(service)
     for row in service.hub.table():
-        changes.put(Change("thing", row["name"], row["label"], time.time()))
+        changes.put(HubEvent("thing", row["name"], row["label"], time.time()))
         for each in row["properties"]:
             if each["at"] is not None:
-                changes.put(Change("value", f"{row['name']}.{each['name']}", each["value"], each["at"]))
+                changes.put(HubEvent("value", f"{row['name']}.{each['name']}", each["value"], each["at"]))
     with _till_interrupted():
         for change in _until(asked, changes):
             text = line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False)
@@ -51,8 +51,8 @@ def _till_interrupted() -> Generator[None]:
 
 
 def _until(
-    asked: Asked, changes: queue.SimpleQueue[Change], runs: Callable[[], bool] = lambda: True
-) -> Iterator[Change]:
+    asked: Asked, changes: queue.SimpleQueue[HubEvent], runs: Callable[[], bool] = lambda: True
+) -> Iterator[HubEvent]:
     """What is in the queue, until the time is over, or it runs no longer."""
     until = None if asked.lasts is None else time.monotonic() + asked.lasts
     while (until is None or time.monotonic() < until) and runs():
@@ -60,7 +60,7 @@ def _until(
             yield changes.get(timeout=0.2)
 
 
-def line(change: Change) -> str:
+def line(change: HubEvent) -> str:
     """A change for people."""
     when = time.strftime("%H:%M:%S", time.localtime(change.at))
     word = styled(f"{change.what:<6}", fg=COLORS.get(change.what))
@@ -97,7 +97,7 @@ def on_a_page(service: Service, asked: Asked) -> int:
     page = Page(service, asked.web or "")
     page.start()
     click.echo(f"the hub's page: {page.address}")
-    changes: queue.SimpleQueue[Change] = queue.SimpleQueue()
+    changes: queue.SimpleQueue[HubEvent] = queue.SimpleQueue()
     service.hub.listen(lambda change: changes.put(change) if change.what in ("alert", "over") else None)
     with _till_interrupted():
         for change in _until(asked, changes, lambda: page.runs):

@@ -19,7 +19,7 @@ from zapato.cli.live import broker_of
 from zapato.cli.terminal import harmless, is_terminal, styled, table
 from zapato.errors import NotDelivered, ZapatoError
 from zapato.hub import History, Service
-from zapato.hub.hub import Change, Saying, measured
+from zapato.hub.hub import HubEvent, OutgoingMessage, measured
 from zapato.hub.service import alone
 from zapato.hub.values import NotTaken
 from zapato.lang.tables import MqttTable
@@ -262,14 +262,14 @@ def _describe(service: Service, designs: Sequence[Design]) -> None:
 
     for design in designs:
         text = json.dumps(thing(design), separators=(",", ":"), ensure_ascii=False)
-        service.say(Saying(f"{design.topic}/about", text, retain=True))
+        service.say(OutgoingMessage(f"{design.topic}/about", text, retain=True))
 
 
 def _alive(designs: Sequence[Design], broker: tuple[str, int], held: ExitStack) -> None:
-    from zapato.simulator.alive import Alive
+    from zapato.simulator.demo_activity import DemoActivity
 
     click.echo(f"starting {len(designs)} devices in the simulator ...", err=True)
-    alive = Alive(designs, broker)
+    alive = DemoActivity(designs, broker)
     held.callback(alive.stop)
     alive.start()
 
@@ -327,7 +327,7 @@ def do(service: Service, line: str, asked: Asked) -> int:
     wanted = saying.topic.removesuffix("/set")
     answered = threading.Event()
 
-    def told(change: Change) -> None:
+    def told(change: HubEvent) -> None:
         thing = service.hub.things.get(change.name.partition(".")[0])
         what = thing.properties.get(change.name.partition(".")[2]) if thing else None
         if what and what.reads == wanted and json.dumps(change.value) == saying.payload:

@@ -23,7 +23,7 @@ from zapato.cli.hub_run import age, each_range
 from zapato.cli.terminal import harmless, plain
 from zapato.errors import ZapatoError
 from zapato.hub import Service
-from zapato.hub.hub import Change, measured
+from zapato.hub.hub import HubEvent, measured
 
 STYLE = Style.from_dict(
     {
@@ -87,7 +87,7 @@ class _Screen:
 
     # --- what happens
 
-    def heard(self, change: Change) -> None:
+    def heard(self, change: HubEvent) -> None:
         if (
             change.what == "value"
             and isinstance(change.value, (int, float))

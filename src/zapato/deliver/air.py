@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol, cast
 
-from zapato.deliver.offer import Offer
+from zapato.deliver.offer import UpdateOffer
 from zapato.errors import NotDelivered
 
 ASK = 5.0
@@ -23,7 +23,7 @@ TRIES = 6
 """Offers that may end with the old version before it is told as failed: a version that is on trial takes none for two minutes."""
 
 
-class Way(Protocol):
+class BrokerLink(Protocol):
     """Messages to the device and back."""
 
     def publish(self, topic: str, payload: str | bytes) -> None: ...
@@ -49,8 +49,8 @@ class Updated:
 
 
 def over_the_air(
-    offer: Offer,
-    way: Way,
+    offer: UpdateOffer,
+    way: BrokerLink,
     *,
     again: bool = False,
     patience: float = PATIENCE,
@@ -83,7 +83,12 @@ class _Delivery:
     """One update as it goes on."""
 
     def __init__(
-        self, offer: Offer, way: Way, again: bool, patience: float, tell: Callable[[str, float], None]
+        self,
+        offer: UpdateOffer,
+        way: BrokerLink,
+        again: bool,
+        patience: float,
+        tell: Callable[[str, float], None],
     ) -> None:
         self.offer, self.way, self.again, self.patience, self.tell = offer, way, again, patience, tell
         self.begun = self.heard = time.monotonic()

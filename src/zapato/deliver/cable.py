@@ -10,9 +10,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.deliver.loader import FIRST_RATE, Failed, Loader, Silence, md5
-from zapato.deliver.ports import SerialLine
+from zapato.deliver.ports import OpenPort
 from zapato.errors import NotDelivered
 
 WAIT = 60.0
@@ -94,7 +94,7 @@ def by_cable(
     What the image leaves free is erased, up to `until`: no settings of before stay there.
     Raises NotDelivered: nothing half-written counts as done, and the same call mends it.
     """
-    line = SerialLine(port)
+    line = OpenPort(port)
     try:
         loader = Loader(line)
         by_hand = _meet(loader, line, board, wait, tell)
@@ -170,7 +170,7 @@ def _size(count: int) -> str:
     return f"{count / 1048576:g} MiB"
 
 
-def _meet(loader: Loader, line: SerialLine, board: Board, wait: float, tell: Tell) -> bool:
+def _meet(loader: Loader, line: OpenPort, board: Board, wait: float, tell: Tell) -> bool:
     """Bring the chip into its loader by the port's lines, or wait for a hand to do it; True where a hand did.
 
     A port of the chip's own USB goes away when somebody presses RST, and comes back.
@@ -201,7 +201,7 @@ HOLDS = (0.05, 0.55)
 """Seconds that the boot pin stays low after reset is let go: a slow supply wants the longer one."""
 
 
-def _into_loader(line: SerialLine, hold: float) -> None:
+def _into_loader(line: OpenPort, hold: float) -> None:
     """Reset with the boot pin low: RTS pulls reset, DTR the boot pin, on boards that are wired so."""
     line.lines(reset=True, boot=False)
     time.sleep(0.1)
@@ -210,7 +210,7 @@ def _into_loader(line: SerialLine, hold: float) -> None:
     line.lines(reset=False, boot=False)
 
 
-def _into_loader_by_usb(line: SerialLine) -> None:
+def _into_loader_by_usb(line: OpenPort) -> None:
     """The same through the chip's own USB unit, which reads the order of the lines: both off in the middle would end it."""
     line.lines(reset=False, boot=False)
     time.sleep(0.1)
@@ -222,7 +222,7 @@ def _into_loader_by_usb(line: SerialLine) -> None:
     line.lines(reset=False, boot=False)
 
 
-def reset(line: SerialLine) -> None:
+def reset(line: OpenPort) -> None:
     """Start the board anew, where its reset hangs on the port's lines."""
     line.lines(reset=True, boot=False)
     time.sleep(0.1)
@@ -246,7 +246,7 @@ def _region(loader: Loader, at: int, data: bytes, tell: Callable[[float], None])
     )
 
 
-def said(line: SerialLine, heard: bytes) -> tuple[str, ...]:
+def said(line: OpenPort, heard: bytes) -> tuple[str, ...]:
     """The first lines that the device says, `heard` being the first of them. Its port may go away with the restart, and come back."""
     until = time.monotonic() + LISTEN
     while time.monotonic() < until and heard.count(b"\n") < 12:

@@ -8,12 +8,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, cast
 
-from zapato.deliver.air import Way, runs_of
+from zapato.deliver.air import BrokerLink, runs_of
 from zapato.design import Design
 
 
 @dataclass
-class Member:
+class FleetMember:
     """One device.
 
     Attributes:
@@ -40,7 +40,7 @@ class Member:
 
 @dataclass
 class _Listening:
-    topics: dict[str, Member] = field(default_factory=dict[str, Member])
+    topics: dict[str, FleetMember] = field(default_factory=dict[str, FleetMember])
 
     def hear(self, topic: str, payload: bytes) -> None:
         site, _, rest = topic.partition("/")
@@ -58,7 +58,7 @@ class _Listening:
         elif what == "vitals":
             self._vitals(member, text)
 
-    def _vitals(self, member: Member, text: str) -> None:
+    def _vitals(self, member: FleetMember, text: str) -> None:
         try:
             row: Any = json.loads(text)
         except ValueError:
@@ -72,12 +72,12 @@ class _Listening:
             )
 
 
-def fleet(designs: Sequence[Design], way: Way, seconds: float = 5.0) -> list[Member]:
+def fleet(designs: Sequence[Design], way: BrokerLink, seconds: float = 5.0) -> list[FleetMember]:
     """Ask every device of these for its vitals and listen so long; in the order given.
 
     `way` must hear `<topic>/state`, `/vitals`, `/update/runs` and `/notes` of each. Ends sooner where all have answered.
     """
-    listening = _Listening({each.topic: Member(each.name, each.version) for each in designs})
+    listening = _Listening({each.topic: FleetMember(each.name, each.version) for each in designs})
     for each in designs:
         way.publish(f"{each.topic}/device/do/tell", "")
     until = time.monotonic() + seconds

@@ -55,7 +55,7 @@ TRIES = 4
 """Times that a block is sent before the line is given up."""
 
 
-class Line(Protocol):
+class LoaderLine(Protocol):
     """A serial line."""
 
     def write(self, data: bytes) -> object: ...
@@ -126,7 +126,7 @@ def checksum(data: bytes) -> int:
 class Loader:
     """A chip whose ROM loader listens on this line."""
 
-    def __init__(self, line: Line) -> None:
+    def __init__(self, line: LoaderLine) -> None:
         self.line = line
         self.chip = ""
         self._frames = Frames()

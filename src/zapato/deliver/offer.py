@@ -28,7 +28,7 @@ def version_of(text: str) -> tuple[int, int, int]:
 
 
 @dataclass
-class Offer:
+class UpdateOffer:
     """One package for one device.
 
     Attributes:

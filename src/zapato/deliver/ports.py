@@ -25,7 +25,7 @@ BRIDGES = {
 
 
 @dataclass(frozen=True)
-class Port:
+class SerialPort:
     """One serial port.
 
     Attributes:
@@ -38,21 +38,21 @@ class Port:
     trouble: str
 
 
-def ports() -> list[Port]:
+def ports() -> list[SerialPort]:
     """The serial ports of this machine, by name."""
     from serial.tools.list_ports import comports
 
-    found: list[Port] = []
+    found: list[SerialPort] = []
     for each in sorted(comports(), key=lambda port: str(port.device)):
         what = BRIDGES.get(each.vid or 0, "a USB device" if each.vid else "no USB device")
         name = f"{what}, {each.product}" if each.product else what
-        found.append(Port(str(each.device), name, _trouble(str(each.device))))
+        found.append(SerialPort(str(each.device), name, _trouble(str(each.device))))
     return found
 
 
 def _trouble(name: str) -> str:
     try:
-        SerialLine(name).close()
+        OpenPort(name).close()
     except NotDelivered as error:
         return f"{error} ({error.fix})" if error.fix else str(error)
     return ""
@@ -72,7 +72,7 @@ AWAKE = 0.1
 """Seconds to wait for an answer awake: who sleeps is woken some ms late, as long as a block of data takes on the line."""
 
 
-class SerialLine:
+class OpenPort:
     """An open port. Raises NotDelivered with the reason where it cannot be opened, or goes away."""
 
     def __init__(self, name: str, rate: int = 115_200) -> None:

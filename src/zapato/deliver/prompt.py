@@ -14,10 +14,10 @@ from base64 import b64encode
 from collections.abc import Callable, Iterable, Mapping
 from typing import cast
 
-from zapato.boards.model import Chip
+from zapato.boards.board import Chip
 from zapato.deliver.cable import Written, reset, said
-from zapato.deliver.loader import Line, Silence
-from zapato.deliver.ports import SerialLine
+from zapato.deliver.loader import LoaderLine, Silence
+from zapato.deliver.ports import OpenPort
 from zapato.errors import NotDelivered
 from zapato.firmware.base import runs_on
 from zapato.firmware.package import BASE
@@ -72,14 +72,14 @@ Outputs of a program that was interrupted go to their safe levels. A file that a
 has no file that is open twice."""
 
 
-class Wrong(Exception):
+class PromptError(Exception):
     """The board answered with an error."""
 
 
 class Prompt:
     """MicroPython on the other end of a line, in raw mode."""
 
-    def __init__(self, line: Line) -> None:
+    def __init__(self, line: LoaderLine) -> None:
         self.line = line
         self._into = b""
 
@@ -95,7 +95,7 @@ class Prompt:
                 self._until(GREETING, 0.5)
                 self.run("pass")
                 return True
-            except (Silence, Wrong):
+            except (Silence, PromptError):
                 continue
         return False
 
@@ -105,14 +105,14 @@ class Prompt:
             self.run(ast.unparse(block))
 
     def run(self, code: str, seconds: float = ANSWER) -> str:
-        """Run a short text and give what it printed. Raises Silence; Wrong with the last line of an error."""
+        """Run a short text and give what it printed. Raises Silence; PromptError with the last line of an error."""
         self.line.write(code.encode() + END)
         self._until(b"OK", seconds)
         said = self._until(END, seconds)
         error = self._until(END, seconds)
         self._until(b">", seconds)
         if error:
-            raise Wrong(error.decode("utf-8", "replace").strip().splitlines()[-1])
+            raise PromptError(error.decode("utf-8", "replace").strip().splitlines()[-1])
         return said.decode("utf-8", "replace").replace("\r\n", "\n")
 
     def value(self, expression: str) -> object:
@@ -120,7 +120,7 @@ class Prompt:
         try:
             return ast.literal_eval(self.run(f"print(repr({expression}))").strip())
         except (ValueError, SyntaxError):
-            raise Wrong("an answer that was harmed on the way") from None
+            raise PromptError("an answer that was harmed on the way") from None
 
     def restart(self) -> bytes:
         """Start the board anew; gives what it has said since."""
@@ -180,7 +180,7 @@ def write_file(
             if prompt.value(f"digest({path + '.new'!r})") == wanted:
                 prompt.run(f"dog.feed(); os.rename({path + '.new'!r}, {path!r})")
                 return
-        except Wrong as wrong:
+        except PromptError as wrong:
             why = str(wrong)
     raise NotDelivered(f"{path} could not be written: {why}", "repeat the call; what is right already stays")
 
@@ -201,7 +201,7 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
         for folder in folders:
             if f"/{folder}/" not in there:
                 prompt.run(f"dog.feed(); os.mkdir({'/' + folder!r})")
-    except Wrong as wrong:
+    except PromptError as wrong:
         raise NotDelivered(
             f"the board's files cannot be changed: {wrong}", "--base FILE writes the whole flash"
         ) from None
@@ -225,14 +225,14 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
 def _listed(prompt: Prompt) -> list[object]:
     found = prompt.value("all('')")
     if not isinstance(found, list):
-        raise Wrong("an answer that was harmed on the way")
+        raise PromptError("an answer that was harmed on the way")
     return cast(list[object], found)
 
 
 def _digest(prompt: Prompt, path: str) -> object:
     try:
         return prompt.value(f"digest({path!r})")
-    except Wrong:
+    except PromptError:
         return ""
 
 
@@ -250,7 +250,7 @@ def by_prompt(
     With `only` what else stands there stays. Raises NotDelivered: nothing half-written is started, and the same
     call goes on where it broke off.
     """
-    line = SerialLine(port)
+    line = OpenPort(port)
     try:
         prompt = Prompt(line)
         tell("waiting for MicroPython's prompt", 0.0)
@@ -270,7 +270,7 @@ def by_prompt(
         heard = prompt.restart()
         reset(line)
         return Written(chip.id, sent, took, True, said(line, heard))
-    except (Silence, Wrong) as error:
+    except (Silence, PromptError) as error:
         raise NotDelivered(
             f"the board on {port} stopped answering at its prompt ({error})",
             "repeat the call; it goes on where it broke off",

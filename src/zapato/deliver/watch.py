@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict, dataclass
 
-from zapato.deliver.air import Way
+from zapato.deliver.air import BrokerLink
 from zapato.design import Design
 
 FOUND = re.compile(r"\b(?:0x[0-9a-f]{2}|[0-9a-f]{16})\b")
@@ -36,7 +36,7 @@ class Said:
 
 def watch(
     designs: Sequence[Design],
-    way: Way,
+    way: BrokerLink,
     *,
     goes_on: Callable[[], bool] = lambda: True,
     wanted: Callable[[Said], bool] = lambda said: True,

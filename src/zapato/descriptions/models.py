@@ -12,7 +12,7 @@ from typing import Any
 from zapato.descriptions.thing import CONTEXT, affordances
 from zapato.lang.fields import REQUIRED
 from zapato.parts import kinds
-from zapato.parts.model import Kind, Part
+from zapato.parts.kind import Kind, Part
 from zapato.parts.sensors import chip, chip_names
 from zapato.topics import topics_of
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from zapato.parts.model import Argument
+from zapato.parts.kind import Argument
 from zapato.topics import Topic
 
 TYPES = {"boolean": "boolean", "number": "number", "text": "string", "time": "number"}

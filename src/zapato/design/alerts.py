@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
+from zapato.design.design import Design
 from zapato.design.links import rearmed
-from zapato.design.model import Design
 from zapato.lang.document import Document
 from zapato.lang.expressions import Expression, Function, Mistake, NotThere, Read, compile_expression
 from zapato.lang.fields import Shape, measured, named, nearest, number, text
@@ -63,7 +63,7 @@ class Alert:
         return {f"{part}.{name}" for part, name in self.when.reads} if self.when else {self.silent}
 
 
-class SiteScope:
+class AlertScope:
     """Expressions read the properties of a site's devices: "device.part.property" -> type and unit.
 
     A name's device code is `v("device.part.property")`; it may always be unknown.
@@ -118,7 +118,7 @@ def read_alerts(path: Path, known: Mapping[str, tuple[str, str]]) -> tuple[list[
             document.found("wrong-type", path_, "an alert is a table: [[alert]]")
             continue
         before = len(document.findings)
-        made = _alert(document, SiteScope(known), cast(dict[str, Any], table), path_)
+        made = _alert(document, AlertScope(known), cast(dict[str, Any], table), path_)
         if made.name in {each.name for each in alerts}:
             document.found("name-taken", (*path_, "name"), f"another alert is called {made.name}")
         if len(document.findings) == before:
@@ -126,7 +126,7 @@ def read_alerts(path: Path, known: Mapping[str, tuple[str, str]]) -> tuple[list[
     return alerts, document
 
 
-def _alert(document: Document, scope: SiteScope, table: dict[str, Any], path: Keys) -> Alert:
+def _alert(document: Document, scope: AlertScope, table: dict[str, Any], path: Keys) -> Alert:
     values = document.read(SHAPE, table, path)
     made = Alert(values.get("name") or "", held=values.get("held") or 0)
     if ("when" in table) == ("silent" in table):
@@ -168,7 +168,7 @@ def _gone(document: Document, when: Expression, back: float, path: Keys) -> str:
     return code
 
 
-def _silence(document: Document, scope: SiteScope, made: Alert, path: Keys) -> None:
+def _silence(document: Document, scope: AlertScope, made: Alert, path: Keys) -> None:
     """It names a device or a property that exists, and for how long it may be silent."""
     devices = {name.partition(".")[0] for name in scope.known}
     if made.silent not in devices | scope.known.keys():
@@ -184,7 +184,7 @@ def _silence(document: Document, scope: SiteScope, made: Alert, path: Keys) -> N
 
 
 def _says(
-    document: Document, scope: SiteScope, written: str, path: Keys
+    document: Document, scope: AlertScope, written: str, path: Keys
 ) -> list[tuple[str, Expression | None]]:
     found: list[tuple[str, Expression | None]] = []
     try:

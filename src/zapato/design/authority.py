@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.errors import Unreadable
 from zapato.lang.source import inside, shown
 

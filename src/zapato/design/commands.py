@@ -11,9 +11,9 @@ from zapato.design.scope import PartScope
 from zapato.lang.document import Document
 from zapato.lang.expressions import (
     Expression,
+    ExpressionValue,
     Mistake,
     NotThere,
-    Value,
     compile_expression,
     compile_node,
     offset_of,
@@ -23,7 +23,7 @@ from zapato.lang.expressions import (
 from zapato.lang.fields import nearest
 from zapato.lang.source import Keys
 from zapato.lang.units import QuantityError, quantity
-from zapato.parts.model import Argument, Part, Property
+from zapato.parts.kind import Argument, Part, Property
 
 DEVICE = "device"
 """The device itself, as links name it."""
@@ -172,7 +172,7 @@ class _Commands:
             action=target.attr,
         )
 
-    def fits(self, node: ast.expr, value: Value, known: Property, what: str) -> bool:
+    def fits(self, node: ast.expr, value: ExpressionValue, known: Property, what: str) -> bool:
         """Whether a value's unit, range and options are those of a property; a mistake where not."""
         if value.unit and known.unit and value.unit != known.unit:
             self.wrong(node, f"{what} is in {known.unit}, and this is in {value.unit}")
@@ -245,7 +245,7 @@ class _Commands:
             self.fits(node, value, known, argument.name)
         return value.code
 
-    def time(self, argument: Argument, value: Value, node: ast.expr) -> str:
+    def time(self, argument: Argument, value: ExpressionValue, node: ast.expr) -> str:
         """A time written in quotes, in ms."""
         if not isinstance(value.constant, str):
             self.wrong(node, f"{argument.name} takes a time in quotes, such as '2s'")

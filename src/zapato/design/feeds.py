@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from math import isclose
 
-from zapato.boards.model import SupplyInput
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import SupplyInput
+from zapato.design.design import Design, PinUse
 from zapato.parts.electrical import INPUT, PIN, RAIL
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 Span = tuple[float, float]
 """V, least and most."""

@@ -14,9 +14,9 @@ from zapato.design.scope import PartScope
 from zapato.lang.document import Document
 from zapato.lang.expressions import Expression, Mistake, NotThere, compile_expression
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, number, text, whole
-from zapato.lang.hours import HoursError, Moment, days, moment
+from zapato.lang.hours import DailyMoment, HoursError, days, moment
 from zapato.lang.source import Keys
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 
 def _read_do(value: object) -> tuple[str, ...]:
@@ -28,7 +28,7 @@ def _read_do(value: object) -> tuple[str, ...]:
     return tuple(cast(list[str], items))
 
 
-def _read_at(value: object) -> tuple[Moment, ...]:
+def _read_at(value: object) -> tuple[DailyMoment, ...]:
     items = cast(list[object], [value] if isinstance(value, str) else value)
     if isinstance(value, time):
         raise Wrong("takes a time of day in quotes", f'"{value:%H:%M}"')
@@ -122,7 +122,7 @@ class Link:
     undo_after: int = 0
     every: int = 0
     times: int = 0
-    at: tuple[Moment, ...] = ()
+    at: tuple[DailyMoment, ...] = ()
     days: int = EVERY_DAY
 
     @property

@@ -6,13 +6,13 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 
-from zapato.design.model import Design, once
+from zapato.design.design import Design, once
 from zapato.design.scope import HOURS
 from zapato.design.serial import serial_controllers
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.hours import CLOCK
 from zapato.lang.source import Keys
-from zapato.parts.model import Driver, Part
+from zapato.parts.kind import Driver, Part
 from zapato.parts.modules import with_imports
 
 

@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import Any, cast
 
 from zapato.boards import board
-from zapato.boards.model import Board, Pin
+from zapato.boards.board import Board, Pin
 from zapato.boards.own import site_boards
+from zapato.design.design import Design, PinUse
 from zapato.design.links import read_conditions, read_links
-from zapato.design.model import Design, PinUse
-from zapato.design.others import Others
+from zapato.design.remote_parts import RemoteParts
 from zapato.design.tables import with_table
 from zapato.errors import UnknownName
 from zapato.lang.document import Document
@@ -23,7 +23,7 @@ from zapato.lang.site import NAME, NAME_WORDS, Site, ethernet_table, network_tab
 from zapato.lang.source import Keys, Source, table
 from zapato.lang.tables import MqttTable, WifiTable
 from zapato.parts import Part, kind, kind_names
-from zapato.parts.model import Kind
+from zapato.parts.kind import Kind
 
 DEVICE = Shape(
     (
@@ -64,7 +64,7 @@ def resolve(path: Path, source: Source | None = None) -> Design:
     _parts(design)
     for part in design.parts.values():
         _place(design, part)
-    design.others = Others(design, outline)
+    design.others = RemoteParts(design, outline)
     design.links = read_links(document, design.scope)
     read_conditions(document, design.scope)
     return design

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.design.others import UNHEARD, Others
+from zapato.design.remote_parts import UNHEARD, RemoteParts
 from zapato.lang.expressions import Function, NotThere, Read
 from zapato.lang.fields import nearest
 from zapato.lang.hours import days, moment
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 CLOCK = "d.clock"
 """The device's clock in device code."""
@@ -28,7 +28,7 @@ class PartScope:
 
     functions: Mapping[str, Function] = HOURS
 
-    def __init__(self, parts: Mapping[str, Part], others: Others | None = None) -> None:
+    def __init__(self, parts: Mapping[str, Part], others: RemoteParts | None = None) -> None:
         self.parts, self.others = parts, others
 
     def read(self, part: str, name: str) -> Read:

@@ -10,9 +10,9 @@ from typing import Any, Protocol, cast
 from zoneinfo import ZoneInfo
 
 from zapato.design.acts import CUT, OFF_FOR, Call, as_felt, gradual, one_act, unreachable
-from zapato.design.far_acts import devices, far_act, far_world
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.design.models import Model, read_models
+from zapato.design.remote_acts import devices, far_act, far_world
 from zapato.design.scope import PartScope
 from zapato.findings import Place
 from zapato.lang.document import Document
@@ -264,7 +264,9 @@ def _left_out(script: Script, design: Design) -> None:
     }
     for part in design.with_role("sensor"):
         missing = [
-            f"{part.name}.{key}" for key in part.kind.bench(part).sets if f"{part.name}.{key}" not in given
+            f"{part.name}.{key}"
+            for key in part.kind.simulation(part).stimuli
+            if f"{part.name}.{key}" not in given
         ]
         if missing and "pin" not in part.pins and "bus" not in part.linked:
             continue

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from zapato.boards.port import Port, port
-from zapato.design.model import Design, once
-from zapato.parts.model import Part
+from zapato.design.design import Design, once
+from zapato.parts.kind import Part
 
 SWAPPED = 100
 """Added to a controller's number where its pins are its second set, which it takes whole or not at all."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, cast
 
 from zapato.design.acts import ALL, CUT, MESSAGES, NETWORK, Call, one_act, unreachable
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.design.scope import PartScope
 from zapato.design.script import HEAD, Script, part_world, read_scenes
 from zapato.lang.expressions import Function, Mistake, NotThere, Read
@@ -35,7 +35,7 @@ _WAYS = ("wifi", "cable", "names", "time", "flash")
 """What happens around a device, and around all of them where none is named."""
 
 
-class SiteScope:
+class SiteScriptScope:
     """Expectations of a site: "device.part.property", read in the simulator."""
 
     functions: Mapping[str, Function] = {"published": Function(1, 2, "w.published")}
@@ -59,12 +59,12 @@ class SiteScope:
         return self.designs[device]
 
 
-class Together:
+class SiteDevices:
     """The devices of a site in one simulation."""
 
     def __init__(self, designs: Mapping[str, Design]) -> None:
         self.designs = designs
-        self.scope = SiteScope(self.designs)
+        self.scope = SiteScriptScope(self.designs)
 
     def act(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
         bare = written.strip()
@@ -146,7 +146,7 @@ def whole_topic(designs: Mapping[str, Design], written: str) -> str:
 
 def read_site_script(path: Path, designs: Mapping[str, Design]) -> Script:
     """The rehearsal of devices, by name, at `path`; mistakes are in its document's findings. Raises Unreadable."""
-    script = read_scenes(path, Together(designs), SITE_HEAD)
+    script = read_scenes(path, SiteDevices(designs), SITE_HEAD)
     for index, name in enumerate(script.devices):
         if name not in designs:
             place: Keys = ("rehearsal", "devices", index)

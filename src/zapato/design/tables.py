@@ -7,7 +7,7 @@ import io
 from collections.abc import Mapping
 from typing import Any, cast
 
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.errors import Unreadable
 from zapato.lang.family import CsvSource, delimiter
 from zapato.lang.source import Keys, Source

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from zapato.budgets.row import CLOSE, Row
+from zapato.budgets.row import CLOSE, BudgetRow
 from zapato.budgets.strips import DROP, strips
 from zapato.budgets.whole import Budget
 from zapato.draw.figure import FEEL, GRID, INK, INTO, OUT, WRONG, new_figure
@@ -66,7 +66,7 @@ def shown(value: float, unit: str) -> str:
     return f"{digits(value)} {unit}"
 
 
-def _bars(axis: Axes, held: list[Row]) -> None:
+def _bars(axis: Axes, held: list[BudgetRow]) -> None:
     for at, row in enumerate(held):
         taken = min(row.share, MOST)
         axis.barh(

@@ -13,7 +13,7 @@ from zapato.design import Design
 from zapato.design.links import Link, starts
 from zapato.draw.figure import GRID, INK, INTO, OUT, PAPER, new_figure
 from zapato.lang.expressions import compile_expression
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -39,7 +39,7 @@ def targets(link: Link) -> list[str]:
 
 
 @dataclass(frozen=True)
-class Rule:
+class LinkRow:
     """One box of the graph: what it listens to, its words (a title, when, and what is done), and what it tells."""
 
     number: int
@@ -50,7 +50,7 @@ class Rule:
     does: str
 
 
-def rules_of(design: Design) -> list[Rule]:
+def rules_of(design: Design) -> list[LinkRow]:
     """Every link, then every part that follows an expression."""
     found = [_of_link(design, link) for link in design.links]
     for part in design.parts.values():
@@ -58,7 +58,7 @@ def rules_of(design: Design) -> list[Rule]:
     return found
 
 
-def _of_link(design: Design, link: Link) -> Rule:
+def _of_link(design: Design, link: Link) -> LinkRow:
     row = written(design, link)
     when = starts(row)
     rest = [
@@ -69,12 +69,12 @@ def _of_link(design: Design, link: Link) -> Rule:
     acts = row.get("do", ())
     does = acts if isinstance(acts, str) else "; ".join(map(str, acts))
     title = str(row.get("label", ""))
-    return Rule(
+    return LinkRow(
         link.number - 1, tuple(sources(link)), tuple(targets(link)), title, "; ".join([when, *rest]), does
     )
 
 
-def _of_part(design: Design, part: Part, number: int) -> Iterator[Rule]:
+def _of_part(design: Design, part: Part, number: int) -> Iterator[LinkRow]:
     """The rule of a part with an expression of its own."""
     for field in part.fields:
         text = part.values.get(field.name) if field.role == "condition" else None
@@ -84,7 +84,7 @@ def _of_part(design: Design, part: Part, number: int) -> Iterator[Rule]:
         listens = tuple(dict.fromkeys(name for name, _ in read.reads)) or ("time",)
         holds = tuple(part.get("off", ()))
         does = f"holds off {', '.join(holds)}" if holds else f"sets {part.name}"
-        yield Rule(number, listens, holds or (part.name,), f"{part.kind.name} {part.name}", text, does)
+        yield LinkRow(number, listens, holds or (part.name,), f"{part.kind.name} {part.name}", text, does)
         number += 1
 
 
@@ -118,7 +118,7 @@ def link_graph(design: Design) -> Figure:
     return figure
 
 
-def _ordered(rules: Sequence[Rule], ends: Callable[[Rule], Sequence[str]]) -> list[str]:
+def _ordered(rules: Sequence[LinkRow], ends: Callable[[LinkRow], Sequence[str]]) -> list[str]:
     """The names at one side, each as near to its rules as may be."""
     places: dict[str, list[int]] = {}
     for rule in rules:
@@ -146,7 +146,7 @@ def written(design: Design, link: Link) -> Mapping[str, Any]:
     return cast(Mapping[str, Any], design.document.data["link"][link.number - 1])
 
 
-def _rule(axis: Axes, rule: Rule, y: float) -> None:
+def _rule(axis: Axes, rule: LinkRow, y: float) -> None:
     """The words of the rule, as they are written: its name, when, and what is done."""
     from matplotlib.patches import Rectangle
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from zapato.design import Design
-from zapato.draw.bench import columns_of
+from zapato.draw.arrangement import columns_of
 from zapato.draw.figure import FEEL, GRID, INK, OUT, PAPER, new_figure
 from zapato.wiring import PinRow, State, pin_rows
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from zapato.design import Design
-from zapato.draw.bench import Bench, Box, Line, arrange
+from zapato.draw.arrangement import Arrangement, Box, BoxLine, arrange
 from zapato.draw.figure import FEEL, GRID, INK, INTO, NET, OUT, PAPER, WRONG, new_figure
 from zapato.wiring import PinRow, Wire, wiring
 
@@ -93,7 +93,7 @@ def colour(wire: Wire) -> str:
     )
 
 
-def _board(axis: Axes, bench: Bench, row: float) -> tuple[list[float], list[float]]:
+def _board(axis: Axes, bench: Arrangement, row: float) -> tuple[list[float], list[float]]:
     """The board with its headers in order; gives the height of each pin, left and right."""
     from matplotlib.patches import FancyBboxPatch
 
@@ -126,7 +126,7 @@ def _board(axis: Axes, bench: Bench, row: float) -> tuple[list[float], list[floa
     return heights
 
 
-def _brought_out(bench: Bench, label: str) -> bool:
+def _brought_out(bench: Arrangement, label: str) -> bool:
     return any(pin.label == label for column in bench.columns for pin in column)
 
 
@@ -190,7 +190,7 @@ def _plate() -> dict[str, object]:
     return {"boxstyle": "square,pad=0.12", "fc": PAPER, "ec": "none", "alpha": 0.9}
 
 
-def _row(axis: Axes, line: Line, y: float, side: int, left: float, size: float, shade: str) -> None:
+def _row(axis: Axes, line: BoxLine, y: float, side: int, left: float, size: float, shade: str) -> None:
     """A terminal: its name, and where it leads with what stands in between."""
     inner = left + BOX if side == 0 else left
     wire, told = line.wire, _told(line)
@@ -211,7 +211,7 @@ WIDTH, SMALLEST = 0.64, 0.7
 """Width of a letter as a share of its size; how much smaller the rows of a box may be."""
 
 
-def _told(line: Line) -> str:
+def _told(line: BoxLine) -> str:
     """Where a terminal leads, with its voltage and what stands in between."""
     wire, where = line.wire, line.other
     if wire.kind == "supply" and wire.start.startswith("board "):
@@ -244,12 +244,12 @@ LINE = 0.17
 """Inches of a line of the foot."""
 
 
-def _below(bench: Bench, left_out: tuple[str, ...]) -> float:
+def _below(bench: Arrangement, left_out: tuple[str, ...]) -> float:
     """Inches that the foot takes."""
     return FOOT + LINE * (-(-len(bench.supplies) // 2) + len(left_out))
 
 
-def _foot(axis: Axes, bench: Bench, left_out: tuple[str, ...], high: float) -> None:
+def _foot(axis: Axes, bench: Arrangement, left_out: tuple[str, ...], high: float) -> None:
     """What feeds everything, what is left out, and the colours."""
     lines = [(f"{wire.start} to {wire.end}", wire) for wire in bench.supplies]
     half = -(-len(lines) // 2)
@@ -270,7 +270,7 @@ def _foot(axis: Axes, bench: Bench, left_out: tuple[str, ...], high: float) -> N
     _legend(axis, high - 0.35, bench)
 
 
-def _legend(axis: Axes, y: float, bench: Bench) -> None:
+def _legend(axis: Axes, y: float, bench: Arrangement) -> None:
     """The colours that are on this sheet."""
     words = ("ground", "3.3 V", "lithium cell", "5 V", "12 V", "24 V", "mains")
     wires = [

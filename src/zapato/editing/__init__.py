@@ -6,6 +6,6 @@ Whatever is changed is checked before it is written: a change after which someth
 from zapato.editing.change import Edit, Texts, applied
 from zapato.editing.fix import Fixed, fix
 from zapato.editing.rename import Renamed, places_of, rename
-from zapato.editing.ways import Way, ways
+from zapato.editing.ways import WayOut, ways
 
-__all__ = ["Edit", "Fixed", "Renamed", "Texts", "Way", "applied", "fix", "places_of", "rename", "ways"]
+__all__ = ["Edit", "Fixed", "Renamed", "Texts", "WayOut", "applied", "fix", "places_of", "rename", "ways"]

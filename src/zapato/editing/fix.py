@@ -9,7 +9,7 @@ from pathlib import Path
 
 from zapato.checks import check_files, device_files
 from zapato.editing.change import Texts, applied, line_of, path_of
-from zapato.editing.ways import Way, ways
+from zapato.editing.ways import WayOut, ways
 from zapato.findings import Finding, Report
 
 NAMES = ("link-unknown", "unknown-key", "unknown-reference")
@@ -28,7 +28,7 @@ class Fixed:
         left: what the check still finds.
     """
 
-    made: tuple[tuple[Finding, Way, str, str], ...]
+    made: tuple[tuple[Finding, WayOut, str, str], ...]
     texts: Texts
     left: Report
 
@@ -40,7 +40,7 @@ def fix(paths: Iterable[Path]) -> Fixed:
     a part or what a device does is left to people.
     """
     texts = Texts()
-    made: list[tuple[Finding, Way, str, str]] = []
+    made: list[tuple[Finding, WayOut, str, str]] = []
     files = {file: None for path in paths for file in device_files(path)}
     for file in files:
         made += _fix_one(file, texts)
@@ -49,8 +49,8 @@ def fix(paths: Iterable[Path]) -> Fixed:
     return Fixed(tuple(made), texts, left)
 
 
-def _fix_one(file: Path, texts: Texts) -> list[tuple[Finding, Way, str, str]]:
-    made: list[tuple[Finding, Way, str, str]] = []
+def _fix_one(file: Path, texts: Texts) -> list[tuple[Finding, WayOut, str, str]]:
+    made: list[tuple[Finding, WayOut, str, str]] = []
     tried: set[tuple[str, str, int]] = set()
     while len(made) < MOST:
         step = _step(file, texts, tried)
@@ -60,7 +60,9 @@ def _fix_one(file: Path, texts: Texts) -> list[tuple[Finding, Way, str, str]]:
     return made
 
 
-def _step(file: Path, texts: Texts, tried: set[tuple[str, str, int]]) -> tuple[Finding, Way, str, str] | None:
+def _step(
+    file: Path, texts: Texts, tried: set[tuple[str, str, int]]
+) -> tuple[Finding, WayOut, str, str] | None:
     """The next way out that holds, made."""
     before = _found(file, texts)
     for finding in before:
@@ -86,7 +88,7 @@ def _found(file: Path, texts: Texts) -> list[Finding]:
         return list(check_files([file], [file]))
 
 
-def _better(before: list[Finding], after: list[Finding], gone: Finding, way: Way) -> bool:
+def _better(before: list[Finding], after: list[Finding], gone: Finding, way: WayOut) -> bool:
     """The finding is gone, and what came is only what it had hidden: a word on its line, or what stands in a table of no kind."""
 
     def told(findings: list[Finding]) -> Counter[tuple[str, str]]:

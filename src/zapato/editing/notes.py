@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 
-from zapato.boards.model import Pin
-from zapato.checks.suits import objections
+from zapato.boards.board import Pin
+from zapato.checks.compatibility import incompatibilities
 from zapato.design import Design, PinUse
 from zapato.editing.change import line_of
 from zapato.editing.cursor import Cursor
@@ -16,7 +16,7 @@ from zapato.errors import ZapatoError
 from zapato.findings import Place
 from zapato.lang.expressions import NotThere
 from zapato.parts import kind
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 from zapato.wiring.pins import pin_rows
 
 
@@ -72,7 +72,7 @@ def _pin(design: Design, part: Part, key: str, pin: Pin) -> str:
     lines.append(f"used by {', '.join(users)}")
     need = next((each for each in part.needs if each.field == key), None)
     if need:
-        for _, found in objections(PinUse(part, need, pin), design):
+        for _, found in incompatibilities(PinUse(part, need, pin), design):
             lines.append(
                 f"{found.severity}: {found.message}" + (f" ({found.source})" if found.source else "")
             )

@@ -10,12 +10,12 @@ from typing import Any, Literal, cast
 
 from zapato.boards import board, board_ids
 from zapato.boards.own import site_boards
-from zapato.checks.suits import candidates, objections
+from zapato.checks.compatibility import candidates, incompatibilities
 from zapato.design import Design, PinUse
 from zapato.design.acts import CUT, NETWORK
 from zapato.design.links import SHAPE as LINK
 from zapato.design.models import SHAPE as MODEL
-from zapato.design.others import Others
+from zapato.design.remote_parts import RemoteParts
 from zapato.design.resolve import DEVICE, outline
 from zapato.design.script import HEAD, STEP
 from zapato.editing.cursor import Cursor
@@ -25,7 +25,7 @@ from zapato.lang.fields import Field, Shape
 from zapato.lang.folder import named
 from zapato.lang.site import ETHERNET, MQTT, TIME, WIFI
 from zapato.parts import kind, kinds
-from zapato.parts.model import Part, Property
+from zapato.parts.kind import Part, Property
 
 Sort = Literal["table", "key", "value", "pin", "part", "property", "action", "event", "word"]
 TABLES: Mapping[str, tuple[Shape, str]] = {
@@ -49,7 +49,7 @@ EXPRESSIONS = ("when", "if", "do", "of", "shows", "expect", "act")
 
 
 @dataclass(frozen=True)
-class Offer:
+class Completion:
     """One thing that can be written at the cursor.
 
     Attributes:
@@ -66,11 +66,11 @@ class Offer:
     rank: int = 0
 
 
-def offers(design: Design, at: Cursor, script: bool = False) -> list[Offer]:
+def offers(design: Design, at: Cursor, script: bool = False) -> list[Completion]:
     """What can stand at the cursor, best first; `script`: in the device's rehearsal."""
     if script and at.where == "header":
-        return [Offer(name, name, "table", help) for name, (_, help) in SCRIPT_TABLES.items()]
-    give: dict[str, Callable[[Design, Cursor], Iterator[Offer]]] = {
+        return [Completion(name, name, "table", help) for name, (_, help) in SCRIPT_TABLES.items()]
+    give: dict[str, Callable[[Design, Cursor], Iterator[Completion]]] = {
         "header": _headers,
         "key": _keys,
         "value": _values,
@@ -101,29 +101,31 @@ def part_at(design: Design, at: Cursor) -> Part | None:
     return found if found and at.table[:1] == (found.kind.name,) else None
 
 
-def _headers(design: Design, at: Cursor) -> Iterator[Offer]:
+def _headers(design: Design, at: Cursor) -> Iterator[Completion]:
     if "." in at.word:
         return
     for name, (_, help) in TABLES.items():
         if name == "link" or name not in design.document.data:
-            yield Offer(name, name, "table", help, rank=name == "link")
+            yield Completion(name, name, "table", help, rank=name == "link")
     for each in kinds():
-        yield Offer(each.name, f"{each.name}.", "table", each.help, each.example, rank=2)
+        yield Completion(each.name, f"{each.name}.", "table", each.help, each.example, rank=2)
 
 
-def _keys(design: Design, at: Cursor) -> Iterator[Offer]:
+def _keys(design: Design, at: Cursor) -> Iterator[Completion]:
     if at.table == ("world",):
         for part in design.parts.values():
-            bench = part.kind.bench(part)
-            for name in dict.fromkeys((*bench.sets, *bench.feels)):
-                yield Offer(f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_felt(part, name))
+            bench = part.kind.simulation(part)
+            for name in dict.fromkeys((*bench.stimuli, *bench.inputs)):
+                yield Completion(
+                    f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_felt(part, name)
+                )
         return
     given = _given(design, at.table)
     shape = shape_of(at.table, given)
     if shape is None:
         if not at.table:
             for word in ("zapato", "use", "with"):
-                yield Offer(word, f"{word} = ", "key", "above the first table")
+                yield Completion(word, f"{word} = ", "key", "above the first table")
         return
     part = part_at(design, at)
     needed = set(part.kind.requires(part)) if part else set[str]()
@@ -131,7 +133,7 @@ def _keys(design: Design, at: Cursor) -> Iterator[Offer]:
         if field.name not in given:
             wanted = field.required or field.name in needed
             detail = "needed" if wanted else _default(field)
-            yield Offer(field.name, f"{field.name} = ", "key", detail, field.help, 0 if wanted else 1)
+            yield Completion(field.name, f"{field.name} = ", "key", detail, field.help, 0 if wanted else 1)
 
 
 def _given(design: Design, table: tuple[str, ...]) -> Mapping[str, Any]:
@@ -148,7 +150,7 @@ def _default(field: Field) -> str:
     return f"{value} where it is absent" if plain else ""
 
 
-def _values(design: Design, at: Cursor) -> Iterator[Offer]:
+def _values(design: Design, at: Cursor) -> Iterator[Completion]:
     """A value without quotes yet: what is a text brings them along."""
     field = field_at(at)
     if field is None:
@@ -156,14 +158,14 @@ def _values(design: Design, at: Cursor) -> Iterator[Offer]:
     if field.role == "pin":
         yield from _pins(design, at, field, quoted=False)
     if field.schema.get("type") == "boolean":
-        yield from (Offer(word, word, "value") for word in ("true", "false"))
+        yield from (Completion(word, word, "value") for word in ("true", "false"))
     for each in _choices(design, at, field):
-        yield Offer(each.label, f'"{each.insert}"', each.sort, each.detail, each.help, each.rank)
+        yield Completion(each.label, f'"{each.insert}"', each.sort, each.detail, each.help, each.rank)
 
 
-def _texts(design: Design, at: Cursor) -> Iterator[Offer]:
+def _texts(design: Design, at: Cursor) -> Iterator[Completion]:
     if at.inline == "secret":
-        yield from (Offer(name, name, "value", "in secrets.toml") for name in design.site.secrets)
+        yield from (Completion(name, name, "value", "in secrets.toml") for name in design.site.secrets)
         return
     field = field_at(at)
     if field is not None:
@@ -174,7 +176,7 @@ def _texts(design: Design, at: Cursor) -> Iterator[Offer]:
         yield from _names(design, at)
 
 
-def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Offer]:
+def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Completion]:
     """The words that a field takes."""
     if at.table[:1] == ("device",) and field.name == "board":
         yield from _boards(design)
@@ -183,10 +185,10 @@ def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Offer]:
     elif field.role in ("part", "bus"):
         for part in design.parts.values():
             if part.name not in at.table:
-                yield Offer(part.name, part.name, "part", part.kind.name, part.label)
+                yield Completion(part.name, part.name, "part", part.kind.name, part.label)
     else:
         for each in _enumerated(field.schema):
-            yield Offer(each, each, "value", "where it is absent" if each == field.default else "")
+            yield Completion(each, each, "value", "where it is absent" if each == field.default else "")
 
 
 def _enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
@@ -198,27 +200,27 @@ def _enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
         yield from _enumerated(schema["items"])
 
 
-def _boards(design: Design) -> Iterator[Offer]:
+def _boards(design: Design) -> Iterator[Completion]:
     own = site_boards(design.site.root).boards
     for each in (*own, *board_ids()):
         with suppress(ZapatoError):
             found = own.get(each) or board(each)
-            yield Offer(
+            yield Completion(
                 each, each, "value", found.title, f"{len(found.usable)} pins for parts, {found.chip.title}"
             )
 
 
-def _chips(at: Cursor) -> Iterator[Offer]:
+def _chips(at: Cursor) -> Iterator[Completion]:
     if at.table[:1] != ("sensor",):
         return
     from zapato.parts.sensors import chip, chip_names
 
     for each in chip_names():
         with suppress(ZapatoError):
-            yield Offer(each, each, "value", chip(each).help)
+            yield Completion(each, each, "value", chip(each).help)
 
 
-def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Offer]:
+def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Completion]:
     """The board's free pins for this use, the best first, each with what speaks against it."""
     part = part_at(design, at)
     need = next((each for each in part.needs if each.field == field.name), None) if part else None
@@ -229,38 +231,40 @@ def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Of
     others = [each for each in design.uses if not (each.part is part and each.need.field == field.name)]
     without = replace(design, uses=others)  # the pin that is being chosen counts as free
     for rank, pin in enumerate(candidates(use, without)):
-        told = [found.message for _, found in objections(use.on(pin), without)]
+        told = [found.message for _, found in incompatibilities(use.on(pin), without)]
         label = design.called(pin).partition("(")[2].rstrip(")")
         written = f'"{label}"' if label else str(pin.gpio)
         if quoted and not label:
             continue
         shown = f"{label} (GPIO{pin.gpio})" if label else str(pin.gpio)
         detail = told[0] if told else "nothing speaks against it"
-        yield Offer(shown, label if quoted else written, "pin", detail, "\n".join(told), rank)
+        yield Completion(shown, label if quoted else written, "pin", detail, "\n".join(told), rank)
 
 
-def _names(design: Design, at: Cursor) -> Iterator[Offer]:
+def _names(design: Design, at: Cursor) -> Iterator[Completion]:
     """Parts, their properties, events and actions, and other devices of the site."""
     way, dot, _ = at.word.rpartition(".")
     if not dot:
         for part in design.parts.values():
-            yield Offer(part.name, f"{part.name}.", "part", part.kind.name, part.label)
+            yield Completion(part.name, f"{part.name}.", "part", part.kind.name, part.label)
         for name in _devices(design):
-            yield Offer(name, f"{name}.", "part", "another device", rank=1)
+            yield Completion(name, f"{name}.", "part", "another device", rank=1)
         if at.key == "act":
-            yield from (Offer(word, word, "word", "around the device", rank=2) for word in (*NETWORK, CUT))
+            yield from (
+                Completion(word, word, "word", "around the device", rank=2) for word in (*NETWORK, CUT)
+            )
         if at.key == "do":
-            yield Offer("notify", "notify('", "word", "a notice over MQTT", rank=1)
+            yield Completion("notify", "notify('", "word", "a notice over MQTT", rank=1)
         return
     if way in design.parts:
         yield from _members(design.parts[way], way, at.key)
         return
     device, dot, part_name = way.partition(".")
     with suppress(NotThere, ZapatoError):
-        others = design.others or Others(design, outline)
+        others = design.others or RemoteParts(design, outline)
         if not dot and device in _devices(design):
             for part in others.outline(_devices(design)[device]).parts.values():
-                yield Offer(part.name, f"{way}.{part.name}.", "part", part.kind.name, part.label)
+                yield Completion(part.name, f"{way}.{part.name}.", "part", part.kind.name, part.label)
         elif dot:
             yield from _members(others.part(device, part_name).part, way, at.key)
 
@@ -277,29 +281,29 @@ def _felt(part: Part, name: str) -> tuple[str, str]:
     return (about(known), known.help) if known else ("", "")
 
 
-def _acts(part: Part, way: str) -> Iterator[Offer]:
+def _acts(part: Part, way: str) -> Iterator[Completion]:
     """What a rehearsal can do to a part."""
-    bench = part.kind.bench(part)
-    yield from (Offer(name, f"{way}.{name}", "action", "a gesture") for name in bench.acts)
-    for name in dict.fromkeys((*bench.sets, *bench.feels)):
-        yield Offer(name, f"{way}.{name} = ", "property", *_felt(part, name), rank=1)
+    bench = part.kind.simulation(part)
+    yield from (Completion(name, f"{way}.{name}", "action", "a gesture") for name in bench.gestures)
+    for name in dict.fromkeys((*bench.stimuli, *bench.inputs)):
+        yield Completion(name, f"{way}.{name} = ", "property", *_felt(part, name), rank=1)
 
 
-def _members(part: Part, way: str, key: str) -> Iterator[Offer]:
+def _members(part: Part, way: str, key: str) -> Iterator[Completion]:
     if key == "act":
         yield from _acts(part, way)
         return
     if key == "do":
         for name, action in part.kind.actions.items():
             with_values = "(" if any(not each.optional for each in action.arguments) else ""
-            yield Offer(name, f"{way}.{name}{with_values}", "action", action.help)
+            yield Completion(name, f"{way}.{name}{with_values}", "action", action.help)
     if key == "when":
         for name, help in part.kind.events.items():
-            yield Offer(name, f"{way}.{name}", "event", help)
+            yield Completion(name, f"{way}.{name}", "event", help)
     for name, each in part.properties.items():
         if key != "do" or each.settable:
             told = " = " if key == "do" else ""
-            yield Offer(name, f"{way}.{name}{told}", "property", about(each), each.help, 1)
+            yield Completion(name, f"{way}.{name}{told}", "property", about(each), each.help, 1)
 
 
 def about(known: Property) -> str:

@@ -37,7 +37,7 @@ _TEXTUAL = frozenset(
 
 
 @dataclass(frozen=True)
-class Way:
+class WayOut:
     """One way out as edits of the finding's file.
 
     Attributes:
@@ -75,11 +75,11 @@ class _Spot:
         return (Edit(place.line, place.column + max(0, offset), len(old) if old else len(self.at), new),)
 
 
-def ways(finding: Finding, text: str) -> list[Way]:
+def ways(finding: Finding, text: str) -> list[WayOut]:
     """The ways out of a finding that can be put into its file's text, best first."""
     spot = _Spot(finding, text)
     found = [
-        (read, Way(title, edits))
+        (read, WayOut(title, edits))
         for fix in finding.fixes
         for read in _FORMS
         for title, edits in read(spot, fix)
@@ -91,7 +91,7 @@ def ways(finding: Finding, text: str) -> list[Way]:
     return [way for _, way in found]
 
 
-def _safe(spot: _Spot, way: Way) -> bool:
+def _safe(spot: _Spot, way: WayOut) -> bool:
     """Another name is a slip of the right one, and a value stays what it is: one that somebody must choose is not for us to choose."""
     edit = way.edits[0]
     old = line_of(spot.text, edit.line)[edit.column - 1 : edit.column - 1 + edit.width]

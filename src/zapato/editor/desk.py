@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from zapato.checks import check_files, device_files
-from zapato.checks.looked import look_at
+from zapato.checks.result import look_at
 from zapato.design import Design, resolve
 from zapato.editing.change import path_of
 from zapato.errors import Unreadable

@@ -8,7 +8,7 @@ from zapato.budgets.whole import budget
 from zapato.design import Design
 from zapato.design.script import scripts
 from zapato.editing.change import Edit, line_of
-from zapato.editing.ways import Way
+from zapato.editing.ways import WayOut
 from zapato.findings import Finding
 
 Lens = tuple[int, str, str]
@@ -35,7 +35,7 @@ def _memory(design: Design) -> str:
     return ", ".join(told) or "memory not known"
 
 
-def accepting(finding: Finding, text: str) -> Iterator[Way]:
+def accepting(finding: Finding, text: str) -> Iterator[WayOut]:
     """The finding accepted at its part, with a reason that is still to be written."""
     if finding.severity == "error" or not finding.part:
         return
@@ -50,4 +50,4 @@ def accepting(finding: Finding, text: str) -> Iterator[Way]:
         return
     column = len(line_of(text, top + 1)) + 1
     words = f'\naccept = ["{finding.code}"]\nbecause = ""'
-    yield Way(f"accept {finding.code} here, with a reason", (Edit(top + 1, column, 0, words),))
+    yield WayOut(f"accept {finding.code} here, with a reason", (Edit(top + 1, column, 0, words),))

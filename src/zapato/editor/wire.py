@@ -10,7 +10,7 @@ from pygls import uris
 from pygls.workspace import PositionCodec
 
 from zapato.editing.change import Edit, line_of
-from zapato.editing.offers import Offer
+from zapato.editing.offers import Completion
 from zapato.findings import Finding, Place
 
 SEVERITIES = {
@@ -93,7 +93,7 @@ def diagnostic(finding: Finding, units: Units) -> types.Diagnostic:
     )
 
 
-def item(offer: Offer, rank: int, where: types.Range) -> types.CompletionItem:
+def item(offer: Completion, rank: int, where: types.Range) -> types.CompletionItem:
     """One thing that can be written."""
     return types.CompletionItem(
         label=offer.label,

@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.errors import Refused, Unreadable
 from zapato.firmware.image import BLOCK
 from zapato.firmware.package import BASE

@@ -22,7 +22,7 @@ ONCE = "ONCE"
 
 
 @dataclass(frozen=True)
-class Bundle:
+class JoinedModules:
     """The text of the module, and where each line comes from: (first line, module, first line there)."""
 
     text: str
@@ -34,7 +34,7 @@ class Bundle:
         return module, first + line - start
 
 
-def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -> Bundle:
+def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -> JoinedModules:
     """These modules as one, each after those that it imports. Raises ZapatoError where two give one name.
 
     `below` are modules that stand in another bundle already, and its name.
@@ -55,7 +55,7 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
     lines.append(f"{ONCE} = ({''.join(f'{name}, ' for name in made_once)})")
     head = list(outside)
     shifted = tuple((line + len(head), name, first) for line, name, first in origins)
-    return Bundle("\n".join([*head, *lines]) + "\n", shifted)
+    return JoinedModules("\n".join([*head, *lines]) + "\n", shifted)
 
 
 def _begins(node: ast.stmt) -> TypeGuard[ast.ClassDef]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import struct
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.errors import Refused
 from zapato.firmware.base import (
     RP2040_FAMILY,

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from zapato.boards.model import Chip
+from zapato.boards.board import Chip
 from zapato.errors import Refused
 
 BLOCK = 4096

@@ -15,10 +15,10 @@ from dataclasses import dataclass, replace
 from zapato.boards.port import port
 from zapato.design.authority import authority
 from zapato.design.commands import read_text
+from zapato.design.design import Design
 from zapato.design.links import STARTED, Link, rearmed
-from zapato.design.model import Design
-from zapato.design.others import Heard
 from zapato.design.program import drivers, follows, looked_up, runtime_modules, timed
+from zapato.design.remote_parts import RemotePart
 from zapato.design.scope import HOURS
 from zapato.design.serial import serial_controllers
 from zapato.design.sun import sun_table
@@ -26,7 +26,7 @@ from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import WAY
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.zones import Zone, zone
-from zapato.parts.model import Driver, Part
+from zapato.parts.kind import Driver, Part
 
 MINUTE = "@minute"
 """What conditions listen to that read the time of day."""
@@ -168,7 +168,7 @@ def _construct(part: Part, driver: Driver) -> str:
     return "\n".join(lines)
 
 
-def _hear(heard: Heard) -> str:
+def _hear(heard: RemotePart) -> str:
     """A part of another device, with what of it is heard: each property by its name and type."""
     types = {"boolean": bool, "number": float, "text": str}
     rows = [f"({name!r}, {types[heard.part.properties[name].type].__name__})" for name in heard.properties]

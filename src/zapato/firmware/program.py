@@ -18,7 +18,7 @@ from zapato.design.program import offered
 from zapato.errors import Unreadable
 from zapato.firmware import flash_texts
 from zapato.firmware.bundle import NAME as BUNDLE
-from zapato.firmware.bundle import WAY, Bundle, bundle
+from zapato.firmware.bundle import WAY, JoinedModules, bundle
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
@@ -63,7 +63,7 @@ class Map:
     def _place(self, found: re.Match[str]) -> str:
         module, line, name = found.groups()
         if self.lines and module == BUNDLE:
-            module, at = Bundle("", self.lines).origin(int(line))
+            module, at = JoinedModules("", self.lines).origin(int(line))
             return f'File "{module}.py", line {at}, in {name}'
         places = self.functions.get(f"{module}.{name}")
         return " or ".join(places) if places and int(line) == 1 else found[0]

@@ -11,7 +11,7 @@ from zapato.boards.own import site_boards
 from zapato.budgets.memory import memory
 from zapato.design import Design, PinUse, resolve
 from zapato.fitting.solve import Fit, all_pins, solve
-from zapato.parts.model import Need, Part
+from zapato.parts.kind import Need, Part
 
 
 @dataclass(frozen=True)

@@ -13,9 +13,9 @@ boot hazards, among those the fewest glitches, and so on:
 
 from __future__ import annotations
 
-from zapato.boards.model import Board, Pin
-from zapato.checks.suits import objections
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import Board, Pin
+from zapato.checks.compatibility import incompatibilities
+from zapato.design.design import Design, PinUse
 
 BOOT, GLITCH, CONSOLE, RESET, SCARCE = 10_000_000, 500_000, 20_000, 1_500, 50
 """Weights of the grades 1 to 5."""
@@ -29,7 +29,7 @@ _GRADES = {"pin-boot-level": BOOT, "pin-boot-glitch": GLITCH}
 def cost(use: PinUse, design: Design) -> int | None:
     """The cost of this pin for this use, or None where a rule of severity error speaks against it."""
     total = 0
-    for rule, found in objections(use, design):
+    for rule, found in incompatibilities(use, design):
         if found.severity == "error":
             return None
         total += _GRADES.get(rule.code, CONSOLE) if found.severity == "warning" else SCARCE

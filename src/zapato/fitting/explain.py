@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
-from zapato.boards.model import Pin
-from zapato.design.model import Design, PinUse
-from zapato.parts.model import Need
+from zapato.boards.board import Pin
+from zapato.design.design import Design, PinUse
+from zapato.parts.kind import Need
 
 WORDS = {
     "output": ("an output", "outputs"),

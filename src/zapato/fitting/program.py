@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from zapato.boards.model import Chip, Pin
-from zapato.design.model import PinUse
+from zapato.boards.board import Chip, Pin
+from zapato.design.design import PinUse
 from zapato.rules.pin_routing import controllers
 
 Row = dict[int, float]
 """A constraint's coefficients by variable."""
 
 
-class Program:
+class FittingProgram:
     """x[u, p]: use u stands on pin p. y[b, c]: bus part b has controller c. All are 0 or 1."""
 
     def __init__(

@@ -13,9 +13,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zapato.boards.model import Board, Pin
-from zapato.checks.model import Objection
-from zapato.checks.suits import objections
+from zapato.boards.board import Board, Pin
+from zapato.checks.compatibility import incompatibilities
+from zapato.checks.rule import Incompatibility
 from zapato.design import Design, PinUse, resolve
 from zapato.fitting.cost import cost
 from zapato.fitting.explain import Conflict, conflict
@@ -33,7 +33,7 @@ class Placement:
     pin: Pin
     written: int | str
     cost: int
-    minds: tuple[Objection, ...] = ()
+    minds: tuple[Incompatibility, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -168,15 +168,15 @@ def _program(
     fixed: Sequence[PinUse],
 ) -> list[int] | None:
     """The optimum with couplings, or None."""
-    from zapato.fitting.program import Program
+    from zapato.fitting.program import FittingProgram
 
     assert design.board is not None
-    return Program(design.board.chip, uses, pins, table, fixed).solve()
+    return FittingProgram(design.board.chip, uses, pins, table, fixed).solve()
 
 
 def _placement(design: Design, use: PinUse, pin: Pin, price: int | None) -> Placement:
     at = use.on(pin)
-    minds = tuple(found for _, found in objections(at, design))
+    minds = tuple(found for _, found in incompatibilities(at, design))
     return Placement(use.part.name, use.need.field, pin, written(design, pin), price or 0, minds)
 
 

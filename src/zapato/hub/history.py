@@ -34,7 +34,7 @@ TAKEN = 3000
 
 
 @dataclass(frozen=True)
-class Row:
+class HistoryRow:
     """One thing that was said: when (s since 1970), by what ("device.part.property"), and the value."""
 
     at: float
@@ -98,7 +98,10 @@ class History:
             ) from None
 
     def put(
-        self, rows: Iterable[Row], taken: Iterable[int] = (), about: Mapping[str, str] = MappingProxyType({})
+        self,
+        rows: Iterable[HistoryRow],
+        taken: Iterable[int] = (),
+        about: Mapping[str, str] = MappingProxyType({}),
     ) -> None:
         """Write these, all or none, and only come back when they are on the disk. Raises ZapatoError.
 
@@ -144,22 +147,24 @@ class History:
             self._ids[name] = self._db.execute("SELECT id FROM names WHERE name = ?", (name,)).fetchone()[0]
         return self._ids[name]
 
-    def last(self) -> dict[str, Row]:
+    def last(self) -> dict[str, HistoryRow]:
         """The last thing that each name said."""
         query = "SELECT name, max(at), value FROM said GROUP BY name"
         names: dict[int, str] = dict(self._rows("SELECT id, name FROM names"))  # type: ignore[arg-type]
         return {
-            names[n]: Row(at, names[n], _plain(value)) for n, at, value in self._rows(query) if n in names
+            names[n]: HistoryRow(at, names[n], _plain(value))
+            for n, at, value in self._rows(query)
+            if n in names
         }
 
     def names(self) -> list[str]:
         """Every name that ever said something."""
         return [name for (name,) in self._rows("SELECT name FROM names ORDER BY name")]
 
-    def latest(self, name: str) -> list[Row]:
+    def latest(self, name: str) -> list[HistoryRow]:
         """The last thousand values of a name, the newest first."""
         query = "SELECT at, value FROM said WHERE name = (SELECT id FROM names WHERE name = ?) ORDER BY at DESC LIMIT 1000"
-        return [Row(at, name, _plain(value)) for at, value in self._rows(query, (name,))]
+        return [HistoryRow(at, name, _plain(value)) for at, value in self._rows(query, (name,))]
 
     def series(self, name: str, since: float, until: float, most: int = 400) -> list[Point]:
         """What a name said between two moments, thinned to `most` stretches of time.

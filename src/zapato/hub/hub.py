@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from zapato.hub.history import Row
+from zapato.hub.history import HistoryRow
 from zapato.hub.things import Affordance, NoThing, Thing, read_thing
 from zapato.hub.values import NotTaken, Plain, checked, heard, split, spoken, typed
 from zapato.lang.fields import nearest
@@ -37,7 +37,7 @@ class Reading:
 
 
 @dataclass(frozen=True)
-class Change:
+class HubEvent:
     """Something that happened.
 
     Attributes:
@@ -55,7 +55,7 @@ class Change:
 
 
 @dataclass(frozen=True)
-class Saying:
+class OutgoingMessage:
     """What is to be published."""
 
     topic: str
@@ -67,7 +67,7 @@ class Saying:
 class Hub:
     """Things and their values; safe from any thread."""
 
-    def __init__(self, known: Mapping[str, Row] | None = None) -> None:
+    def __init__(self, known: Mapping[str, HistoryRow] | None = None) -> None:
         self.things: dict[str, Thing] = {}
         self.readings: dict[str, Reading] = {}
         self.heard: dict[str, float] = {}
@@ -82,11 +82,13 @@ class Hub:
         self._order: list[str] | None = []
         """The names in order; None where a thing came or went since."""
         self._lock = threading.RLock()
-        self._listeners: list[Callable[[Change], None]] = []
+        self._listeners: list[Callable[[HubEvent], None]] = []
 
     # --- what comes
 
-    def hear(self, topic: str, payload: bytes, kept: bool = False, at: float | None = None) -> list[Row]:
+    def hear(
+        self, topic: str, payload: bytes, kept: bool = False, at: float | None = None
+    ) -> list[HistoryRow]:
         """A message; gives what is to be remembered of it. `kept`: the broker had it already."""
         at = time.time() if at is None else at
         with self._lock:
@@ -105,7 +107,7 @@ class Hub:
             if not payload:
                 self._forget(name)
                 if name:
-                    self.tell(Change("gone", name, None, at))
+                    self.tell(HubEvent("gone", name, None, at))
                 return bool(name)
             try:
                 found = read_thing(topic, payload)
@@ -116,7 +118,7 @@ class Hub:
                 return False
             self._forget(name)
             self._learn(found)
-            self.tell(Change("thing", found.name, found.label, at))
+            self.tell(HubEvent("thing", found.name, found.label, at))
             return True
 
     def described(self, topic: str) -> Thing | None:
@@ -174,13 +176,13 @@ class Hub:
 
     def _said(
         self, thing: Thing, what: Affordance, event: bool, payload: bytes, kept: bool, at: float
-    ) -> Iterable[Row]:
+    ) -> Iterable[HistoryRow]:
         name = f"{thing.name}.{what.name}"
         value = heard(what.value, payload)
         if event:
             if not kept:
-                self.tell(Change("event", name, value, at))
-                yield Row(at, name, value)
+                self.tell(HubEvent("event", name, value, at))
+                yield HistoryRow(at, name, value)
             return
         before = self.readings.get(name)
         known = self._known.get(name)
@@ -193,19 +195,19 @@ class Hub:
         self.readings[name] = Reading(value, at, kept and new)
         if what.name == STATE:
             self._ranks[thing.name] = self._rank(thing.name)
-        self.tell(Change("value", name, value, at))
+        self.tell(HubEvent("value", name, value, at))
         if new:
-            yield Row(at, name, value)
+            yield HistoryRow(at, name, value)
 
     # --- who wants to hear
 
-    def listen(self, call: Callable[[Change], None]) -> Callable[[], None]:
+    def listen(self, call: Callable[[HubEvent], None]) -> Callable[[], None]:
         """`call` hears of every change, in the thread that it came in; gives what ends that."""
         with self._lock:
             self._listeners.append(call)
         return lambda: self._listeners.remove(call) if call in self._listeners else None
 
-    def tell(self, change: Change) -> None:
+    def tell(self, change: HubEvent) -> None:
         """Tell every listener; one that raises is removed, so that it cannot end the hub."""
         for call in [*self._listeners]:
             try:
@@ -291,7 +293,7 @@ class Hub:
 
     # --- what is said
 
-    def command(self, line: str) -> Saying:
+    def command(self, line: str) -> OutgoingMessage:
         """What a typed line says: "device.part.property = value" or "device.part.action 2s". Raises NotTaken."""
         name, value, arguments = split(line)
         thing, rest = self._thing(name)
@@ -302,13 +304,13 @@ class Hub:
         given = [typed(one, text, name) for one, text in zip(action.inputs, arguments, strict=False)]
         return self._called(thing, action, [*given, *arguments[len(action.inputs) :]])
 
-    def write(self, name: str, value: Plain) -> Saying:
+    def write(self, name: str, value: Plain) -> OutgoingMessage:
         """Set "device.part.property". Raises NotTaken."""
         thing, rest = self._thing(name)
         what = self._property(thing, rest)
         return self._written(thing, what, checked(what.value, value, name))
 
-    def invoke(self, name: str, inputs: Iterable[Plain] = ()) -> Saying:
+    def invoke(self, name: str, inputs: Iterable[Plain] = ()) -> OutgoingMessage:
         """Call "device.part.action" with values. Raises NotTaken."""
         thing, rest = self._thing(name)
         return self._called(thing, self._action(thing, rest), [*inputs])
@@ -342,11 +344,11 @@ class Hub:
             raise NotTaken(f"{thing.name} has no action {name}", near[0])
         return found
 
-    def _written(self, thing: Thing, what: Affordance, value: Plain) -> Saying:
-        return Saying(what.writes, json.dumps(value, ensure_ascii=False), what.qos, what.retain)
+    def _written(self, thing: Thing, what: Affordance, value: Plain) -> OutgoingMessage:
+        return OutgoingMessage(what.writes, json.dumps(value, ensure_ascii=False), what.qos, what.retain)
 
-    def _called(self, thing: Thing, action: Affordance, inputs: list[Plain]) -> Saying:
-        return Saying(action.writes, spoken(action, inputs), action.qos, action.retain)
+    def _called(self, thing: Thing, action: Affordance, inputs: list[Plain]) -> OutgoingMessage:
+        return OutgoingMessage(action.writes, spoken(action, inputs), action.qos, action.retain)
 
 
 def _heard(thing: Thing) -> list[tuple[Affordance, bool]]:

@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING, Any
 from zapato.deliver.broker import Connection
 from zapato.design.alerts import Alert
 from zapato.errors import NotDelivered, ZapatoError
-from zapato.hub.history import DAY, History, Row
-from zapato.hub.hub import ABOUT, Hub, Saying
+from zapato.hub.history import DAY, History, HistoryRow
+from zapato.hub.hub import ABOUT, Hub, OutgoingMessage
 from zapato.hub.watchman import Watchman
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def alone() -> None:
     sys.setswitchinterval(0.002)
 
 
-class Kept(Connection):
+class PersistentConnection(Connection):
     """A connection whose session the broker keeps, and whose messages are acknowledged by hand."""
 
     def __init__(self, host: str, port: int, user: str, password: str, ca: bytes, session: str) -> None:
@@ -132,7 +132,7 @@ class Service:
         self._new: dict[str, str] = {}
         """Descriptions that came and are not written yet, by topic."""
         self._thread = threading.Thread(target=self._run, daemon=True)
-        self.way = Kept(*broker, user, password, ca, history.session)
+        self.way = PersistentConnection(*broker, user, password, ca, history.session)
 
     def start(self) -> None:
         """Follow what comes, in a thread of its own."""
@@ -152,13 +152,13 @@ class Service:
             self._thread.join(10)
         self.way.close()
 
-    def say(self, saying: Saying) -> None:
+    def say(self, saying: OutgoingMessage) -> None:
         """Publish. Raises NotDelivered where the broker is away."""
         if not self.way.up:
             raise NotDelivered("the broker is away: nothing was sent", "try again when it is back")
         self.way.publish(saying.topic, saying.payload, saying.retain, saying.qos)
 
-    def do(self, line: str) -> Saying:
+    def do(self, line: str) -> OutgoingMessage:
         """Do what a line says, as people type it; gives what was published. Raises ZapatoError."""
         saying = self.hub.command(line)
         self.say(saying)
@@ -179,7 +179,7 @@ class Service:
 
     def _take(self, messages: list[mqtt.MQTTMessage]) -> None:
         at = time.time()
-        rows: list[Row] = []
+        rows: list[HistoryRow] = []
         numbers: set[int] = set()
         self._new.clear()
         for each in messages:
@@ -195,7 +195,7 @@ class Service:
         self.count += len(messages)
         self._kept(lambda: self._look(at, frozenset(row.name for row in rows)))
 
-    def _heard(self, message: mqtt.MQTTMessage, at: float) -> list[Row]:
+    def _heard(self, message: mqtt.MQTTMessage, at: float) -> list[HistoryRow]:
         """What is to be kept of a message."""
         payload = bytes(message.payload)
         if message.topic.endswith(ABOUT):

@@ -22,7 +22,7 @@ TYPES = {"boolean": "boolean", "number": "number", "integer": "number", "string"
 
 
 @dataclass(frozen=True)
-class Value:
+class DataSchema:
     """What a value may be: its type ("boolean", "number", "text", or "" for anything), unit, range and options.
 
     `above`: the low end itself is not in the range; `whole`: no fractions; `packed`: it comes as a SenML pack.
@@ -66,12 +66,12 @@ class Affordance:
 
     name: str
     label: str
-    value: Value = Value()
+    value: DataSchema = DataSchema()
     reads: str = ""
     writes: str = ""
     qos: int = 1
     retain: bool = False
-    inputs: tuple[Value, ...] = ()
+    inputs: tuple[DataSchema, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -169,14 +169,14 @@ def _in_address(href: Any) -> str:
     return unquote(parts.path[1:]) if parts and parts.scheme in ("mqtt", "mqtts") else ""
 
 
-def _value(table: Mapping[str, Any]) -> Value:
+def _value(table: Mapping[str, Any]) -> DataSchema:
     for each in map(_table, _list(table.get("oneOf"))[:10]):  # null, or what it is
         if each.get("type") != "null":
             table = {**each, **table}
             break
     options = tuple(each for each in _list(table.get("enum"))[:100] if isinstance(each, str))
     above = "exclusiveMinimum" in table
-    return Value(
+    return DataSchema(
         TYPES.get(str(table.get("type")), ""),
         _text(table.get("unit"))[:20],
         _number(table.get("exclusiveMinimum" if above else "minimum")),
@@ -187,7 +187,7 @@ def _value(table: Mapping[str, Any]) -> Value:
     )
 
 
-def _inputs(table: Mapping[str, Any]) -> tuple[Value, ...]:
+def _inputs(table: Mapping[str, Any]) -> tuple[DataSchema, ...]:
     given = table.get("input")
     if given is None:
         return ()

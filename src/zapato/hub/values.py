@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from zapato.errors import ZapatoError
-from zapato.hub.things import LONGEST, Affordance, Value, whole_text
+from zapato.hub.things import LONGEST, Affordance, DataSchema, whole_text
 from zapato.lang.senml import unpacked
 from zapato.lang.units import QuantityError, quantity
 
@@ -22,7 +22,7 @@ class NotTaken(ZapatoError):
     """A value or a name that the thing does not take; nothing was sent."""
 
 
-def heard(value: Value, payload: bytes) -> Plain:
+def heard(value: DataSchema, payload: bytes) -> Plain:
     """The value that a device said; a text where it is not what was described."""
     text = payload.decode("utf-8", "replace")[:LONGEST]
     try:
@@ -38,7 +38,7 @@ def heard(value: Value, payload: bytes) -> Plain:
     return found if found is None or isinstance(found, (bool, int, float)) else text
 
 
-def checked(value: Value, given: Plain, name: str) -> Plain:
+def checked(value: DataSchema, given: Plain, name: str) -> Plain:
     """The value where it is one that can be; raises NotTaken with what can."""
     fits = {
         "boolean": isinstance(given, bool),
@@ -58,7 +58,7 @@ def checked(value: Value, given: Plain, name: str) -> Plain:
     return given
 
 
-def typed(value: Value, text: str, name: str) -> Plain:
+def typed(value: DataSchema, text: str, name: str) -> Plain:
     """A value as people type it: true, on, 22.5, 2s, warm or "warm". Raises NotTaken."""
     text = text.strip()
     word = text.lower()

@@ -10,7 +10,7 @@ from typing import Any
 
 from zapato.design.alerts import Alert, usual_text
 from zapato.hub.history import History
-from zapato.hub.hub import Change, Hub, shown
+from zapato.hub.hub import Hub, HubEvent, shown
 from zapato.lang.expressions import Expression
 
 _NAMES: Mapping[str, Any] = {"__builtins__": {}, "min": min, "max": max, "abs": abs, "round": round}
@@ -63,11 +63,11 @@ class Watchman:
         if due and not told:
             text, told = self._text(each.alert), at
             self.history.raised(name, at, text)
-            self.hub.tell(Change("alert", name, text, at))
+            self.hub.tell(HubEvent("alert", name, text, at))
         elif told and not true and not self._still(each):
             told = 0.0
             self.history.gone(name, at)
-            self.hub.tell(Change("over", name, None, at))
+            self.hub.tell(HubEvent("over", name, None, at))
         if (since, told) != (each.since, each.told):
             each.since, each.told = since, told
             self.history.keep(f"alert:{name}", [since, told])

@@ -18,7 +18,7 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.errors import ZapatoError
-from zapato.hub.hub import PAGE, STATE, Change
+from zapato.hub.hub import PAGE, STATE, HubEvent
 from zapato.hub.service import Service
 
 if TYPE_CHECKING:
@@ -216,16 +216,16 @@ class _Reader:
         self._loop, self._of = loop, frozenset(of)
         self._waits = asyncio.Event()
         self._lock = threading.Lock()
-        self._pending: dict[str, Change] = {}
+        self._pending: dict[str, HubEvent] = {}
         self._count, self._told, self._over = 0, False, False
 
-    def hear(self, change: Change) -> None:
+    def hear(self, change: HubEvent) -> None:
         """From any thread."""
         key = change.name
         if change.what == "value" and self._of and change.name.partition(".")[0] not in self._of:
             if not change.name.endswith(f".{STATE}"):
                 return
-            key, change = "", Change("thing", "", None, change.at)  # who is there is counted on every page
+            key, change = "", HubEvent("thing", "", None, change.at)  # who is there is counted on every page
         with self._lock:
             if change.what in ("event", "alert", "over"):
                 self._count += 1

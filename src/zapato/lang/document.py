@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, cast
 
 from zapato.findings import Finding, Place, Severity
-from zapato.lang.family import Cell, Row, as_field
+from zapato.lang.family import Cell, FamilyRow, as_field
 from zapato.lang.fields import Field, Shape, Wrong, described, nearest
 from zapato.lang.source import Keys, Source
 
@@ -53,7 +53,7 @@ class Document:
     origins: dict[Keys, tuple[Source, Keys]] = field(default_factory=dict[Keys, tuple[Source, Keys]])
     secrets: Mapping[str, str] = field(default_factory=dict[str, str])
     findings: list[Finding] = field(default_factory=list[Finding])
-    row: Row | None = None
+    row: FamilyRow | None = None
     gaps: set[Keys] = field(default_factory=set[Keys])
     reads: set[Path] = field(default_factory=set[Path])
 

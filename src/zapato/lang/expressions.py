@@ -101,7 +101,7 @@ class Scope(Protocol):
 
 
 @dataclass(eq=False, repr=False)
-class Value:
+class ExpressionValue:
     """The type ("boolean", "number", "text" or "?"), unit and device code of a part of an expression."""
 
     type: str
@@ -125,7 +125,7 @@ class Expression:
     """
 
     text: str
-    value: Value = field(default_factory=lambda: Value("?", "None"))
+    value: ExpressionValue = field(default_factory=lambda: ExpressionValue("?", "None"))
     reads: list[tuple[str, str]] = field(default_factory=list[tuple[str, str]])
     guards: list[str] = field(default_factory=list[str])
     mistakes: list[Mistake] = field(default_factory=list[Mistake])
@@ -192,13 +192,13 @@ def compile_expression(text: str, scope: Scope) -> Expression:
     return result
 
 
-def compile_node(node: ast.expr, text: str, scope: Scope, into: Expression) -> Value:
+def compile_node(node: ast.expr, text: str, scope: Scope, into: Expression) -> ExpressionValue:
     """The value of one node; reads, guards and mistakes go into `into`."""
     try:
         return _Compiler(text, scope, into).value(node)
     except RecursionError:
         into.mistakes.append(Mistake(0, "nested too deeply"))
-        return Value("?", "None")
+        return ExpressionValue("?", "None")
 
 
 def offset_of(node: ast.AST, text: str) -> int:
@@ -228,7 +228,7 @@ class _Compiler:
     def __init__(self, text: str, scope: Scope, into: Expression) -> None:
         self.text, self.scope, self.into = text, scope, into
 
-    def value(self, node: ast.expr) -> Value:
+    def value(self, node: ast.expr) -> ExpressionValue:
         form = _FORMS.get(type(node))
         if form is None:
             return self.wrong(
@@ -237,29 +237,29 @@ class _Compiler:
             )
         return form(self, node)
 
-    def wrong(self, node: ast.AST, message: str, *fixes: str, code: str = "link-type") -> Value:
+    def wrong(self, node: ast.AST, message: str, *fixes: str, code: str = "link-type") -> ExpressionValue:
         self.into.mistakes.append(Mistake(offset_of(node, self.text), message, fixes, code, width_of(node)))
-        return Value("?", "None")
+        return ExpressionValue("?", "None")
 
-    def constant(self, node: ast.Constant) -> Value:
+    def constant(self, node: ast.Constant) -> ExpressionValue:
         if isinstance(node.value, bool):
-            return Value("boolean", repr(node.value), constant=node.value)
+            return ExpressionValue("boolean", repr(node.value), constant=node.value)
         if isinstance(node.value, (int, float)) and abs(node.value) < 1e12:
-            return Value("number", repr(node.value), constant=node.value)
+            return ExpressionValue("number", repr(node.value), constant=node.value)
         if isinstance(node.value, str):
-            return Value("text", repr(node.value), constant=node.value)
+            return ExpressionValue("text", repr(node.value), constant=node.value)
         return self.wrong(node, "not a number, text, true or false")
 
-    def name(self, node: ast.Name) -> Value:
+    def name(self, node: ast.Name) -> ExpressionValue:
         if node.id in ("true", "false"):
-            return Value("boolean", node.id.capitalize(), constant=node.id == "true")
+            return ExpressionValue("boolean", node.id.capitalize(), constant=node.id == "true")
         try:
             self.scope.read(node.id, "")
         except NotThere as unknown:
             return self.wrong(node, unknown.message, *unknown.fixes, code="link-unknown")
         return self.wrong(node, f"{node.id} alone has no value", code="link-unknown")
 
-    def attribute(self, node: ast.Attribute) -> Value:
+    def attribute(self, node: ast.Attribute) -> ExpressionValue:
         way = names_of(node)
         if not 2 <= len(way) <= 3:
             return self.wrong(node, "a property is written part.property")
@@ -271,25 +271,25 @@ class _Compiler:
         self.into.reads.append((f"{device}.{way[1]}" if device else way[0], way[-1]))
         if found.unknown and found.code not in self.into.guards:
             self.into.guards.append(found.code)
-        return Value(found.type, found.code, found.unit)
+        return ExpressionValue(found.type, found.code, found.unit)
 
-    def expect(self, node: ast.expr, type: str, words: str) -> Value:
+    def expect(self, node: ast.expr, type: str, words: str) -> ExpressionValue:
         value = self.value(node)
         if value.type not in (type, "?"):
             return self.wrong(node, f"{words}, and {ast.unparse(node)} is a {value.type}")
         return value
 
-    def logic(self, node: ast.BoolOp) -> Value:
+    def logic(self, node: ast.BoolOp) -> ExpressionValue:
         word = "and" if isinstance(node.op, ast.And) else "or"
         values = [
             self.expect(each, "boolean", f"{word} joins things that are true or false")
             for each in node.values
         ]
-        return Value("boolean", "(" + f" {word} ".join(v.code for v in values) + ")")
+        return ExpressionValue("boolean", "(" + f" {word} ".join(v.code for v in values) + ")")
 
-    def unary(self, node: ast.UnaryOp) -> Value:
+    def unary(self, node: ast.UnaryOp) -> ExpressionValue:
         if isinstance(node.op, ast.Not):
-            return Value(
+            return ExpressionValue(
                 "boolean", f"(not {self.expect(node.operand, 'boolean', 'not takes true or false').code})"
             )
         if isinstance(node.op, ast.Invert):
@@ -299,9 +299,9 @@ class _Compiler:
         constant = (
             -value.constant if sign == "-" and isinstance(value.constant, (int, float)) else value.constant
         )
-        return Value("number", f"({sign}{value.code})", value.unit, constant)
+        return ExpressionValue("number", f"({sign}{value.code})", value.unit, constant)
 
-    def arithmetic(self, node: ast.BinOp) -> Value:
+    def arithmetic(self, node: ast.BinOp) -> ExpressionValue:
         sign = _ARITHMETIC.get(type(node.op))
         if sign is None:
             return self.wrong(node, "arithmetic has + - * / only")
@@ -312,13 +312,13 @@ class _Compiler:
         if sign == "/" and right.constant == 0:
             return self.wrong(node, "division by zero")
         unit = left.unit or right.unit if sign in "+-" or not (left.unit and right.unit) else ""
-        return Value("number", f"({left.code} {sign} {right.code})", unit)
+        return ExpressionValue("number", f"({left.code} {sign} {right.code})", unit)
 
-    def same_unit(self, node: ast.expr, left: Value, right: Value) -> None:
+    def same_unit(self, node: ast.expr, left: ExpressionValue, right: ExpressionValue) -> None:
         if left.unit and right.unit and left.unit != right.unit:
             self.wrong(node, f"{left.unit} and {right.unit} are different quantities")
 
-    def compare(self, node: ast.Compare) -> Value:
+    def compare(self, node: ast.Compare) -> ExpressionValue:
         if len(node.ops) != 1:
             return self.wrong(node, "one comparison at a time", "join two with and")
         sign = _COMPARE.get(type(node.ops[0]))
@@ -326,7 +326,7 @@ class _Compiler:
             return self.wrong(node, "comparisons are < <= > >= == !=")
         left, right = self.value(node.left), self.value(node.comparators[0])
         if "?" in (left.type, right.type):
-            return Value("boolean", "False")
+            return ExpressionValue("boolean", "False")
         if left.type != right.type:
             return self.wrong(
                 node, f"a {left.type} is compared with a {right.type}", *_comparison_fix(node, left)
@@ -334,9 +334,9 @@ class _Compiler:
         if left.type != "number" and sign not in ("==", "!="):
             return self.wrong(node, f"{sign} compares numbers, not a {left.type}")
         self.same_unit(node, left, right)
-        return Value("boolean", f"({left.code} {sign} {right.code})")
+        return ExpressionValue("boolean", f"({left.code} {sign} {right.code})")
 
-    def call(self, node: ast.Call) -> Value:
+    def call(self, node: ast.Call) -> ExpressionValue:
         name = node.func.id if isinstance(node.func, ast.Name) else ""
         if own := self.scope.functions.get(name):
             return self.own_call(name, own, node)
@@ -352,9 +352,9 @@ class _Compiler:
                 f"{name} takes {least} to {most} numbers" if least < most else f"{name} takes {least} number",
             )
         values = [self.expect(each, "number", f"{name} takes numbers") for each in node.args]
-        return Value("number", f"{name}({', '.join(v.code for v in values)})", values[0].unit)
+        return ExpressionValue("number", f"{name}({', '.join(v.code for v in values)})", values[0].unit)
 
-    def known(self, node: ast.Call) -> Value:
+    def known(self, node: ast.Call) -> ExpressionValue:
         """known(part.property): whether it has a value by now; reading it this way guards nothing."""
         only = node.args[0] if len(node.args) == 1 and not node.keywords else None
         if not isinstance(only, ast.Attribute):
@@ -362,9 +362,9 @@ class _Compiler:
         before = list(self.into.guards)
         value = self.value(only)
         self.into.guards[:] = before
-        return Value("boolean", f"({value.code} is not None)")
+        return ExpressionValue("boolean", f"({value.code} is not None)")
 
-    def own_call(self, name: str, own: Function, node: ast.Call) -> Value:
+    def own_call(self, name: str, own: Function, node: ast.Call) -> ExpressionValue:
         if not own.least <= len(node.args) <= own.most or node.keywords:
             count = f"{own.least} to {own.most}" if own.least < own.most else str(own.least)
             return self.wrong(node, f"{name} takes {count} text{'s' * (own.most > 1)}")
@@ -372,7 +372,7 @@ class _Compiler:
         self.into.calls.append((name, tuple(codes)))
         if own.guard and own.guard not in self.into.guards:
             self.into.guards.append(own.guard)
-        return Value(own.type, f"{own.code}({', '.join(codes)})")
+        return ExpressionValue(own.type, f"{own.code}({', '.join(codes)})")
 
     def own_argument(self, name: str, own: Function, node: ast.expr) -> str:
         value = self.expect(node, "text", f"{name} takes texts")
@@ -386,7 +386,7 @@ class _Compiler:
             return self.wrong(node, error.message, *filter(None, (error.fix,))).code
 
 
-_FORMS: Mapping[type[ast.AST], Callable[..., Value]] = {
+_FORMS: Mapping[type[ast.AST], Callable[..., ExpressionValue]] = {
     ast.Constant: _Compiler.constant,
     ast.Name: _Compiler.name,
     ast.Attribute: _Compiler.attribute,
@@ -399,7 +399,7 @@ _FORMS: Mapping[type[ast.AST], Callable[..., Value]] = {
 """How each node of an expression is read."""
 
 
-def _comparison_fix(node: ast.Compare, left: Value) -> tuple[str, ...]:
+def _comparison_fix(node: ast.Compare, left: ExpressionValue) -> tuple[str, ...]:
     right = node.comparators[0]
     if left.type == "number" and isinstance(right, ast.Constant) and isinstance(right.value, str):
         digits = "".join(c for c in right.value if c.isdigit() or c in ".-")

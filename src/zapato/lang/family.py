@@ -36,7 +36,7 @@ class Cell(str):
 
 
 @dataclass
-class Row:
+class FamilyRow:
     """One row of a family's table.
 
     Attributes:
@@ -60,11 +60,11 @@ class Row:
 class Family:
     """The rows of a family, and what is wrong with its table: at the member's own `with`."""
 
-    rows: list[Row] = field(default_factory=list[Row])
+    rows: list[FamilyRow] = field(default_factory=list[FamilyRow])
     problem: str = ""
 
     @cached_property
-    def by_name(self) -> Mapping[str, Row]:
+    def by_name(self) -> Mapping[str, FamilyRow]:
         """The rows by the members' names."""
         return {each.name: each for each in self.rows}
 
@@ -101,7 +101,7 @@ def members(path: Path, root: Path | None) -> list[Path]:
     return [path / row.name for row in rows(path, root)] or [path]
 
 
-def rows(path: Path, root: Path | None) -> list[Row]:
+def rows(path: Path, root: Path | None) -> list[FamilyRow]:
     """The rows of a family's file; none where it is none, or its table cannot be read."""
     try:
         if not is_family(read_bytes(path)):
@@ -111,7 +111,7 @@ def rows(path: Path, root: Path | None) -> list[Row]:
         return []
 
 
-def row_of(source: Source, root: Path) -> Row | None:
+def row_of(source: Source, root: Path) -> FamilyRow | None:
     """The row that this source was read for. Raises Unreadable where the table has none of that name."""
     if not source.row:
         return None
@@ -166,9 +166,9 @@ def _read(file: str, changed: int, size: int, column: str, seen_from: Path) -> F
     return _named(_from_csv(CsvSource(path, source.text)), column)
 
 
-def _listed(source: Source, given: list[object], at: Keys) -> list[Row]:
+def _listed(source: Source, given: list[object], at: Keys) -> list[FamilyRow]:
     return [
-        Row("", dict(cast(dict[str, Any], each)), source, (*at, number))
+        FamilyRow("", dict(cast(dict[str, Any], each)), source, (*at, number))
         for number, each in enumerate(given)
         if isinstance(each, dict)
     ]
@@ -187,7 +187,7 @@ def _from_csv(source: CsvSource) -> Family:
                 break
             texts = ((column, cell.strip()) for column, cell in zip(columns, cells, strict=False))
             values = {column: Cell(text) for column, text in texts if column and text}
-            found.rows.append(Row("", values, source, (reader.line_num,)))
+            found.rows.append(FamilyRow("", values, source, (reader.line_num,)))
             if len(found.rows) > MOST:
                 found.problem = f"{source.name}: {MOST:,} rows are the most"
                 break
@@ -200,7 +200,7 @@ def _from_csv(source: CsvSource) -> Family:
 
 def _named(found: Family, column: str) -> Family:
     """Each row has the name that its device gets, where that can be one of a file; else its number."""
-    named: dict[str, Row] = {}
+    named: dict[str, FamilyRow] = {}
     for number, row in enumerate(found.rows, 1):
         name = str(row.values.get(column, ""))
         good = re.fullmatch(r"[A-Za-z0-9][\w.-]*", name) and name not in named

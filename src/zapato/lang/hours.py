@@ -25,7 +25,7 @@ class HoursError(Exception):
 
 
 @dataclass(frozen=True)
-class Moment:
+class DailyMoment:
     """A time of day.
 
     Attributes:
@@ -42,15 +42,15 @@ class Moment:
         return f"({self.of}, {self.minutes})"
 
 
-def moment(text: str) -> Moment:
+def moment(text: str) -> DailyMoment:
     """The time of day that `text` says. Raises HoursError."""
     if found := _HOUR.fullmatch(text):
         hour, minute = int(found[1]), int(found[2])
         if hour > 23 or minute > 59:
             raise HoursError(f'"{text}" is no time of day: they go from 00:00 to 23:59')
-        return Moment(CLOCK, 60 * hour + minute)
+        return DailyMoment(CLOCK, 60 * hour + minute)
     if found := _MOMENT.fullmatch(text):
-        return Moment(SUNS[found[1]], _away(text, found[2], found[3]))
+        return DailyMoment(SUNS[found[1]], _away(text, found[2], found[3]))
     raise HoursError(f'"{text}" is no time of day', '"06:30", "sunset" or "sunrise + 20min"')
 
 

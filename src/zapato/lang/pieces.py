@@ -14,7 +14,7 @@ from typing import Any, cast
 
 from zapato.errors import Unreadable
 from zapato.lang.document import Document
-from zapato.lang.family import Row, family, row_of
+from zapato.lang.family import FamilyRow, family, row_of
 from zapato.lang.fields import nearest
 from zapato.lang.source import Keys, Source, inside
 
@@ -159,7 +159,7 @@ class _Gaps:
     given: Mapping[str, Any]
     used: set[str]
     root: Path
-    row: Row | None
+    row: FamilyRow | None
     uses: int = 0
     origins: dict[Keys, tuple[Source, Keys]] = field(default_factory=dict[Keys, tuple[Source, Keys]])
 

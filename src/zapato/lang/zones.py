@@ -20,7 +20,7 @@ def _data() -> Path:
 
 
 @dataclass(frozen=True)
-class Change:
+class ClockChange:
     """When the offset changes: month 1 to 12, week 1 to 4 or 5 for the last, weekday 0 for Sunday, s after midnight."""
 
     month: int
@@ -40,8 +40,8 @@ class Zone:
 
     standard: int
     summer: int | None = None
-    begins: Change | None = None
-    ends: Change | None = None
+    begins: ClockChange | None = None
+    ends: ClockChange | None = None
 
     @property
     def plain(self) -> tuple[object, ...]:
@@ -85,11 +85,11 @@ def _rule(text: str) -> Zone | None:
     return Zone(standard, summer, begins, ends) if begins and ends else None
 
 
-def _change(text: str) -> Change | None:
+def _change(text: str) -> ClockChange | None:
     found = _CHANGE.fullmatch(text)
     if not found:
         return None
-    return Change(int(found[1]), int(found[2]), int(found[3]), _seconds(found[4] or "2"))
+    return ClockChange(int(found[1]), int(found[2]), int(found[3]), _seconds(found[4] or "2"))
 
 
 def _seconds(text: str) -> int:

@@ -8,11 +8,21 @@ from __future__ import annotations
 from functools import cache
 
 from zapato import extensions
-from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, Simulation, opposite
 
 __all__ = [
-    "Action", "Argument", "Bench", "Driver", "Kind", "Need", "Part", "Property",
-    "kind", "kind_names", "kinds", "opposite",
+    "Action",
+    "Argument",
+    "Driver",
+    "Kind",
+    "Need",
+    "Part",
+    "Property",
+    "Simulation",
+    "kind",
+    "kind_names",
+    "kinds",
+    "opposite",
 ]  # fmt: skip
 
 

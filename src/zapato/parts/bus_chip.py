@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 from zapato import extensions
 from zapato.lang.fields import REQUIRED, Field, Wrong, names, nearest, whole
 from zapato.parts.electrical import Supplied, by_module
-from zapato.parts.model import ChipAt, Part
+from zapato.parts.kind import ChipAt, Part
 
 
 @dataclass(eq=False, repr=False)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from zapato.boards.model import Level
+from zapato.boards.board import Level
 from zapato.lang.fields import Field, choice, measured, pin
-from zapato.parts.model import Bench, Driver, Need, Part, Property, Stimulus, Wrap, opposite
-from zapato.parts.stimuli import Contact, Press, Wire
+from zapato.parts.kind import Driver, Need, Part, Property, Simulation, Stimulus, Wrap, opposite
+from zapato.parts.stimuli import Contact, LooseWire, Press
 
 PULLS = {"up": 1, "down": 2, "none": 0}
 """How the plan writes a pull."""
@@ -87,19 +87,21 @@ def input_driver(
     return Driver(cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, wraps=wraps)
 
 
-def input_bench(
+def input_simulation(
     part: Part, default: Level, name: str, presses: Mapping[str, tuple[int, int]] | None = None
-) -> Bench:
+) -> Simulation:
     """The world's side: a level that a gesture or a rehearsal sets; `presses` are how often, and for how many ms."""
     if "pin" not in part.pins:
-        return Bench()
+        return Simulation()
     gpio, active = part.pins["pin"].gpio, int(active_level(part, default) == "high")
     gestures: dict[str, Stimulus] = {
         word: Press(part.name, gpio, active, *press) for word, press in (presses or {}).items()
     }
-    wires: dict[str, Stimulus] = {"loose": Wire(gpio, True), "fixed": Wire(gpio, False)}
+    wires: dict[str, Stimulus] = {"loose": LooseWire(gpio, True), "fixed": LooseWire(gpio, False)}
     settles = part.get("settle", 30), part.get("quiet", 0)
-    return Bench(sets={name: Contact(part.name, gpio, active)}, acts=gestures | wires, settles=settles)
+    return Simulation(
+        stimuli={name: Contact(part.name, gpio, active)}, gestures=gestures | wires, settles=settles
+    )
 
 
 def state_property(name: str, help: str) -> Mapping[str, Property]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from zapato.lang.fields import Field, boolean, measured, span, text
 
 if TYPE_CHECKING:
-    from zapato.parts.model import Part
+    from zapato.parts.kind import Part
 
 RAIL, INPUT, PIN, GROUND = "3V3", "5V", "pin", "GND"
 """Where a part may hang without a supply of its own: the board's 3.3 V, what feeds the board, the pin itself."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zapato.parts.model import Driver, Part
+from zapato.parts.kind import Driver, Part
 
 
 def held(part: Part, prop: str, first: object, low: object, high: object) -> Driver:

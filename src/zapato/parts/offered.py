@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zapato.boards.model import Pin
+from zapato.boards.board import Pin
 
 
 def offered_pin(

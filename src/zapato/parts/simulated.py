@@ -19,7 +19,7 @@ Feel = Callable[[str], Any]
 """Gives the quantity of this name at this moment; None where nothing was ever set."""
 
 
-class Clock(Protocol):
+class VirtualTime(Protocol):
     """Virtual time."""
 
     @property
@@ -36,7 +36,7 @@ class SerialLine(Protocol):
     """A serial line as who is at its other end sees it."""
 
     @property
-    def clock(self) -> Clock: ...
+    def clock(self) -> VirtualTime: ...
 
     @property
     def log(self) -> Callable[[str, str], None]:
@@ -85,7 +85,7 @@ class ChipBoard(Protocol):
         ...
 
 
-class BusChip(Protocol):
+class BusStandIn(Protocol):
     """A chip on an I2C bus."""
 
     def write(self, data: bytes) -> None: ...
@@ -117,7 +117,7 @@ class Measuring:
 class SpiExchange:
     """A chip with registers on SPI: while it is selected, the first byte names a register, bit 7 set to read it."""
 
-    def __init__(self, chip: BusChip) -> None:
+    def __init__(self, chip: BusStandIn) -> None:
         self._chip, self._register = chip, -1
 
     def end(self) -> None:

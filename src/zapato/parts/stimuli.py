@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from zapato.parts.model import Bench, Part, Probe, Stimulus, World
+from zapato.parts.kind import Part, Probe, Simulation, Stimulus, World
 
 TAP_GAP = 120
 """ms between two taps of one gesture."""
@@ -42,7 +42,7 @@ class Press(Stimulus):
 
 
 @dataclass(frozen=True)
-class Wire(Stimulus):
+class LooseWire(Stimulus):
     """The wire of a pin comes off, or is back."""
 
     gpio: int
@@ -53,7 +53,7 @@ class Wire(Stimulus):
 
 
 @dataclass(frozen=True)
-class Quantity(Stimulus):
+class SetQuantity(Stimulus):
     """A quantity of the world; the input feels what is said, divided by `per`."""
 
     kind: str
@@ -84,7 +84,7 @@ class OnBus(Stimulus):
 
 
 @dataclass(frozen=True)
-class Fault(Stimulus):
+class ChipFault(Stimulus):
     """A line, or a chip on it, fails or works again."""
 
     gpio: int
@@ -96,7 +96,7 @@ class Fault(Stimulus):
 
 
 @dataclass(frozen=True)
-class Put(Stimulus):
+class SetAttached(Stimulus):
     """A value of something attached to the board: `where` as `World.attached` takes it."""
 
     where: tuple[Any, ...]
@@ -108,7 +108,7 @@ class Put(Stimulus):
 
 
 @dataclass(frozen=True)
-class Do(Stimulus):
+class ActOnAttached(Stimulus):
     """Something happens to what is attached to the board."""
 
     where: tuple[Any, ...]
@@ -151,7 +151,7 @@ class Lit(Share):
 
 
 @dataclass(frozen=True)
-class Read(Probe):
+class ReadAttached(Probe):
     """A value of the first thing that is attached there."""
 
     where: tuple[Any, ...]
@@ -166,9 +166,9 @@ class Read(Probe):
 
 def line_faults(gpio: int, cut: str = "cut") -> dict[str, Stimulus]:
     """What a rehearsal can do to a line; `cut` is what the line then reads as."""
-    return {word: Fault(gpio, None, cut if word == "cut" else fault) for word, fault in FAULTS.items()}
+    return {word: ChipFault(gpio, None, cut if word == "cut" else fault) for word, fault in FAULTS.items()}
 
 
-def line_bench(part: Part, field: str) -> Bench:
+def line_simulation(part: Part, field: str) -> Simulation:
     """The stand-in for a bus whose data line is this field's pin."""
-    return Bench(acts=line_faults(part.pins[field].gpio)) if field in part.pins else Bench()
+    return Simulation(gestures=line_faults(part.pins[field].gpio)) if field in part.pins else Simulation()

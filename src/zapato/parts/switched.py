@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
-from zapato.boards.model import Level
+from zapato.boards.board import Level
 from zapato.lang.fields import REQUIRED, Field, choice, measured, pin
-from zapato.parts.model import Action, Argument, Bench, Driver, Need, Part, Property, Wrap, opposite
+from zapato.parts.kind import Action, Argument, Driver, Need, Part, Property, Simulation, Wrap, opposite
 from zapato.parts.stimuli import PinLevel
 
 ON = Property("boolean", settable=True, help="switched on")
@@ -80,8 +80,8 @@ def drive_need(
     )
 
 
-def level_bench(part: Part) -> Bench:
+def level_simulation(part: Part) -> Simulation:
     """The truth of `on` is the level on the pin, measured."""
     if "pin" not in part.pins:
-        return Bench()
-    return Bench(reads={"on": PinLevel(part.pins["pin"].gpio, active_number(part))})
+        return Simulation()
+    return Simulation(probes={"on": PinLevel(part.pins["pin"].gpio, active_number(part))})

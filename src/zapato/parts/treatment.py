@@ -10,7 +10,7 @@ from typing import Any, cast
 
 from zapato.lang.fields import Field, Wrong, measured
 from zapato.lang.senml import MEANT, UNITS
-from zapato.parts.model import Part, Property
+from zapato.parts.kind import Part, Property
 
 SMOOTHING = {"median": 1, "mean": 2, "lowpass": 3}
 SINGLE = ("points", "unit", "gives")

@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 _BUS = "[i2c.main]\nsda = 21\nscl = 22\n\n"
 

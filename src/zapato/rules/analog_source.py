@@ -4,8 +4,8 @@ from collections.abc import Iterator
 from math import floor, log10
 
 from zapato.budgets.analog import LOST, Loss, losses
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.parts.electrical import ohms
 

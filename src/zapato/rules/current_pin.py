@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 
 from zapato.budgets.pin_currents import pin_currents, total
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.lang.units import digits
 from zapato.parts.electrical import PIN

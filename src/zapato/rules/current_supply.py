@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 
 from zapato.budgets.rails import Rail, feeder, rails
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding, Severity
 from zapato.lang.source import Keys
 from zapato.lang.units import digits

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
 from zapato.checks.rings import rings
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.design.program import expressions
 from zapato.findings import Finding
 

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterator
 
-from zapato.boards.model import Chip
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import Chip
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design, PinUse
 from zapato.design.serial import SWAPPED, usable
 from zapato.findings import Finding, Severity
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 from zapato.rules.pin_routing import controllers
 
 

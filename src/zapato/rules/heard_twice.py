@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
 
 _BODY = '[receiver.air]\npin = 27\n\n[remote.hall]\nreceiver = "air"\ncode = "a3f012"\n\n[remote.stairs]\nreceiver = "air"\ncode = "{}"'

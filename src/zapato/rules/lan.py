@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zapato.checks.looked import Looked
-from zapato.checks.model import Rule, SiteRule, device
-from zapato.design.model import Design
+from zapato.checks.result import CheckResult
+from zapato.checks.rule import Rule, SiteRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding, Place
 from zapato.lang.site import Site
 from zapato.lang.tables import LanTable
@@ -25,7 +25,7 @@ class _Fixed:
     owner: str
     text: str
     ip: IP | None
-    device: Looked | None = None
+    device: CheckResult | None = None
 
     def finding(self, site: Site, code: str, message: str, why: str, fix: str) -> Finding:
         """A finding where the address is written."""
@@ -54,11 +54,11 @@ def _ip(text: str) -> IP | None:
         return None
 
 
-def _fixed(site: Site, devices: Sequence[Looked]) -> Iterator[_Fixed]:
+def _fixed(site: Site, devices: Sequence[CheckResult]) -> Iterator[_Fixed]:
     for owner, text in (site.lan or {}).get("addresses", {}).items():
         yield _Fixed(owner, text, _ip(text))
     for each in devices:
-        if text := each.facts.get("ip-outside"):
+        if text := each.data.get("ip-outside"):
             yield _Fixed(each.device, text, _ip(text), each)
 
 
@@ -111,7 +111,7 @@ def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
         )
 
 
-def _outside(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+def _outside(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     plan = _plan(site)
     free = _free(plan, site, devices)
     yield from _unreadable(site, plan)
@@ -129,7 +129,7 @@ def _outside(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
             yield each.finding(site, "ip-outside", message, why, next(free, ""))
 
 
-def _in_dhcp(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+def _in_dhcp(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     plan = _plan(site)
     free = _free(plan, site, devices)
     for each in _fixed(site, devices):
@@ -139,7 +139,7 @@ def _in_dhcp(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
             yield each.finding(site, "ip-in-dhcp", message, why, next(free, ""))
 
 
-def _taken(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+def _taken(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     plan = _plan(site)
     free = _free(plan, site, devices)
     seen: dict[IP, str] = dict(plan.others)
@@ -153,7 +153,7 @@ def _taken(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
             yield each.finding(site, "ip-taken", message, why, next(free, ""))
 
 
-def _free(plan: _Plan, site: Site, devices: Sequence[Looked]) -> Iterator[str]:
+def _free(plan: _Plan, site: Site, devices: Sequence[CheckResult]) -> Iterator[str]:
     """Free addresses outside the range that the router gives out, each offered once."""
     used = {each.ip for each in _fixed(site, devices)} | set(plan.others)
     for ip in plan.network.hosts() if plan.network else ():
@@ -170,10 +170,14 @@ _GOOD = _site('addresses = { example = "192.168.4.20" }\n')
 
 
 def _rule(
-    code: str, title: str, story: str, lan: str, among: Callable[[Site, Sequence[Looked]], Iterator[Finding]]
+    code: str,
+    title: str,
+    story: str,
+    lan: str,
+    compare: Callable[[Site, Sequence[CheckResult]], Iterator[Finding]],
 ) -> Rule:
     return SiteRule(
-        code, "network", ("error",), title, story, _site(lan), _GOOD, among=among, facts=_own_address
+        code, "network", ("error",), title, story, _site(lan), _GOOD, compare=compare, data=_own_address
     )
 
 

@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 
 from zapato.budgets.buses import i2c, serial_reach
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding, Severity
 
 FAR = 15.0

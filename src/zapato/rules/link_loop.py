@@ -6,11 +6,11 @@ import ast
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from zapato.checks.looked import Looked
-from zapato.checks.model import SiteRule, device
+from zapato.checks.result import CheckResult
 from zapato.checks.rings import rings
+from zapato.checks.rule import SiteRule, device
+from zapato.design.design import Design
 from zapato.design.links import Command, Link
-from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.expressions import names_of
 from zapato.lang.site import Site
@@ -60,34 +60,36 @@ def _values(link: Link, command: Command) -> tuple[bool, ...]:
 
 
 @dataclass
-class Row:
+class LinkFacts:
     """What a link waits for, and what it makes true."""
 
     triggers: set[Fact]
     effects: set[Fact]
 
-    def of(self, device: str) -> Row:
+    def of(self, device: str) -> LinkFacts:
         """The same, each fact with its device."""
         whole = (
             {(d or device, part, value) for d, part, value in facts}
             for facts in (self.triggers, self.effects)
         )
-        return Row(*whole)
+        return LinkFacts(*whole)
 
 
-def _rows(design: Design) -> dict[int, Row]:
+def _rows(design: Design) -> dict[int, LinkFacts]:
     """The links that a condition starts, by number."""
     return {
-        each.number: Row(_triggers(each), _effects(each)) for each in design.links if each.when is not None
+        each.number: LinkFacts(_triggers(each), _effects(each))
+        for each in design.links
+        if each.when is not None
     }
 
 
-def _hearing(design: Design) -> dict[int, Row] | None:
+def _hearing(design: Design) -> dict[int, LinkFacts] | None:
     """A circle over several devices goes only through those that hear others."""
     return _rows(design) if design.heard else None
 
 
-def _circles(links: Mapping[Place, Row]) -> Iterator[list[Place]]:
+def _circles(links: Mapping[Place, LinkFacts]) -> Iterator[list[Place]]:
     """Links, each by its device and number, that set each other off, and switch something both ways while they do."""
     leads: dict[Place | Fact, list[Place | Fact]] = {place: [*row.effects] for place, row in links.items()}
     for place, row in links.items():
@@ -114,13 +116,13 @@ def _find(design: Design) -> Iterator[Finding]:
         )
 
 
-def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     """Circles that go over more than one device."""
-    named = {each.device: each for each in devices if each.facts.get("link-loop")}
+    named = {each.device: each for each in devices if each.data.get("link-loop")}
     links = {
         (name, number): row.of(name)
         for name, each in named.items()
-        for number, row in each.facts["link-loop"].items()
+        for number, row in each.data["link-loop"].items()
     }
     for places in _circles(links):
         if len({device for device, _ in places}) < 2:
@@ -171,6 +173,6 @@ is an action of its own (led.blink), or takes a time: after = "1s".
         + '[[link]]\nwhen = "lamp.on"\nafter = "1s"\ndo = "lamp.off"\n\n[[link]]\nwhen = "not lamp.on"\nafter = "1s"\ndo = "lamp.on"'
     ),
     find=_find,
-    among=_among,
-    facts=_hearing,
+    compare=_among,
+    data=_hearing,
 )

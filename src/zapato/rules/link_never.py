@@ -5,8 +5,8 @@ from __future__ import annotations
 import ast
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.design.scope import HOURS
 from zapato.findings import Finding
 from zapato.lang.expressions import Expression

@@ -1,6 +1,6 @@
 """link-unheard: something of another device is read that no message can bring."""
 
-from zapato.checks.model import Rule, device
+from zapato.checks.rule import Rule, device
 
 _SITE = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n'
 _BROKER = '\n[mqtt]\nhost = "192.168.4.2"\n'

@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule
+from zapato.design.design import Design
 from zapato.findings import Finding
 
 ROOM = 384

@@ -3,9 +3,9 @@
 from collections.abc import Iterator, Sequence
 
 from zapato.budgets.traffic import DEVICE, SITE, Traffic, traffic
-from zapato.checks.looked import Looked
-from zapato.checks.model import SiteRule
-from zapato.design.model import Design
+from zapato.checks.result import CheckResult
+from zapato.checks.rule import SiteRule
+from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.lang.site import Site
 from zapato.lang.units import shown_time
@@ -18,8 +18,8 @@ def _rate(design: Design) -> float | None:
     return found.rate if found else None
 
 
-def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
-    rates = [(each, float(each.facts.get("mqtt-rate", 0))) for each in devices]
+def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
+    rates = [(each, float(each.data.get("mqtt-rate", 0))) for each in devices]
     for each, rate in rates:
         if rate > DEVICE and (found := traffic(each.design)):
             yield _device(each.design, found)
@@ -66,6 +66,6 @@ subscriber, the hub writes each into its history. Counted is what is said at the
 """,
     failing={"site.toml": _SITE, "device.toml": _BODY + _FAST.format(every="200ms")},
     mended={"site.toml": _SITE, "device.toml": _BODY + _FAST.format(every="5s")},
-    among=_among,
-    facts=_rate,
+    compare=_among,
+    data=_rate,
 )

@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 from itertools import combinations
 
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design, PinUse
 from zapato.findings import Finding
 
 

@@ -1,18 +1,18 @@
 """pin-analog-radio: an analog input that stops working while Wi-Fi is on."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 _WIFI = '\n[wifi]\nname = "refuge"\n'
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if use.need.use != "analog" or not use.pin.adc or use.pin.adc_radio or not design.radio:
         return None
     message = f"{design.called(use.pin)} cannot be measured while Wi-Fi is on"
     why = design.board.chip.why.get("analog-radio", "") if design.board else ""
     source = design.board.chip.sources["adc"] if design.board else ""
-    return Objection("error", message, why, source)
+    return Incompatibility("error", message, why, source)
 
 
 RULE = PinRule(
@@ -29,5 +29,5 @@ Measure on the pins of ADC1 (GPIO32 to GPIO39 on the ESP32).
 """,
     failing=device('[sensor.tank]\nchip = "analog"\npin = 26\n' + _WIFI),
     mended=device('[sensor.tank]\nchip = "analog"\npin = 34\n' + _WIFI),
-    objection=_objection,
+    judge=_objection,
 )

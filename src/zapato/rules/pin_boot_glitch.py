@@ -1,7 +1,7 @@
 """pin-boot-glitch: an output is switched on, or flickers, between power-up and the program's first line."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 _DOES = {
     "pull-up": "its internal pull-up is on",
@@ -11,7 +11,7 @@ _DOES = {
 }
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     need, pin = use.need, use.pin
     if need.use != "output" or need.active is None or pin.console or need.field == "select":
         return None
@@ -21,7 +21,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     name = design.called(pin)
     if pin.reset == "signal":
         message = f"{name} sends pulses while the board starts, and {use.part.id} follows them"
-        return Objection(
+        return Incompatibility(
             severity, message, "the chip's boot program uses this pin before the runtime is there", pin.source
         )
     if pin.reset_level != need.active:
@@ -37,19 +37,19 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     message = f"{name} {does} {use.part.id} on until the program runs"
     why = f"from reset until the program sets the pin {_DOES[pin.reset]}"
     other = "low" if need.active == "high" else "high"
-    return Objection(
+    return Incompatibility(
         severity, message, why, pin.source, (f'a part that is active {other}, with active = "{other}"',)
     )
 
 
-def _at_the_boards_own(use: PinUse, design: Design) -> Objection | None:
+def _at_the_boards_own(use: PinUse, design: Design) -> Incompatibility | None:
     """A relay that the maker put on a pin which is driven at power-up: it clicks, whatever the file says."""
     need, pin = use.need, use.pin
     pulses = pin.reset == "signal"
     if not need.clicks or not (pulses or (pin.reset == "high" and need.active == "high")):
         return None
     does = "sends pulses while the board starts" if pulses else "is high from power-up on"
-    return Objection(
+    return Incompatibility(
         "warning",
         f"{design.called(pin)} {does}, and {use.part.id} is on until the program runs; the board's maker put it there",
         "from reset until the program sets the pin the chip drives it",
@@ -77,5 +77,5 @@ pin that is pulled up at reset. For a lamp that is a flash; for a gate or a pump
 """,
     failing=device("[relay.gate]\npin = 14"),
     mended=device("[relay.gate]\npin = 26"),
-    objection=_objection,
+    judge=_objection,
 )

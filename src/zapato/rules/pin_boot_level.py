@@ -1,39 +1,43 @@
 """pin-boot-level: what hangs on a boot pin can hold it at the level that keeps the board from starting."""
 
-from zapato.boards.model import Boot
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import Boot
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 _BITES = ("start", "download")
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     boot, need = use.pin.boot, use.need
     if boot is None or boot.when not in _BITES or _own_part(use, design):
         return None
     if boot.when == "start" and need.usual and need.usual != boot.level:
         message = f"{use.part.id} holds {design.called(use.pin)} {need.usual} most of the time, and the board then does not start"
-        return Objection("error", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
+        return Incompatibility("error", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
     if need.rest and need.rest != boot.level:
         return _held(use, boot, design)
     if boot.when == "start" and need.operated and need.operated != boot.level:
         message = f"{use.part.id} holds {design.called(use.pin)} {need.operated} when operated at power-up, and the board does not start"
-        return Objection("warning", message, f"{boot.why}; {need.circuit} can do that", _source(use, design))
+        return Incompatibility(
+            "warning", message, f"{boot.why}; {need.circuit} can do that", _source(use, design)
+        )
     return None
 
 
-def _held(use: PinUse, boot: Boot, design: Design) -> Objection:
+def _held(use: PinUse, boot: Boot, design: Design) -> Incompatibility:
     need, name = use.need, design.called(use.pin)
     if boot.when == "download":
         message = (
             f"{use.part.id} can hold {name} {need.rest}: the board then takes no new program over its cable"
         )
-        return Objection("warning", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
+        return Incompatibility(
+            "warning", message, f"{boot.why}; there is {need.circuit}", _source(use, design)
+        )
     if need.firm:
         message = f"{use.part.id} holds {name} {need.rest} at power-up, and the board will not start"
-        return Objection("error", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
+        return Incompatibility("error", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
     message = f"{use.part.id} can hold {name} {need.rest} at power-up, and the board may not start"
-    return Objection("warning", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
+    return Incompatibility("warning", message, f"{boot.why}; there is {need.circuit}", _source(use, design))
 
 
 def _source(use: PinUse, design: Design) -> str:
@@ -63,5 +67,5 @@ new program over the cable is a warning, too.
 """,
     failing=device('[sensor.cabinet]\nchip = "dht22"\npin = 12'),
     mended=device('[sensor.cabinet]\nchip = "dht22"\npin = 27'),
-    objection=_objection,
+    judge=_objection,
 )

@@ -1,12 +1,12 @@
 """pin-console: the pin carries the console, where boot messages and the log go."""
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.boards.port import port
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.console or design.board is None:
         return None
     name = design.called(use.pin)
@@ -20,33 +20,33 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     else:
         why = "the board's serial bridge drives this pin; the console and loading over the cable stop working"
         message = f"{name} receives the console, and {use.part.id} is on it"
-    return Objection("warning", message, why, use.pin.source)
+    return Incompatibility("warning", message, why, use.pin.source)
 
 
-def _kept(use: PinUse, board: Board, name: str) -> Objection | None:
+def _kept(use: PinUse, board: Board, name: str) -> Incompatibility | None:
     """A serial link on the console's pins: an error where the port goes on reading there."""
     serial = port(board.chip.port).serial
     if serial.console not in serial.buffer_fixed:
         return None
     message = f"{name} is the console's, and {use.part.id} cannot have it"
     why = "the port keeps the console's serial controller: it refuses another buffer, and reads what arrives as typed text"
-    return Objection("error", message, why, serial.source)
+    return Incompatibility("error", message, why, serial.source)
 
 
-def _without_bridge(use: PinUse, board: Board, name: str) -> Objection | None:
+def _without_bridge(use: PinUse, board: Board, name: str) -> Incompatibility | None:
     """Nothing on the board hangs on these pins: a serial adapter does, or nobody where the chip has USB."""
     if "own" in board.usb:
         if use.pin.console == "rx":
             return None
         message = f"{name} sends the chip's first boot messages, and {use.part.id} gets them"
-        return Objection("note", message, "the console itself is on the board's USB", use.pin.source)
+        return Incompatibility("note", message, "the console itself is on the board's USB", use.pin.source)
     message = f"{name} is where the serial adapter loads the board and hears the console, and {use.part.id} is on it"
     why = (
         "the boot messages come out at every start"
         if use.pin.console == "tx"
         else "the adapter must be off while the part is used, and the part off while the board is loaded"
     )
-    return Objection("warning", message, why, use.pin.source)
+    return Incompatibility("warning", message, why, use.pin.source)
 
 
 RULE = PinRule(
@@ -66,5 +66,5 @@ the board is loaded before the part is connected.
 """,
     failing=device("[relay.heater]\npin = 1"),
     mended=device("[relay.heater]\npin = 26"),
-    objection=_objection,
+    judge=_objection,
 )

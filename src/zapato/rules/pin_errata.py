@@ -1,20 +1,20 @@
 """pin-errata: a pin sees edges that are not there, by the chip's own list of faults."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 GLITCHING = (36, 39)
 SOURCE = "ESP32 Series SoC Errata, 3.11: GPIO36 and GPIO39 are pulled down for some 80 ns when the converter or the touch sensor is powered"
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     board = design.board
     if board is None or board.chip.id != "esp32" or use.pin.gpio not in GLITCHING or not use.need.interrupt:
         return None
     users = [each.part.id for each in design.uses if each.need.use in ("analog", "touch")]
     if not users:
         return None
-    return Objection(
+    return Incompatibility(
         "warning",
         f"{design.called(use.pin)} goes low for a moment whenever {users[0]} is measured, and {use.part.id} counts edges there",
         "each time the converter is switched on the pin is pulled down for some 80 ns",
@@ -36,5 +36,5 @@ are pulled down for some 80 ns. An interrupt there sees an edge. Other pins do n
         '[sensor.flow]\nchip = "pulse"\npin = 36\npull = "none"\n[sensor.tank]\nchip = "analog"\npin = 34'
     ),
     mended=device('[sensor.flow]\nchip = "pulse"\npin = 25\n[sensor.tank]\nchip = "analog"\npin = 34'),
-    objection=_objection,
+    judge=_objection,
 )

@@ -1,17 +1,17 @@
 """pin-fitted: something soldered to the board is on the pin already."""
 
-from zapato.boards.model import Fitted
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import Fitted
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
     if fitted is None:
         return None
     if fitted.taken:
         why = fitted.why or f"{fitted.what} drives this pin all the time"
-        return Objection("error", f"{design.called(use.pin)} is taken by {fitted.what}", why)
+        return Incompatibility("error", f"{design.called(use.pin)} is taken by {fitted.what}", why)
     return (
         _mismatch(use, fitted, design)
         if fitted.is_for(*use.part.kind.all_roles)
@@ -19,23 +19,23 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     )
 
 
-def _mismatch(use: PinUse, fitted: Fitted, design: Design) -> Objection | None:
+def _mismatch(use: PinUse, fitted: Fitted, design: Design) -> Incompatibility | None:
     active = use.need.active or use.need.operated
     if not fitted.active or active in (None, fitted.active):
         return None
     message = f"{fitted.what} is active {fitted.active}, and {use.part.id} says active {active}"
     why = "on and off would be the wrong way round"
-    return Objection("warning", message, why, fixes=(f'active = "{fitted.active}"',))
+    return Incompatibility("warning", message, why, fixes=(f'active = "{fitted.active}"',))
 
 
-def _shared(use: PinUse, fitted: Fitted, design: Design) -> Objection:
+def _shared(use: PinUse, fitted: Fitted, design: Design) -> Incompatibility:
     message = f"{design.called(use.pin)} carries {fitted.what} as well as {use.part.id}"
     does = {
         "led": "it lights with every change of the pin",
         "button": "pressing it changes the level under the part",
     }
     why = fitted.why or does.get(fitted.kind, "the two share one line")
-    return Objection("warning", message, why)
+    return Incompatibility("warning", message, why)
 
 
 RULE = PinRule(
@@ -54,5 +54,5 @@ LED's pin, a `button` on the BOOT button's pin, with its real active level.
 """,
     failing=device("[relay.lamp]\npin = 23", "rp2040w-40pin"),
     mended=device("[relay.lamp]\npin = 22", "rp2040w-40pin"),
-    objection=_objection,
+    judge=_objection,
 )

@@ -1,15 +1,15 @@
 """pin-flash: the pin carries the flash chip that the program runs from."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.flash:
         return None
     message = f"{design.called(use.pin)} is a line of the flash chip ({use.pin.flash})"
     why = "the chip reads its program through this pin all the time; anything else on it crashes the start"
-    return Objection("error", message, why, use.pin.source)
+    return Incompatibility("error", message, why, use.pin.source)
 
 
 RULE = PinRule(
@@ -25,5 +25,5 @@ reading: the board restarts in a loop or does not start at all.
 """,
     failing=device("[relay.heater]\npin = 6"),
     mended=device("[relay.heater]\npin = 26"),
-    objection=_objection,
+    judge=_objection,
 )

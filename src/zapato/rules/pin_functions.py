@@ -2,19 +2,19 @@
 
 from collections.abc import Callable
 
-from zapato.boards.model import Pin
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import Pin
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 TOUCH_MODULE = 'a touch module has a digital output: [button.NAME] with pull = "none" and active = "high"'
 
 
 def _lacks(
     code: str, wanted: Callable[[PinUse], bool], has: Callable[[Pin], bool], what: str
-) -> Callable[[PinUse, Design], Objection | None]:
+) -> Callable[[PinUse, Design], Incompatibility | None]:
     """The judgement: the use wants the function and the pin has it not."""
 
-    def objection(use: PinUse, design: Design) -> Objection | None:
+    def objection(use: PinUse, design: Design) -> Incompatibility | None:
         if not wanted(use) or has(use.pin):
             return None
         board = design.board if use.pin.gpio >= 0 else None
@@ -25,7 +25,7 @@ def _lacks(
         )
         fixes = (TOUCH_MODULE,) if code == "pin-no-touch" else ()
         message = f"{design.called(use.pin)} has no {what} for {use.part.id}"
-        return Objection("error", message, why, use.pin.source, fixes)
+        return Incompatibility("error", message, why, use.pin.source, fixes)
 
     return objection
 
@@ -43,7 +43,7 @@ those its program can modulate.
 """,
         failing=device('[dimmer.hall]\npin = "D0"', "esp8266-30pin"),
         mended=device('[dimmer.hall]\npin = "D1"', "esp8266-30pin"),
-        objection=_lacks(
+        judge=_lacks(
             "pin-no-pwm", lambda u: u.need.pwm and u.pin.drives, lambda p: p.pwm, "pulse-width modulation"
         ),
     ),
@@ -58,7 +58,7 @@ chips only. A touch module with an output of its own is a button, and can be on 
 """,
         failing=device("[touch.rail]\npin = 25"),
         mended=device("[touch.rail]\npin = 4"),
-        objection=_lacks(
+        judge=_lacks(
             "pin-no-touch", lambda u: u.need.use == "touch", lambda p: p.touch is not None, "touch sensing"
         ),
     ),
@@ -74,7 +74,7 @@ resistor and a capacitor, gives a steady voltage, too.
 """,
         failing=device('[dimmer.hall]\npin = 27\nby = "dac"'),
         mended=device('[dimmer.hall]\npin = 25\nby = "dac"'),
-        objection=_lacks(
+        judge=_lacks(
             "pin-no-dac",
             lambda u: u.need.use == "dac" and u.pin.drives,
             lambda p: p.dac is not None,

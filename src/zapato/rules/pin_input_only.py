@@ -1,12 +1,12 @@
 """pin-input-only: a pin without an output driver is asked to drive something."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 _DRIVES = ("output", "line", "dac")
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if use.pin.drives or use.need.use not in _DRIVES:
         return None
     if use.pin.analog_only:
@@ -15,7 +15,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         why = design.board.chip.why.get("input-only", "the pin has no output driver") if design.board else ""
     verb = "drives" if use.need.use == "output" else "talks both ways on"
     message = f"{design.called(use.pin)} can only read, and {use.part.id} {verb} its {use.need.field}"
-    return Objection("error", message, why, use.pin.source)
+    return Incompatibility("error", message, why, use.pin.source)
 
 
 RULE = PinRule(
@@ -32,5 +32,5 @@ Use such pins for what only listens: buttons with their own resistor, contacts, 
 """,
     failing=device("[relay.heater]\npin = 34"),
     mended=device("[relay.heater]\npin = 25"),
-    objection=_objection,
+    judge=_objection,
 )

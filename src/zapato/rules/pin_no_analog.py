@@ -1,10 +1,10 @@
 """pin-no-analog: a voltage is to be measured on a pin without an analog input."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if use.need.use != "analog" or use.pin.adc:
         return None
     message = f"{design.called(use.pin)} has no analog input, and {use.part.id} measures a voltage"
@@ -15,7 +15,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         if design.board
         else ""
     )
-    return Objection("error", message, why, use.pin.source)
+    return Incompatibility("error", message, why, use.pin.source)
 
 
 RULE = PinRule(
@@ -31,5 +31,5 @@ Use a pin with an analog input, or a converter chip on the I2C bus.
 """,
     failing=device('[sensor.tank]\nchip = "analog"\npin = 23'),
     mended=device('[sensor.tank]\nchip = "analog"\npin = 34'),
-    objection=_objection,
+    judge=_objection,
 )

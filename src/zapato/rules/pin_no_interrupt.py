@@ -1,10 +1,10 @@
 """pin-no-interrupt: an interrupt is asked of a pin that has none."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.need.interrupt or use.pin.interrupt or use.pin.analog_only:
         return None
     asked = use.part.values.get("watch") == "interrupt"
@@ -17,7 +17,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
         else "the processor is not told of edges on this pin"
     )
     fixes = ('watch = "poll": look at it every 10 ms instead',) if asked else ()
-    return Objection("error", message, why, use.pin.source, fixes)
+    return Incompatibility("error", message, why, use.pin.source, fixes)
 
 
 RULE = PinRule(
@@ -33,5 +33,5 @@ is an error.
 """,
     failing=device('[contact.door]\npin = "D0"\npull = "none"\nwatch = "interrupt"', "esp8266-30pin"),
     mended=device('[contact.door]\npin = "D0"\npull = "none"\nwatch = "poll"', "esp8266-30pin"),
-    objection=_objection,
+    judge=_objection,
 )

@@ -1,10 +1,10 @@
 """pin-no-pull: an internal resistor is asked of a pin that has none."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     has = {"": True, "up": use.pin.pull_up, "down": use.pin.pull_down}[use.need.pull]
     if has or use.pin.analog_only:
         return None
@@ -18,7 +18,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     ]
     if use.need.pull == "down" and use.pin.pull_up:
         fixes.insert(0, 'switch to ground instead, with pull = "up" and active = "low"')
-    return Objection("error", message, why, use.pin.source, tuple(fixes))
+    return Incompatibility("error", message, why, use.pin.source, tuple(fixes))
 
 
 RULE = PinRule(
@@ -35,5 +35,5 @@ Without a resistor inside, fit one outside (10 kilo-ohms is usual) and say pull 
 """,
     failing=device('[contact.door]\npin = 35\npull = "up"'),
     mended=device('[contact.door]\npin = 35\npull = "none"'),
-    objection=_objection,
+    judge=_objection,
 )

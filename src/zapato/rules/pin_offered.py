@@ -1,12 +1,12 @@
 """pin-too-slow, pin-weak-high: what the pins of an expander or a converter cannot do."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 _BUS = "[i2c.main]\nsda = 21\nscl = 22\n\n"
 
 
-def _slow(use: PinUse, design: Design) -> Objection | None:
+def _slow(use: PinUse, design: Design) -> Incompatibility | None:
     need = use.need
     if use.pin.gpio >= 0 or not (need.use == "line" or need.controller or need.timed):
         return None
@@ -19,15 +19,15 @@ def _slow(use: PinUse, design: Design) -> Objection | None:
     )
     message = f"{use.pin.name} is reached over I2C, and {use.part.id} needs {what}"
     why = "one change of the pin takes a whole message on the bus, 0.2 ms and more at 100 kHz, where a few microseconds are asked for"
-    return Objection("error", message, why, "NXP UM10204, The I2C-bus protocol")
+    return Incompatibility("error", message, why, "NXP UM10204, The I2C-bus protocol")
 
 
-def _weak(use: PinUse, design: Design) -> Objection | None:
+def _weak(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.weak_high or use.need.use != "output" or use.need.active != "high":
         return None
     message = f"{use.pin.name} cannot switch {use.part.id} on with a high level, and is high from power-up on"
     why = "high is a current source of 100 uA, which drives no input that needs current, and it stands from power-up until the program runs"
-    return Objection(
+    return Incompatibility(
         "error", message, why, use.pin.source, ('a part that is active low, with active = "low"',)
     )
 
@@ -52,7 +52,7 @@ microseconds: only a pin of the chip itself does that.
             _BUS
             + '[expander.io]\nchip = "mcp23017"\nbus = "main"\n\n[sensor.cabinet]\nchip = "dht22"\npin = 27'
         ),
-        objection=_slow,
+        judge=_slow,
     ),
     PinRule(
         code="pin-weak-high",
@@ -70,6 +70,6 @@ afterwards. One that is active low is what these chips are made for.
             _BUS
             + '[expander.io]\nchip = "pcf8574"\nbus = "main"\n\n[relay.pump]\npin = "io.3"\nactive = "low"'
         ),
-        objection=_weak,
+        judge=_weak,
     ),
 )

@@ -1,20 +1,20 @@
 """pin-output-only: a pin that must not be an input is used as one."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 OUTPUTS = {"mcp23017": ("7", "15")}
 """GPA7 and GPB7: an input there can disturb SDA (MCP23017 datasheet, revision D of 2022, Pin descriptions)."""
 SOURCE = "MCP23017 datasheet, revision D, 1.0 Device Overview, note on GPA7 and GPB7"
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     owner, _, number = use.pin.name.rpartition(".")
     part = design.parts.get(owner)
     if part is None or use.need.use == "output" or number not in OUTPUTS.get(part.get("chip", ""), ()):
         return None
     name = "GPA7" if number == "7" else "GPB7"
-    return Objection(
+    return Incompatibility(
         "error",
         f"{use.pin.name} is {name} of the {part.get('chip', '')}, which must be an output, and {use.part.id} reads it",
         "a change at this pin while the bus reads can falsify the data line",
@@ -36,5 +36,5 @@ while the register is read can falsify what the bus carries. It works for weeks 
 """,
     failing=device(_BUS.format(7)),
     mended=device(_BUS.format(6)),
-    objection=_objection,
+    judge=_objection,
 )

@@ -1,10 +1,10 @@
 """pin-pull-fought: the board's own resistor on the pin is stronger than the internal one that is asked for."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     fitted = design.board.resistors.get(use.pin.gpio) if design.board else None
     if fitted is None or not use.need.pull or use.need.pull == fitted[0]:
         return None
@@ -19,7 +19,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     fixes = (
         f'switch to the other side, with pull = "none" and active = "{"high" if side == "down" else "low"}"',
     )
-    return Objection("error", message, why, source, fixes)
+    return Incompatibility("error", message, why, source, fixes)
 
 
 RULE = PinRule(
@@ -36,5 +36,5 @@ Use the board's resistor instead of the internal one: connect the button to the 
 """,
     failing=device('[button.start]\npin = "D8"\npull = "up"', "esp8266-30pin"),
     mended=device('[button.start]\npin = "D7"\npull = "up"', "esp8266-30pin"),
-    objection=_objection,
+    judge=_objection,
 )

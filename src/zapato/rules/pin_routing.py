@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
-from zapato.boards.model import Chip
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import Chip
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 from zapato.findings import Finding
 
 
@@ -25,7 +25,7 @@ def controllers(chip: Chip, uses: list[PinUse]) -> set[int] | None:
     return found
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.need.controller or design.board is None:
         return None
     chip = design.board.chip
@@ -36,7 +36,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     message = (
         f"no controller of the {chip.title} reaches {design.called(use.pin)} as {function} for {use.part.id}"
     )
-    return Objection(
+    return Incompatibility(
         "error",
         message,
         chip.why.get("routing", "the controllers are wired to fixed pins"),
@@ -86,5 +86,5 @@ fixed pins only, and the pins of one bus must belong to the same controller: UAR
     failing=device("[uart.meter]\ntx = 4\nrx = 1\nbaud = 9600", "rp2040w-40pin"),
     mended=device("[uart.meter]\ntx = 4\nrx = 5\nbaud = 9600", "rp2040w-40pin"),
     find=_find,
-    objection=_objection,
+    judge=_objection,
 )

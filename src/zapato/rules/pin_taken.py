@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
-from zapato.checks.suits import another_pin
-from zapato.design.model import Design, PinUse
+from zapato.checks.compatibility import another_pin
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design, PinUse
 from zapato.findings import Finding
 
 

@@ -1,15 +1,15 @@
 """pin-usb: the pin carries the chip's own USB, which the board uses."""
 
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.usb or design.board is None or "own" not in design.board.usb:
         return None
     message = f"{design.called(use.pin)} is USB {use.pin.usb} of this board, and {use.part.id} is on it"
     why = "the board's USB socket leads to this pin; the console and loading over the cable are lost, and the cable disturbs the part"
-    return Objection("warning", message, why, use.pin.source)
+    return Incompatibility("warning", message, why, use.pin.source)
 
 
 RULE = PinRule(
@@ -24,5 +24,5 @@ over the cable without the boot button.
 """,
     failing=device("[relay.lamp]\npin = 19", "esp32s3-44pin"),
     mended=device("[relay.lamp]\npin = 21", "esp32s3-44pin"),
-    objection=_objection,
+    judge=_objection,
 )

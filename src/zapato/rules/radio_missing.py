@@ -2,8 +2,8 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
 
 _BODY = "[radio.air]\nweakest = -85"

@@ -1,6 +1,6 @@
 """The codes that are found while a file is read and resolved, not by a rule of their own."""
 
-from zapato.checks.model import Files, Rule, device
+from zapato.checks.rule import Files, Rule, device
 from zapato.findings import Severity
 
 _RELAY = "[relay.heater]\npin = 26"

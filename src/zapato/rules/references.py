@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
 from zapato.checks.rings import rings
-from zapato.design.model import Design
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.lang.fields import nearest
 

@@ -3,11 +3,11 @@
 from collections.abc import Iterator
 
 from zapato.boards.port import port
-from zapato.checks.model import Objection, PinRule, device
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 from zapato.design.serial import serial_controllers
 from zapato.findings import Finding
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 WORDS = {"tx": "sending", "rx": "receiving"}
 
@@ -19,12 +19,12 @@ def _taken(design: Design) -> Iterator[tuple[int, Part, str, int]]:
             yield gpio, design.parts[name], line, controller.number
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if design.board is None:
         return None
     for gpio, link, line, number in _taken(design):
         if gpio == use.pin.gpio and link is not use.part:
-            return Objection(
+            return Incompatibility(
                 "error",
                 f"{design.called(use.pin)} is the {WORDS[line]} pin of serial controller {number}, which {link.id} takes whole",
                 f"{link.id} names no {line}, so the port connects the controller's own pin at every start, and {use.part.id} is driven or let go for a moment",
@@ -69,5 +69,5 @@ Give the link a free pin for its other line, or move the part.
     failing=device("[uart.meter]\nrx = 13\nbaud = 9600\n\n[relay.pump]\npin = 0", "rp2040w-40pin"),
     mended=device("[uart.meter]\nrx = 13\nbaud = 9600\n\n[relay.pump]\npin = 2", "rp2040w-40pin"),
     find=_find,
-    objection=_objection,
+    judge=_objection,
 )

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
+from zapato.checks.rule import DesignRule, device
 from zapato.design.authority import authority
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.errors import Unreadable
 from zapato.findings import Finding
 

@@ -2,17 +2,17 @@
 
 from collections.abc import Iterator, Sequence
 
-from zapato.checks.looked import Looked
-from zapato.checks.model import SiteRule, device
-from zapato.design.model import Design
+from zapato.checks.result import CheckResult
+from zapato.checks.rule import SiteRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.lang.site import Site
 
 _RELAY = "[relay.heater]\npin = 26"
 
 
-def _named(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
-    seen: dict[str, Looked] = {}
+def _named(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
+    seen: dict[str, CheckResult] = {}
     for each in devices:
         other = seen.setdefault(each.device, each)
         if each.device and other is not each:
@@ -26,10 +26,10 @@ def _named(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
             )
 
 
-def _among(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
-    seen: dict[str, Looked] = {}
+def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
+    seen: dict[str, CheckResult] = {}
     for each in devices:
-        topic: str = each.facts.get("mqtt-topic-taken", "")
+        topic: str = each.data.get("mqtt-topic-taken", "")
         other = seen.setdefault(topic, each) if topic else each
         if other is not each and other.device != each.device:  # else device-taken says it
             own = "topic" in (each.design.document.data.get("mqtt") or ())
@@ -72,7 +72,7 @@ everybody else.
             "devices/second.toml": device(_RELAY).replace('"example"', '"second"'),
             "site.toml": '[site]\nname = "refuge"\n',
         },
-        among=_named,
+        compare=_named,
     ),
     SiteRule(
         code="mqtt-topic-taken",
@@ -94,7 +94,7 @@ connects.
             "devices/second.toml": device(_RELAY).replace('"example"', '"second"'),
             "site.toml": _NETWORK,
         },
-        among=_among,
-        facts=_topic,
+        compare=_among,
+        data=_topic,
     ),
 )

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator
 
-from zapato.boards.model import Board
-from zapato.checks.model import DesignRule, device
-from zapato.design.model import Design, PinUse
+from zapato.boards.board import Board
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design, PinUse
 from zapato.findings import Finding
 from zapato.lang.units import digits
 from zapato.parts.sensors.analog.chip import ratio

@@ -2,14 +2,14 @@
 
 from collections.abc import Iterator
 
-from zapato.checks.model import Objection, PinRule, device
+from zapato.checks.rule import Incompatibility, PinRule, device
+from zapato.design.design import Design, PinUse
 from zapato.design.feeds import is_data_line, lifted, part_span, part_suits, wanted_high
-from zapato.design.model import Design, PinUse
 from zapato.findings import Finding
 from zapato.lang.units import digits
 
 
-def _objection(use: PinUse, design: Design) -> Objection | None:
+def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if design.board is None:
         return None
     chip = design.board.chip
@@ -20,7 +20,7 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     if use.pin.gpio >= 0 and use.need.volts < chip.input_high:
         message = f"{use.part.id} puts {use.need.volts:g} V on {design.called(use.pin)}, which reads high from {chip.input_high:g} V on"
         why = "a level below the threshold reads low, or now this and now that"
-        return Objection(
+        return Incompatibility(
             "error", message, why, chip.sources.get("levels", ""), ("a level shifter between them",)
         )
     if use.need.volts <= most:
@@ -36,10 +36,10 @@ def _objection(use: PinUse, design: Design) -> Objection | None:
     else:
         divider = f"a divider: 10 kΩ in series, {_lower(use.need.volts, most)} kΩ to ground"
         fixes = ("a level shifter between them", divider)
-    return Objection("error", message, why, source, fixes)
+    return Incompatibility("error", message, why, source, fixes)
 
 
-def _lifted_objection(use: PinUse, design: Design, volts: float) -> Objection:
+def _lifted_objection(use: PinUse, design: Design, volts: float) -> Incompatibility:
     board = design.board
     assert board
     most = use.pin.bears or board.chip.input_most
@@ -51,7 +51,7 @@ def _lifted_objection(use: PinUse, design: Design, volts: float) -> Objection:
         else 'level = "3.3V", where the line\'s pull-up goes to 3.3 V',
         "shifted = true, with a level shifter between them",
     ]
-    return Objection(
+    return Incompatibility(
         "error",
         f"{use.part.id} runs on {volts:g} V and puts them on {design.called(use.pin)}, which bears {most:g} V",
         "the high level of this part's data line is its own supply",
@@ -109,6 +109,6 @@ DHT's data line) brings that supply to the pin. `fed_from` tells what each part 
 """,
     failing=device('[motion.path]\npin = 27\nlevel = "5V"'),
     mended=device('[motion.path]\npin = 27\nlevel = "3.3V"'),
-    objection=_objection,
+    judge=_objection,
     find=_find,
 )

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zapato.checks.model import DesignRule, device
+from zapato.checks.rule import DesignRule, device
+from zapato.design.design import Design
 from zapato.design.feeds import board_input, feed_span, main_supply, part_feed, part_span, supply_span
-from zapato.design.model import Design
 from zapato.findings import Finding
 from zapato.lang.fields import nearest
 from zapato.parts.electrical import INPUT, OWN, RAIL, Supplied
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 
 LOW = 6.0
 """V up to which breakouts have a regulator of their own."""

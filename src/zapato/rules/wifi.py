@@ -4,9 +4,9 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
-from zapato.checks.looked import Looked
-from zapato.checks.model import SiteRule, device
-from zapato.design.model import Design
+from zapato.checks.result import CheckResult
+from zapato.checks.rule import SiteRule, device
+from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.lang.site import Site
 
@@ -17,16 +17,16 @@ Judge = Callable[[Mapping[str, Any]], Wrong | None]
 """What is wrong with a [wifi] table; None where it is right."""
 
 
-def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[Looked]], Iterator[Finding]]:
+def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[CheckResult]], Iterator[Finding]]:
     """Judge the site's table once, and tell what was found of each device's own."""
 
-    def find(site: Site, devices: Sequence[Looked]) -> Iterator[Finding]:
+    def find(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
         found = judge(site.wifi) if site.wifi else None
         if found and site.document:
             key, message, why, fix = found
             yield Finding(code, "error", site.document.place(("wifi", key)), message, why, (fix,))
         for each in devices:
-            if own := each.facts.get(code):
+            if own := each.data.get(code):
                 key, message, why, fix = own
                 yield each.design.finding(code, "error", ("wifi", key), message, why=why, fixes=(fix,))
 
@@ -94,8 +94,8 @@ network on its own access point.
 """,
         failing=_files('name = "the network of the mountain refuge, first floor"'),
         mended=_files('name = "refuge-hall"'),
-        among=_among("wifi-name", _name),
-        facts=_own(_name),
+        compare=_among("wifi-name", _name),
+        data=_own(_name),
     ),
     SiteRule(
         code="wifi-password",
@@ -108,8 +108,8 @@ never says why. The password itself is never printed.
 """,
         failing=_files('name = "refuge-hall"\npassword = { secret = "wifi" }'),
         mended=_files('name = "refuge-hall"\npassword = { secret = "better" }'),
-        among=_among("wifi-password", _password),
-        facts=_own(_password),
+        compare=_among("wifi-password", _password),
+        data=_own(_password),
     ),
     SiteRule(
         code="wifi-band",
@@ -122,7 +122,7 @@ fine; a network on 5 GHz alone does not exist for the device.
 """,
         failing=_files('name = "refuge-hall"\nband = "5GHz"'),
         mended=_files('name = "refuge-hall"\nband = "2.4GHz"'),
-        among=_among("wifi-band", _band),
-        facts=_own(_band),
+        compare=_among("wifi-band", _band),
+        data=_own(_band),
     ),
 )

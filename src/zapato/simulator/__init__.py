@@ -2,7 +2,7 @@
 
 from zapato.simulator.rehearse import default_script, rehearse
 from zapato.simulator.result import Crash, Expectation, Moment, Rehearsal
-from zapato.simulator.site import SiteRehearsal, rehearse_site
+from zapato.simulator.site_rehearsal import SiteRehearsal, rehearse_site
 
 __all__ = [
     "Crash",

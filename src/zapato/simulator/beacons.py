@@ -23,7 +23,7 @@ COMPLETE_NAME = 9
 """The type of the structure with the whole name (Assigned Numbers, 2.3)."""
 
 
-class Ether:
+class BluetoothAir:
     """Who advertises near one board."""
 
     def __init__(self, clock: Clock, hear: Any) -> None:
@@ -76,7 +76,7 @@ class Beacon:
 
     def __init__(
         self,
-        ether: Ether,
+        ether: BluetoothAir,
         address: str,
         patterns: tuple[Pattern, ...] = (),
         strength: int | None = None,

@@ -15,21 +15,21 @@ from datetime import datetime
 from random import Random
 from typing import Any
 
-from zapato.boards.model import Board as BoardFacts
+from zapato.boards.board import Board as BoardFacts
 from zapato.boards.port import port
 from zapato.firmware.compile import names_of
 from zapato.firmware.layout import FOLDERS, SLOTS
 from zapato.firmware.program import LATER
 from zapato.firmware.shorten import port_names
 from zapato.parts.simulated import SpiExchange
-from zapato.simulator.attached import Attached
+from zapato.simulator.attached_devices import AttachedDevices
 from zapato.simulator.buses import Buses
 from zapato.simulator.clock import Clock
-from zapato.simulator.files import Flash, Held, NoDevice
+from zapato.simulator.files import Flash, MemoryFile, NoDevice
 from zapato.simulator.heap import HeapMeter, HeapUse
 from zapato.simulator.interrupts import Interrupts
-from zapato.simulator.network import Air, Server, Station
-from zapato.simulator.onewire import Line
+from zapato.simulator.network import AccessPoint, Server, Station
+from zapato.simulator.onewire import WireLine
 from zapato.simulator.peripherals import Peripherals
 from zapato.simulator.pins import REFUSED, Pins
 from zapato.simulator.radio import Radio
@@ -107,7 +107,7 @@ _SHARED = struct.Struct("<IIIII").pack
 
 
 @dataclass
-class Board(Radio, Attached, Peripherals, Buses):
+class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     """The board of one device.
 
     Attributes:
@@ -125,7 +125,7 @@ class Board(Radio, Attached, Peripherals, Buses):
     clock: Clock
     trace: Trace
     random: Random
-    air: Air
+    air: AccessPoint
     server: Server
     places: Callable[[str], str] = str
     flash: Flash = field(default_factory=Flash)
@@ -144,7 +144,7 @@ class Board(Radio, Attached, Peripherals, Buses):
         self.station.joining, self.station.handshake = self.port.time.join, self.port.time.tls
         self.sdk = Remembered() if self.port.radio.remembers else None
         self.access_named = ("", "")
-        self.wires: dict[int, Line] = {}
+        self.wires: dict[int, WireLine] = {}
         self.pads: dict[int, int] = {}
         self.lights: dict[int, bytes] = {}
         """The last frame of each strip: it outlives the program, as the strip has its own supply."""
@@ -320,7 +320,7 @@ class Board(Radio, Attached, Peripherals, Buses):
         if name == "stage/pipe":
             return _Pipe(self)
         if name == "stage/wanted":
-            return Held(json.dumps([self._asked, *self.wanted]).encode())
+            return MemoryFile(json.dumps([self._asked, *self.wanted]).encode())
         if name.startswith("net/"):
             wire = self.station.wires.get(int(name[4:]))
             if wire:
@@ -593,7 +593,7 @@ def _resident(path: str) -> bool:
 class _Pipe(NoDevice):
     """Bytes that a bus gave, for the shim to read."""
 
-    def __init__(self, board: Board) -> None:
+    def __init__(self, board: SimulatedBoard) -> None:
         self.board = board
 
     def read(self, size: int) -> bytes:

@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from zapato.simulator.clock import Clock
-from zapato.simulator.network import Peer, Wire
+from zapato.simulator.network import SocketPeer, TcpSocket
 from zapato.simulator.trace import Trace
 
 KEPT = 60
@@ -88,7 +88,7 @@ class Broker:
         for each in list(self.sessions.values()):
             each.lapse()
 
-    def accept(self, wire: Wire) -> Peer | None:
+    def accept(self, wire: TcpSocket) -> SocketPeer | None:
         return Session(self, wire) if self.up else None
 
     def publish(self, topic: str, payload: bytes, retain: bool) -> None:
@@ -121,7 +121,7 @@ class Broker:
 class Session:
     """One client's connection."""
 
-    def __init__(self, broker: Broker, wire: Wire) -> None:
+    def __init__(self, broker: Broker, wire: TcpSocket) -> None:
         self.broker, self.wire, self.clock = broker, wire, broker.clock
         self.data = bytearray()
         self.filters: list[tuple[str, int]] = []

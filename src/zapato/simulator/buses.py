@@ -6,19 +6,19 @@ from datetime import datetime
 from random import Random
 from typing import TYPE_CHECKING, Any
 
-from zapato.parts.model import ChipAt
-from zapato.parts.simulated import BusChip, Measuring
+from zapato.parts.kind import ChipAt
+from zapato.parts.simulated import BusStandIn, Measuring
 from zapato.simulator.chips import stand_in
 from zapato.simulator.clock import Clock
-from zapato.simulator.network import Air
-from zapato.simulator.onewire import Line
-from zapato.simulator.pins import Line as PinLine
+from zapato.simulator.network import AccessPoint
+from zapato.simulator.onewire import WireLine
+from zapato.simulator.pins import PinLine as PinLine
 from zapato.simulator.pins import Pins
 from zapato.simulator.wasi import Fault
 from zapato.simulator.world import Quantities
 
 if TYPE_CHECKING:
-    from zapato.boards.model import Board as BoardFacts
+    from zapato.boards.board import Board as BoardFacts
 
 NO_BUS_ANSWER, TIMED_OUT = 19, 110
 EVERY = range(0x08, 0x78)
@@ -39,7 +39,7 @@ def held_numbers() -> list[bytes]:
     return [bytes(int(text[at : at + 8][::-1], 2) for at in range(0, 64, 8)) for text in bits]
 
 
-class Held:
+class ShortedBus:
     """A bus whose data line is held low: each bit reads 0, and a 0 in the ninth place is an acknowledgement.
 
     extmod/machine_i2c.c, mp_hal_i2c_write_byte and mp_hal_i2c_read_byte; a controller of the chip may refuse instead.
@@ -55,7 +55,7 @@ class Held:
 class Noisy:
     """A chip that answers nonsense."""
 
-    def __init__(self, chip: BusChip, random: Random) -> None:
+    def __init__(self, chip: BusStandIn, random: Random) -> None:
         self.chip, self.random = chip, random
 
     def write(self, data: bytes) -> None:
@@ -70,12 +70,12 @@ class Buses:
 
     clock: Clock
     pins: Pins
-    air: Air
+    air: AccessPoint
     random: Random
     facts: BoardFacts
     quantities: Quantities
-    wires: dict[int, Line]
-    buses: dict[int, dict[int, BusChip]]
+    wires: dict[int, WireLine]
+    buses: dict[int, dict[int, BusStandIn]]
     faults: dict[tuple[int, object], str]
     pipe: bytes
     _measured: dict[int, tuple[int, tuple[int, int]]]
@@ -99,9 +99,9 @@ class Buses:
 
     # --- one-wire
 
-    def wire(self, gpio: int) -> Line:
+    def wire(self, gpio: int) -> WireLine:
         """The one-wire line on this pin."""
-        return self.wires.setdefault(gpio, Line())
+        return self.wires.setdefault(gpio, WireLine())
 
     def do_wire_reset(self, gpio: int, *_: int) -> int:
         self.clock.busy(960)
@@ -188,12 +188,12 @@ class Buses:
         self.clock.busy((size + 1) * 9_000_000 // rate)
         self.pipe = self._chip(sda, address).read(size)
 
-    def _chip(self, sda: int, address: int) -> BusChip:
+    def _chip(self, sda: int, address: int) -> BusStandIn:
         if self.fault(sda) == "clock":
             self.clock.busy(WAITS)
             raise Fault(TIMED_OUT)
         if self.fault(sda) == "short":
-            return Held()
+            return ShortedBus()
         found = self.buses.get(sda, {}).get(address)
         word = self.fault(sda, address)
         if found is None or self.fault(sda) == "cut" or word == "silent":

@@ -7,10 +7,10 @@ from zapato.errors import ZapatoError
 from zapato.parts.chip_files import described_names
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.sim import Chip as Described
-from zapato.parts.simulated import BusChip, Feel
+from zapato.parts.simulated import BusStandIn, Feel
 
 
-def stand_in(name: str, feel: Feel) -> BusChip:
+def stand_in(name: str, feel: Feel) -> BusStandIn:
     """The stand-in for the chip of this name, its registers as its datasheet has them. Raises ZapatoError."""
     bundle = extensions.bundle(name)
     if bundle and bundle.has("sim.py"):

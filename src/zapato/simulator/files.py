@@ -81,7 +81,7 @@ class Disk:
     def given(self, name: str, writes: bool) -> Opened | None:
         """A device, or a file of the read-only folders; None for a name of the flash."""
         if name == "dev/random":
-            return Held(RANDOM)
+            return MemoryFile(RANDOM)
         if device := self.device(name):
             return device
         given, rest = self._given(name)
@@ -91,7 +91,7 @@ class Disk:
             raise Fault(NOENT)
         if writes:
             raise Fault(READ_ONLY)
-        return Held(given[rest])
+        return MemoryFile(given[rest])
 
     def open(self, name: str, *, create: bool, truncate: bool, append: bool, writes: bool) -> Opened:
         if (given := self.given(name, writes)) is not None:
@@ -102,7 +102,7 @@ class Disk:
             self.flash.change(name, b"")
         elif truncate:
             self.flash.change(name, b"")
-        return Kept(self.flash, name, append)
+        return FlashFile(self.flash, name, append)
 
     def size(self, name: str) -> int | None:
         given, rest = self._given(name)
@@ -146,7 +146,7 @@ class Disk:
         pass
 
 
-class Held:
+class MemoryFile:
     """A file that only is read."""
 
     def __init__(self, data: bytes) -> None:
@@ -168,7 +168,7 @@ class Held:
         pass
 
 
-class Kept(Held):
+class FlashFile(MemoryFile):
     """A file of the flash: every write goes there at once, as a cut at that moment would find it."""
 
     def __init__(self, flash: Flash, name: str, append: bool) -> None:

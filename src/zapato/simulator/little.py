@@ -10,7 +10,7 @@ from littlefs import LittleFS, LittleFSError
 from littlefs import lfs as _lfs
 from littlefs.context import UserContext
 
-from zapato.boards.model import Chip
+from zapato.boards.board import Chip
 from zapato.firmware.image import BLOCK, sizes
 from zapato.simulator.files import Disk
 from zapato.simulator.wasi import Fault, Opened

@@ -17,13 +17,13 @@ from datetime import UTC, datetime
 from random import Random
 from typing import Any
 
-from zapato.boards.model import Board as BoardFacts
+from zapato.boards.board import Board as BoardFacts
 from zapato.firmware.layout import SETTINGS
-from zapato.simulator.board import Board, Reset
+from zapato.simulator.board import Reset, SimulatedBoard
 from zapato.simulator.clock import Clock, End
-from zapato.simulator.network import Air, Question, Station
-from zapato.simulator.player import PowerCut
+from zapato.simulator.network import AccessPoint, Question, Station
 from zapato.simulator.result import Crash
+from zapato.simulator.scenario import PowerCut
 from zapato.simulator.secured import Secured
 from zapato.simulator.trace import Trace
 from zapato.simulator.wasi import AGAIN, Fault
@@ -255,7 +255,7 @@ class LiveStation(Station):
 
     clock: LiveClock
 
-    def __init__(self, air: Air, clock: LiveClock) -> None:
+    def __init__(self, air: AccessPoint, clock: LiveClock) -> None:
         super().__init__(air, None)  # type: ignore[arg-type]
         self.clock = clock
         self.time_server = ""
@@ -320,9 +320,9 @@ class LiveBoard:
     ) -> None:
         self.clock = LiveClock()
         self.trace = Trace(self.clock, on_row)
-        self.air = Air(self.clock, self.trace, known)
+        self.air = AccessPoint(self.clock, self.trace, known)
         self.air.epoch = datetime.now(UTC)
-        self.board = Board(
+        self.board = SimulatedBoard(
             facts,
             data,
             shims,

@@ -17,7 +17,7 @@ import zlib
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 
 MAGIC = {
     "esp8266": 0xFFF0C101,

@@ -26,7 +26,7 @@ NEIGHBOURS = (("col-weather", 1, -71, 3), ("valley-guests", 11, -83, 0), ("", 11
 """Other networks that are heard."""
 
 
-class Peer(Protocol):
+class SocketPeer(Protocol):
     """Who answers a connection."""
 
     def feed(self, data: bytes) -> None: ...
@@ -37,10 +37,10 @@ class Peer(Protocol):
 class Server(Protocol):
     """Who takes connections: None where it refuses, a peer that never answers where it hangs."""
 
-    def accept(self, wire: Wire) -> Peer | None: ...
+    def accept(self, wire: TcpSocket) -> SocketPeer | None: ...
 
 
-class Air:
+class AccessPoint:
     """The access point, for every board of the simulator."""
 
     def __init__(self, clock: Clock, trace: Trace, known: tuple[str, str] | None) -> None:
@@ -79,7 +79,7 @@ class Air:
 class Station:
     """The board's radio as a client of the access point."""
 
-    def __init__(self, air: Air, server: Server) -> None:
+    def __init__(self, air: AccessPoint, server: Server) -> None:
         self.air, self.server = air, server
         self.active, self.joined, self.tries = False, False, 0
         self.joining = JOINING
@@ -136,7 +136,7 @@ class Station:
     def socket(self, kind: int = STREAM) -> int:
         """A new connection's number."""
         self.count += 1
-        self.wires[self.count] = Wire(self, self.count) if kind == STREAM else Question(self, self.count)
+        self.wires[self.count] = TcpSocket(self, self.count) if kind == STREAM else Question(self, self.count)
         return self.count
 
     def bind(self, number: int, kind: int, port: int) -> None:
@@ -164,7 +164,7 @@ class Station:
         self.wires.clear()
 
 
-class Wire(Socket):
+class TcpSocket(Socket):
     """One TCP connection: a file to the VM, bytes that travel to the peer and back."""
 
     def __init__(self, station: Station, number: int) -> None:
@@ -173,7 +173,7 @@ class Wire(Socket):
         self.clock = station.air.clock
         self.alive, self.open, self.failed, self.ended = False, False, False, False
         self.into = bytearray()
-        self.peer: Peer | None = None
+        self.peer: SocketPeer | None = None
 
     @property
     def flags(self) -> int:
@@ -251,7 +251,7 @@ class Wire(Socket):
             peer.closed()
 
 
-class Question(Wire):
+class Question(TcpSocket):
     """A UDP socket on its way to who knows names (RFC 1035) or the time (RFC 4330): questions out, answers in."""
 
     def send_to(self, data: bytes, port: int) -> None:

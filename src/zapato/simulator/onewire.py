@@ -22,7 +22,7 @@ class WireChip(Protocol):
 
 
 @dataclass
-class Line:
+class WireLine:
     """What hangs on one line, by serial number, and how far the master's talk has come."""
 
     chips: dict[bytes, WireChip] = field(default_factory=dict[bytes, WireChip])

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from random import Random
 
-from zapato.boards.model import Board as BoardFacts
+from zapato.boards.board import Board as BoardFacts
 from zapato.boards.port import Port
 from zapato.simulator.clock import Clock
 from zapato.simulator.interrupts import Interrupts

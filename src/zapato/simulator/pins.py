@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from random import Random
 
-from zapato.boards.model import Chip
+from zapato.boards.board import Chip
 from zapato.simulator.clock import Clock
 from zapato.simulator.interrupts import Interrupts
 from zapato.simulator.trace import Trace
@@ -27,7 +27,7 @@ REFUSED = {
 """What a port says to a pin that cannot do it; the shims have the words by these numbers."""
 
 
-class Line:
+class PinLine:
     """One pin."""
 
     def __init__(self, pins: Pins, gpio: int, name: str, reset: int) -> None:
@@ -132,11 +132,11 @@ class Pins:
         self.interrupts = interrupts
         self.modulation_outlives = False
         """A pin goes on being modulated after it was made a plain output, until the modulation is ended."""
-        self._lines: dict[int, Line] = {}
+        self._lines: dict[int, PinLine] = {}
         self.bounces = False
         self.on_write: Callable[[int, int], None] = _ignore
 
-    def line(self, gpio: int) -> Line:
+    def line(self, gpio: int) -> PinLine:
         """The line of this pin. Raises Fault where the chip has none."""
         found = self._lines.get(gpio)
         if found is None:
@@ -144,13 +144,13 @@ class Pins:
             if pin is None:
                 raise Fault(REFUSED["invalid pin"])
             level = {"high": 1, "low": 2, None: 0}[pin.reset_level]
-            found = self._lines[gpio] = Line(self, gpio, pin.name, level)
+            found = self._lines[gpio] = PinLine(self, gpio, pin.name, level)
             found.hear()
         return found
 
     def offered(self, gpio: int, name: str) -> None:
         """A pin that a chip on a bus offers gets a line; its number is negative."""
-        self._lines.setdefault(gpio, Line(self, gpio, name, 0))
+        self._lines.setdefault(gpio, PinLine(self, gpio, name, 0))
 
     def set_up(self, gpio: int, mode: int, pull: int, level: int) -> None:
         """Pin.init of the program: mode 0 in, 1 out, 2 open drain; -1 leaves a setting. Raises Fault."""

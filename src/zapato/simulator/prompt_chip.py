@@ -9,7 +9,7 @@ import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from zapato.simulator.board import Board, Reset
+from zapato.simulator.board import Reset, SimulatedBoard
 
 GREETING = b"raw REPL; CTRL-B to exit\r\n>"
 
@@ -29,7 +29,7 @@ class PromptChip:
         deaf: a program that does not let itself be interrupted.
     """
 
-    board: Board
+    board: SimulatedBoard
     boot: Callable[[], list[str]] | None = None
     garble: int = 0
     gone: int = 0

@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 import re
 
-from zapato.boards.model import Board as BoardFacts
+from zapato.boards.board import Board as BoardFacts
 from zapato.boards.port import Port
 from zapato.simulator.clock import Clock
-from zapato.simulator.network import NOT_ACTIVE, Air, Station
+from zapato.simulator.network import NOT_ACTIVE, AccessPoint, Station
 from zapato.simulator.sdk import ACCESS_POINT, SECTORS, STATION, Remembered
 from zapato.simulator.trace import Trace
 from zapato.simulator.wasi import Fault
@@ -27,7 +27,7 @@ class Radio:
     access_named: tuple[str, str]
     clock: Clock
     trace: Trace
-    air: Air
+    air: AccessPoint
     station: Station
     told_time: bool
     pipe: bytes

@@ -23,12 +23,12 @@ from zapato.firmware.program import PAGE, SAFE, Program, compile_device, read_ma
 from zapato.lang.source import shown
 from zapato.parts.stimuli import PinLevel
 from zapato.simulator import vm
-from zapato.simulator.board import BUDGET, Board, Reset
+from zapato.simulator.board import BUDGET, Reset, SimulatedBoard
 from zapato.simulator.broker import Broker
 from zapato.simulator.clock import Clock, End
-from zapato.simulator.network import Air, Server
-from zapato.simulator.player import Messages, Player, PowerCut
+from zapato.simulator.network import AccessPoint, Server
 from zapato.simulator.result import Crash, Expectation, Rehearsal, Rows, said_of, unknown_of
+from zapato.simulator.scenario import Messages, PowerCut, ScenarioRunner
 from zapato.simulator.trace import Trace
 from zapato.simulator.vm import Stopped
 
@@ -140,21 +140,25 @@ def staged(
     trace: Trace,
     server: Server,
     random: Random,
-) -> tuple[Board, Air]:
+) -> tuple[SimulatedBoard, AccessPoint]:
     """The device's board with its program, and the network around it."""
     assert design.board is not None
     wifi = ((design.wifi or {}).get("name") or NETWORK, PASSWORD) if design.wifi is not None else None
-    air = Air(clock, trace, wifi)
+    air = AccessPoint(clock, trace, wifi)
     air.epoch = begins_at(script, design)
     data, modules = delivered(design, program, _settings(design)), shims(design.board.chip.port)
     seed = random.getrandbits(30)
-    return Board(design.board, data, modules, seed, clock, trace, random, air, server, program.map.told), air
+    return SimulatedBoard(
+        design.board, data, modules, seed, clock, trace, random, air, server, program.map.told
+    ), air
 
 
-def prepare(design: Design, script: Script, board: Board, air: Air, broker: Messages | None) -> Player:
+def prepare(
+    design: Design, script: Script, board: SimulatedBoard, air: AccessPoint, broker: Messages | None
+) -> ScenarioRunner:
     """The world as it is at the beginning, and the steps until the script ends."""
-    benches = {part.name: part.kind.bench(part) for part in design.parts.values()}
-    player = Player(board, air, broker, board.clock, board.trace, benches, design.topic)
+    simulations = {part.name: part.kind.simulation(part) for part in design.parts.values()}
+    player = ScenarioRunner(board, air, broker, board.clock, board.trace, simulations, design.topic)
     player.page = page_password(KEY)
     if given := _settings(design).get("mqtt"):
         player.types = {
@@ -163,7 +167,7 @@ def prepare(design: Design, script: Script, board: Board, air: Air, broker: Mess
             "user": given["user"],
             "secret": given["password"],
         }
-    for name, bench in benches.items():
+    for name, bench in simulations.items():
         for each in bench.chips:
             board.stand(name, each)
         for at in bench.cards:
@@ -202,7 +206,7 @@ def _tell(progress: Callable[[float], None], clock: Clock, lasts: int) -> None:
     tell()
 
 
-def play_out(board: Board, clock: Clock, trace: Trace) -> Crash | None:
+def play_out(board: SimulatedBoard, clock: Clock, trace: Trace) -> Crash | None:
     """Run the program, power-up after power-up."""
     dark: int | None = None
     try:
@@ -253,7 +257,7 @@ def _settings(design: Design) -> dict[str, Any]:
 
 
 def result_of(
-    design: Design, script: Script, board: Board, trace: Trace, crash: Crash | None, wall: float
+    design: Design, script: Script, board: SimulatedBoard, trace: Trace, crash: Crash | None, wall: float
 ) -> Rehearsal:
     """What the trace tells of the script."""
     return Rehearsal(
@@ -272,17 +276,19 @@ def result_of(
         cards={
             part.name: board.card(*at).files()
             for part in design.with_role("card")
-            for at in part.kind.bench(part).cards
+            for at in part.kind.simulation(part).cards
         },
         outputs=outputs_of(design, board, trace),
     )
 
 
-def outputs_of(design: Design, board: Board, trace: Trace) -> dict[str, tuple[tuple[float, bool], ...]]:
+def outputs_of(
+    design: Design, board: SimulatedBoard, trace: Trace
+) -> dict[str, tuple[tuple[float, bool], ...]]:
     """What the outputs of a device were, by the levels at their pins; without power nothing is on."""
     found: dict[str, tuple[tuple[float, bool], ...]] = {}
     for part in design.parts.values():
-        for name, how in part.kind.bench(part).reads.items():
+        for name, how in part.kind.simulation(part).probes.items():
             if not isinstance(how, PinLevel):
                 continue
             line, active = board.pins.line(how.gpio).name, how.active

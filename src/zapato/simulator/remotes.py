@@ -10,7 +10,7 @@ from random import Random
 from typing import Any
 
 from zapato.simulator.clock import Clock
-from zapato.simulator.pins import Line
+from zapato.simulator.pins import PinLine
 
 PULSE = 340
 JITTER = 0.06
@@ -29,7 +29,7 @@ def pulses(code: str) -> Iterator[tuple[int, int]]:
 class Remote:
     """What reaches a receiver module whose output is on this line."""
 
-    def __init__(self, line: Line, clock: Clock, random: Random) -> None:
+    def __init__(self, line: PinLine, clock: Clock, random: Random) -> None:
         self.line, self.clock, self.random = line, clock, random
         self.noise = 0.0
         """Edges a second while nobody sends."""
@@ -81,7 +81,9 @@ class Remote:
 class Plug:
     """Hears what a transmitter module sends, as a switched plug would; and so does the receiver module beside it."""
 
-    def __init__(self, line: Line, clock: Clock, tell: Callable[[str], None], beside: Remote | None) -> None:
+    def __init__(
+        self, line: PinLine, clock: Clock, tell: Callable[[str], None], beside: Remote | None
+    ) -> None:
         self.line, self.clock, self.tell, self.beside = line, clock, tell, beside
         self.sent: str | None = None
         self._then, self._widths = 0, list[int]()

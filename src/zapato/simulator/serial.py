@@ -6,14 +6,14 @@ from collections.abc import Callable
 from typing import Any, Protocol
 
 from zapato import extensions
-from zapato.parts.model import PeerAt
+from zapato.parts.kind import PeerAt
 from zapato.simulator.clock import Clock
 
 LARGEST = 256
 """Bytes that the controller keeps until they are read; what comes beyond is lost."""
 
 
-class Peer(Protocol):
+class SerialPeer(Protocol):
     """Who is at the other end of a line."""
 
     def hear(self, data: bytes) -> None:
@@ -44,7 +44,7 @@ class Serial:
         self.clock, self.log = clock, log
         """`log` takes what is worth a row of the trace: the part, and words."""
         self.baud, self.hears, self.bits = 9600, False, 10
-        self.peers: list[Peer] = []
+        self.peers: list[SerialPeer] = []
         self.loud: Callable[[], bool] | None = None
         self.into = bytearray()
         self.lost = 0
@@ -118,7 +118,7 @@ class Serial:
         return data
 
 
-def peer(at: PeerAt, line: Serial) -> Peer:
+def peer(at: PeerAt, line: Serial) -> SerialPeer:
     """What a bundle puts at the other end of a line. Raises ZapatoError."""
     found = extensions.bundle(at.bundle)
     assert found

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Any
 
-from zapato.simulator.world import Quantity
+from zapato.simulator.world import FeltQuantity
 
 if TYPE_CHECKING:
     from zapato.parts.sound.part import Recording
@@ -19,7 +19,7 @@ class Sounding:
     """The sound at one microphone; `loudness` in dB against a tone that fills the range."""
 
     def __init__(self, clock: Clock) -> None:
-        self.clock, self.loudness = clock, Quantity(clock)
+        self.clock, self.loudness = clock, FeltQuantity(clock)
         self._played: Recording | None = None
         self._begun = 0.0
 

@@ -12,7 +12,7 @@ from zapato.simulator.clock import Clock
 from zapato.simulator.trace import Trace
 
 
-class House(Protocol):
+class Target(Protocol):
     """Where steps are played: one device's world, or several."""
 
     def act(self, call: Call) -> None:
@@ -88,7 +88,7 @@ class Waiting:
 class Steps:
     """Plays steps in a house. Whoever makes it calls `watch` after everything that happens."""
 
-    def __init__(self, house: House, clock: Clock, trace: Trace) -> None:
+    def __init__(self, house: Target, clock: Clock, trace: Trace) -> None:
         self.house, self.clock, self.trace = house, clock, trace
         self.watching: list[Waiting] = []
 

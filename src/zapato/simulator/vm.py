@@ -85,7 +85,7 @@ def _no_table(table: bytes) -> None:
     pass
 
 
-class Memory:
+class VmMemory:
     """The VM's memory, read and written by address."""
 
     def __init__(self, memory: Any, store: Any) -> None:
@@ -145,7 +145,7 @@ class Machine:
         self._spent, self._granted = 0, 0
         self.allow(START)
         self._ended: BaseException | None = None
-        self.memory: Memory
+        self.memory: VmMemory
 
     @property
     def spent(self) -> int:
@@ -188,7 +188,7 @@ class Machine:
                     function(self._store, kind, calls[name], keep, self._end_with),
                 )
         exports = cast(Any, linker.instantiate(self._store, self._module).exports(self._store))
-        self.memory = system.memory = Memory(exports["memory"], self._store)
+        self.memory = system.memory = VmMemory(exports["memory"], self._store)
         try:
             exports["_start"](self._store)
         except Exception as trap:

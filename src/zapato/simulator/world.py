@@ -8,7 +8,7 @@ from typing import Any
 from zapato.simulator.clock import Clock
 
 
-class Quantity:
+class FeltQuantity:
     """A value that may be on its way to another one."""
 
     def __init__(self, clock: Clock) -> None:
@@ -36,9 +36,9 @@ class Quantities:
 
     def __init__(self, clock: Clock) -> None:
         self._clock = clock
-        self._all: dict[Hashable, Quantity] = {}
+        self._all: dict[Hashable, FeltQuantity] = {}
 
-    def __getitem__(self, key: Hashable) -> Quantity:
+    def __getitem__(self, key: Hashable) -> FeltQuantity:
         if key not in self._all:
-            self._all[key] = Quantity(self._clock)
+            self._all[key] = FeltQuantity(self._clock)
         return self._all[key]

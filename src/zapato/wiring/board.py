@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
+from zapato.design.design import Design
 from zapato.design.feeds import board_input, gives_5v, main_supply, supply_span
-from zapato.design.model import Design
 from zapato.parts.electrical import INPUT, RAIL
-from zapato.wiring.model import GROUND, Wire
+from zapato.wiring.sheet import GROUND, Wire
 
 NOMINAL = 230.0
 """V of the mains (IEC 60038)."""

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.budgets.strips import strips
+from zapato.design.design import Design, PinUse
 from zapato.design.feeds import feed_volts, is_data_line, lifted, part_feed, part_suits, wanted_high
-from zapato.design.model import Design, PinUse
 from zapato.parts.electrical import INPUT, RAIL, Passive
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 from zapato.wiring.board import board_wires, fed_by
 from zapato.wiring.items import items
 from zapato.wiring.lines import rs485, shared_lines
-from zapato.wiring.model import GROUND, MAINS, Sheet, Wire
+from zapato.wiring.sheet import GROUND, MAINS, Sheet, Wire
 
 
 def wiring(design: Design) -> Sheet:

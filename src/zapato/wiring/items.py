@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from math import ceil
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.budgets.analog import analog
 from zapato.budgets.strips import strips
-from zapato.design.model import Design
+from zapato.design.design import Design
 from zapato.parts.electrical import ohms
-from zapato.parts.model import Part
+from zapato.parts.kind import Part
 from zapato.wiring.lines import rs485_items
-from zapato.wiring.model import Item
+from zapato.wiring.sheet import Item
 
 GATES = 4
 """Gates in one case (74HCT125)."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from zapato.boards.model import Board
+from zapato.boards.board import Board
 from zapato.parts.electrical import RAIL, ohms
-from zapato.parts.model import Part
-from zapato.wiring.model import GROUND, Wire
+from zapato.parts.kind import Part
+from zapato.wiring.sheet import GROUND, Wire
 
 TERMINATION, BIAS = 120.0, 680.0
 """ohm: at both ends of the line, as the cable's impedance; from A to 3.3 V and from B to ground, so that an idle line rests (TIA-485-A; Modbus over serial line V1.02, 3.4.5 and 3.4.6)."""

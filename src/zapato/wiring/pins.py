@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from zapato.boards.model import Board, HeaderPin
-from zapato.design.model import Design
+from zapato.boards.board import Board, HeaderPin
+from zapato.design.design import Design
 
 State = Literal["used", "free", "mind", "forbidden", "supply"]
 

@@ -282,7 +282,7 @@ def _by_air(
 ) -> Updated:
     from zapato.deliver.air import over_the_air
     from zapato.deliver.broker import connected, describe
-    from zapato.deliver.offer import Offer
+    from zapato.deliver.offer import UpdateOffer
     from zapato.design import resolve
     from zapato.firmware import build
     from zapato.firmware.build import update_key
@@ -290,7 +290,7 @@ def _by_air(
     design = resolve(path)
     built = build(design, out)
     key = bytes.fromhex(update_key(design)[0])
-    offer = Offer(design.topic, key, built.update.read_bytes())
+    offer = UpdateOffer(design.topic, key, built.update.read_bytes())
     names = ("update/want", "update/number", "update/runs", "update/status", "vitals", "notes")
     with connected(design, there, [f"{design.topic}/{name}" for name in names]) as way:
         done = over_the_air(offer, way, again=again, patience=patience, tell=tell, goes_on=goes_on)

@@ -13,7 +13,7 @@ import click
 from zapato.cli.about import About
 
 if TYPE_CHECKING:
-    from zapato.checks.model import Rule
+    from zapato.checks.rule import Rule
 
 
 LIGHT = "status-led"
@@ -78,7 +78,7 @@ def listing(rules: Mapping[str, Rule]) -> str:
 
 def page(rule: Rule) -> str:
     """The story of one code."""
-    from zapato.checks.model import files
+    from zapato.checks.rule import files
 
     blocks = [f"{rule.code} ({'/'.join(rule.severities)}): {rule.title}", rule.story.strip()]
     for words, example in (("This fails:", rule.failing), ("This is mended:", rule.mended)):

@@ -12,7 +12,7 @@ from zapato.cli.about import About
 if TYPE_CHECKING:
     from zapato.adverts import Advert
     from zapato.design import Design
-    from zapato.heard import Heard
+    from zapato.heard import ScanResult
 
 
 ABOUT = About(
@@ -85,7 +85,7 @@ def COMMAND(
     return 0
 
 
-def _listed(rows: list[Heard], name: str, silent: list[str], form: str) -> str:
+def _listed(rows: list[ScanResult], name: str, silent: list[str], form: str) -> str:
     """What was met; `silent` are the parts that said nothing of a scan yet."""
     import json
 
@@ -107,7 +107,7 @@ def _listed(rows: list[Heard], name: str, silent: list[str], form: str) -> str:
     return "\n".join([table(told)] * bool(told) + quiet) or f"{name} met nothing"
 
 
-def _advertised(row: Heard) -> dict[str, str]:
+def _advertised(row: ScanResult) -> dict[str, str]:
     from zapato.cli.terminal import harmless
 
     strength = "" if row.strength is None else f"{row.strength} dBm"

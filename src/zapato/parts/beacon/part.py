@@ -7,10 +7,10 @@ from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, measured, names
 from zapato.lang.patterns import Pattern, Slot, read_pattern
-from zapato.parts.model import Bench, Driver, Kind, Part, Property
+from zapato.parts.kind import Driver, Kind, Part, Property, Simulation
 from zapato.parts.radio.part import read_address
 from zapato.parts.reserved import free
-from zapato.parts.stimuli import Put
+from zapato.parts.stimuli import SetAttached
 
 MOST = 8
 """Patterns of one beacon at the most."""
@@ -92,10 +92,10 @@ class BeaconKind(Kind):
         )
         return Driver("beacon", "Beacon", given)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         words = ("near", "strength", *(slot.name for slot in _slots(part)))
-        return Bench(
-            sets={word: Put(("beacon", part.get("address", "")), word) for word in words},
+        return Simulation(
+            stimuli={word: SetAttached(("beacon", part.get("address", "")), word) for word in words},
             beacons=((part.get("address", ""), part.get("data", ())),),
         )
 

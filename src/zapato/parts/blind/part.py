@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from zapato.boards.model import Level
+from zapato.boards.board import Level
 from zapato.lang.fields import choice, measured, names, pin, text
-from zapato.parts.blind.sim import Moved, Place
+from zapato.parts.blind.sim import CurtainMoved, CurtainPosition
 from zapato.parts.electrical import (
     COIL,
     DRIVER,
@@ -18,8 +18,8 @@ from zapato.parts.electrical import (
     coil_supplied,
     usual,
 )
-from zapato.parts.frames.part import controller_bench
-from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property, opposite
+from zapato.parts.frames.part import controller_simulation
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, Simulation, opposite
 
 
 class BlindKind(Kind):
@@ -103,15 +103,17 @@ class BlindKind(Kind):
         pins = (part.at("open"), part.at("close"))
         return Driver("blind", "Blind", (*pins, active, round(part.get("travel", 30_000))))
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         """The position comes from the controller or from the output pins; the world sets it at the beginning."""
         if part.values.get("serial"):
-            return controller_bench(part, ("position",))
+            return controller_simulation(part, ("position",))
         if part.pins.keys() < {"open", "close"}:
-            return Bench()
+            return Simulation()
         active = int(part.get("active", "high") == "high")
         where = part.pins["open"].gpio, part.pins["close"].gpio, active, round(part.get("travel", 30_000))
-        return Bench(reads={"position": Place(*where)}, sets={"position": Moved(*where)})
+        return Simulation(
+            probes={"position": CurtainPosition(*where)}, stimuli={"position": CurtainMoved(*where)}
+        )
 
     def requires(self, part: Part) -> Iterable[str]:
         return () if part.values.get("serial") else ("open", "close")

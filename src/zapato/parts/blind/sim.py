@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from zapato.parts.model import Probe, Stimulus, World
+from zapato.parts.kind import Probe, Stimulus, World
 
 
 class Curtain:
@@ -39,7 +39,7 @@ class _Of:
         return world.keep(key, lambda: Curtain(world, self.opens, self.closes, self.active, self.travel))
 
 
-class Place(_Of, Probe):
+class CurtainPosition(_Of, Probe):
     """Where it is."""
 
     def begin(self, world: World) -> None:
@@ -49,7 +49,7 @@ class Place(_Of, Probe):
         return round(self.curtain(world).place, 1)
 
 
-class Moved(_Of, Stimulus):
+class CurtainMoved(_Of, Stimulus):
     """Somebody moves it by hand."""
 
     def put(self, world: World, value: Any, over: int = 0) -> None:

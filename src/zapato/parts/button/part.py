@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import REQUIRED, measured
-from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
-from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property
+from zapato.parts.digital import input_driver, input_fields, input_need, input_simulation, state_property
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation
 
 
 class ButtonKind(Kind):
@@ -60,8 +60,8 @@ class ButtonKind(Kind):
             wraps=(*plain.wraps, *(("lasting", "Lasting", ()),) * asked),
         )
 
-    def bench(self, part: Part) -> Bench:
-        return input_bench(
+    def simulation(self, part: Part) -> Simulation:
+        return input_simulation(
             part,
             "low",
             "down",

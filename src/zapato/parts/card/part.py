@@ -8,8 +8,8 @@ from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, pin, whole
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed, supplied_with
-from zapato.parts.model import Bench, Driver, Felt, Kind, Need, Part, Property
-from zapato.parts.stimuli import Put
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, WorldInput
+from zapato.parts.stimuli import SetAttached
 
 COLUMNS = 16
 """Values in a row at the most."""
@@ -79,14 +79,18 @@ class CardKind(Kind):
         )
         return Driver("card", "Card", given, tells="keeps", plain=True)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         clock = part.linked["bus"].pins.get("sck") if "bus" in part.linked else None
         if clock is None or "select" not in part.pins:
-            return Bench()
+            return Simulation()
         at = (clock.gpio, part.pins["select"].gpio)
-        return Bench(
-            sets={word: Put(("card", *at), word) for word in ("inserted", "room", "old")},
-            feels={"inserted": Felt(False), "old": Felt(True), "room": Felt.number(100, 0, 60_000)},
+        return Simulation(
+            stimuli={word: SetAttached(("card", *at), word) for word in ("inserted", "room", "old")},
+            inputs={
+                "inserted": WorldInput(False),
+                "old": WorldInput(True),
+                "room": WorldInput.number(100, 0, 60_000),
+            },
             cards=(at,),
         )
 

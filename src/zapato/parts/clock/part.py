@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.clock.chip import ClockChip
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
-from zapato.parts.model import Bench, Driver, Felt, Kind, Part, Property
+from zapato.parts.kind import Driver, Kind, Part, Property, Simulation, WorldInput
 from zapato.parts.stimuli import OnBus
 
 
@@ -40,14 +40,14 @@ class ClockKind(Kind):
         at, found = place(part), chip_of(part, ClockChip)
         return Driver(*found.driver, at) if at and found else None
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         chip = stand_in(part)
         if chip is None:
-            return Bench()
-        feels = {"battery": Felt.number(90, 0, 100), "drift": Felt.number(20, -1000, 1000)}
-        return Bench(
-            sets={word: OnBus(chip.line, chip.address, chip.name, word) for word in feels},
-            feels=feels,
+            return Simulation()
+        feels = {"battery": WorldInput.number(90, 0, 100), "drift": WorldInput.number(20, -1000, 1000)}
+        return Simulation(
+            stimuli={word: OnBus(chip.line, chip.address, chip.name, word) for word in feels},
+            inputs=feels,
             chips=(chip,),
         )
 

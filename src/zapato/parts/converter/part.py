@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from zapato.boards.model import Pin
+from zapato.boards.board import Pin
 from zapato.lang.fields import measured
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.converter.chip import ConverterChip
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
-from zapato.parts.model import Bench, Driver, Kind, Part
+from zapato.parts.kind import Driver, Kind, Part, Simulation
 from zapato.parts.offered import offered_pin
 
 
@@ -49,9 +49,9 @@ class ConverterKind(Kind):
         at, found = place(part), chip_of(part, ConverterChip)
         return Driver(*found.driver, (*at, part.get("supply", 3.3) > 4.0)) if at and found else None
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         chip = stand_in(part, {int(word): pin.gpio for word, pin in self.offers(part).items()})
-        return Bench(chips=(chip,) if chip else ())
+        return Simulation(chips=(chip,) if chip else ())
 
     def addresses(self, part: Part) -> tuple[int, ...]:
         return addresses(part)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, measured, number, text
 from zapato.parts import treatment
-from zapato.parts.model import Action, Driver, Kind, Part, Property, ValueType
+from zapato.parts.kind import Action, Driver, Kind, Part, Property, ValueType
 
 _TREATED = ("scale", "offset", "points", "smooth", "repeat", "unit")
 

@@ -7,9 +7,17 @@ rehearsals, and all that `SensorChip` has. Format: docs/chips.md.
 
 from zapato.parts.chip_files import described_names
 from zapato.parts.described.catalogue import described, of_module
-from zapato.parts.described.reading import Description, Step, Value, read_description
+from zapato.parts.described.reading import ChipValue, Description, ReadStep, read_description
 from zapato.parts.described.source import class_name, driver_source
 
 __all__ = [
-    "Description", "Step", "Value", "class_name", "described", "described_names", "driver_source", "of_module", "read_description",
+    "ChipValue",
+    "Description",
+    "ReadStep",
+    "class_name",
+    "described",
+    "described_names",
+    "driver_source",
+    "of_module",
+    "read_description",
 ]  # fmt: skip

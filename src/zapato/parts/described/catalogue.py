@@ -8,9 +8,9 @@ from pathlib import Path
 from zapato.errors import ZapatoError
 from zapato.lang.source import Source, shown
 from zapato.parts.chip_files import described_names, file_of
-from zapato.parts.described.reading import Description, Value, read_description
+from zapato.parts.described.reading import ChipValue, Description, read_description
 from zapato.parts.described.source import class_name
-from zapato.parts.model import Property
+from zapato.parts.kind import Property
 from zapato.parts.sensors import SensorChip, on_bus
 
 
@@ -52,7 +52,7 @@ def _made(chip: Description) -> SensorChip:
         help=head["help"],
         properties={name: _property(each) for name, each in chip.values.items()},
         driver=driver,
-        bench=bench,
+        simulation=bench,
         addresses=head["addresses"],
         bus_most=head["bus_most"] or 0.0,
         fastest=round(head["fastest"]),
@@ -65,5 +65,5 @@ def _made(chip: Description) -> SensorChip:
     )
 
 
-def _property(value: Value) -> Property:
+def _property(value: ChipValue) -> Property:
     return Property("number", value.unit, unknown=True, low=value.low, high=value.high, help=value.help)

@@ -113,7 +113,7 @@ EXAMPLE = Shape(
 
 
 @dataclass(frozen=True, eq=False)
-class Step:
+class ReadStep:
     """Something said to the chip, and what it answers."""
 
     write: bytes
@@ -123,7 +123,7 @@ class Step:
 
 
 @dataclass(frozen=True, eq=False)
-class Value:
+class ChipValue:
     """A value: its formula, unit, words, range and digits after the point."""
 
     name: str
@@ -150,13 +150,13 @@ class Description:
 
     name: str
     head: Mapping[str, Any]
-    begin: tuple[Step, ...] = ()
-    steps: tuple[Step, ...] = ()
-    values: Mapping[str, Value] = field(default_factory=dict[str, Value])
+    begin: tuple[ReadStep, ...] = ()
+    steps: tuple[ReadStep, ...] = ()
+    values: Mapping[str, ChipValue] = field(default_factory=dict[str, ChipValue])
     examples: tuple[Example, ...] = ()
 
     @property
-    def reading(self) -> list[Step]:
+    def reading(self) -> list[ReadStep]:
         return [each for each in self.steps if each.layout]
 
     @property
@@ -217,8 +217,8 @@ def _rows(document: Document, word: str) -> list[tuple[int, dict[str, Any]]]:
     return [(at, cast(dict[str, Any], each)) for at, each in enumerate(rows) if isinstance(each, dict)]
 
 
-def _steps(document: Document, word: str) -> list[Step]:
-    found: list[Step] = []
+def _steps(document: Document, word: str) -> list[ReadStep]:
+    found: list[ReadStep] = []
     for at, row in _rows(document, word):
         given = document.read(STEP, row, (word, at))
         if not row.keys() & {"write", "read"}:
@@ -231,12 +231,12 @@ def _steps(document: Document, word: str) -> list[Step]:
                 of="key",
             )
         silent = given.get("busy", "silent") == "silent"
-        found.append(Step(given.get("write") or b"", given.get("takes", 0), silent, given.get("read")))
+        found.append(ReadStep(given.get("write") or b"", given.get("takes", 0), silent, given.get("read")))
     return found
 
 
-def _values(document: Document) -> dict[str, Value]:
-    found: dict[str, Value] = {}
+def _values(document: Document) -> dict[str, ChipValue]:
+    found: dict[str, ChipValue] = {}
     for name, row in table(document.data, "value").items():
         path = ("value", name)
         if not name.isidentifier() or name != name.lower() or not isinstance(row, dict):
@@ -250,7 +250,7 @@ def _values(document: Document) -> dict[str, Value]:
         given = document.read(VALUE, cast(dict[str, Any], row), path)
         if "of" in given:
             more = (given.get(key) for key in ("unit", "help", "low", "high", "digits"))
-            found[name] = Value(name, given["of"], *more)  # type: ignore[arg-type]
+            found[name] = ChipValue(name, given["of"], *more)  # type: ignore[arg-type]
     return found
 
 
@@ -292,7 +292,7 @@ def _together(document: Document, found: Description) -> None:
         _comes_out(document, found, each)
 
 
-def _bounded(document: Document, value: Value, slots: Mapping[str, Slot]) -> None:
+def _bounded(document: Document, value: ChipValue, slots: Mapping[str, Slot]) -> None:
     """At the ends of its fields a formula gives a number, too; a division by zero is told by the device as a failed reading."""
     for end in ("low", "high"):
         try:

@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from zapato.lang.patterns import Slot
 from zapato.parts.described.formula import Formula
-from zapato.parts.described.reading import Description, Step, Value
+from zapato.parts.described.reading import ChipValue, Description, ReadStep
 from zapato.parts.simulated import Fault, Feel, Measuring
 
 NO_ANSWER = 19
@@ -18,7 +18,7 @@ class Chip(Measuring):
 
     def __init__(self, chip: Description, feel: Feel) -> None:
         self.chip, self.feel = chip, feel
-        self._step: Step | None = next((each for each in chip.steps if not each.write), None)
+        self._step: ReadStep | None = next((each for each in chip.steps if not each.write), None)
         self._answer = b""
         self._unset = {each.write for each in chip.begin}
         """What must be written before it measures; until then its fields are 0."""
@@ -77,7 +77,7 @@ def _one_way(formula: Formula, slot: Slot) -> bool:
 
 
 @lru_cache(maxsize=512)
-def raw_of(value: Value, slot: Slot, felt: float) -> int:
+def raw_of(value: ChipValue, slot: Slot, felt: float) -> int:
     """The number in a field that comes nearest to a value, by the formula turned round: it goes one way over the whole range."""
     name, low, high = slot.name, slot.low, slot.high
     if not _one_way(value.formula, slot):  # as with an exponent: all of two bytes are looked through

@@ -5,7 +5,7 @@ from __future__ import annotations
 from math import ceil
 
 from zapato.lang.patterns import Slot
-from zapato.parts.described.reading import Description, Step
+from zapato.parts.described.reading import Description, ReadStep
 
 
 def class_name(name: str) -> str:
@@ -49,12 +49,12 @@ _ANEW = [
 ]
 
 
-def _said(step: Step, waits: bool = True) -> list[str]:
+def _said(step: ReadStep, waits: bool = True) -> list[str]:
     lines = [f"        self.send({', '.join(map(str, step.write))})"] if step.write else []
     return lines + ([f"        time.sleep_ms({ceil(step.takes) + 1})"] if step.takes and waits else [])
 
 
-def _read(step: Step) -> list[str]:
+def _read(step: ReadStep) -> list[str]:
     layout = step.layout
     if layout is None:
         return []

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import choice, measured, names, number
 from zapato.parts.electrical import OWN, PIN, Load, fed, usual
-from zapato.parts.frames.part import controller_bench
-from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Probe, Property
+from zapato.parts.frames.part import controller_simulation
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Probe, Property, Simulation
 from zapato.parts.stimuli import Lit, Share
 from zapato.parts.switched import (
     ON,
@@ -105,17 +105,17 @@ class DimmerKind(Kind):
         kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
         return with_longest(Driver(*_DRIVERS[kept, voltage], arguments), part)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         """Level and state are measured at the pin, or told by the controller; with a gamma the pin has another share than the level."""
         if part.values.get("serial"):
-            return controller_bench(part, ("on", "level"))
+            return controller_simulation(part, ("on", "level"))
         if "pin" not in part.pins:
-            return Bench()
+            return Simulation()
         at = part.pins["pin"].gpio, active_number(part)
         reads: dict[str, Probe] = {"on": Lit(*at)}
         if part.get("gamma", 1) == 1:
             reads["level"] = Share(*at)
-        return Bench(reads=reads)
+        return Simulation(probes=reads)
 
 
 KIND = DimmerKind()

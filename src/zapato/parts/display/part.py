@@ -9,7 +9,7 @@ from zapato.lang.fields import REQUIRED, Field, Wrong, whole
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.display.chip import DisplayChip
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
-from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Part, Property
+from zapato.parts.kind import Action, Argument, Driver, Kind, Part, Property, Simulation
 
 LINES, COLUMNS, PAGES = 8, 16, 8
 """Of 128 by 64 points with letters of 8 by 8; and pages at the most."""
@@ -80,9 +80,9 @@ class DisplayKind(Kind):
             *found.driver, (*at, part.get("brightness", 128)), data=128, tells="lines", also=("texts",)
         )
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         chip = stand_in(part)
-        return Bench(chips=(chip,) if chip else ())
+        return Simulation(chips=(chip,) if chip else ())
 
     def loads(self, part: Part) -> Iterable[Load]:
         return drawing(part, "the display", RAIL, 0.03)

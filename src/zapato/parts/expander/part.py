@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from zapato.boards.model import Pin
+from zapato.boards.board import Pin
 from zapato.lang.fields import measured, pin
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
 from zapato.parts.expander.chip import ExpanderChip
-from zapato.parts.model import Bench, Driver, Kind, Need, Part
+from zapato.parts.kind import Driver, Kind, Need, Part, Simulation
 from zapato.parts.offered import offered_pin
 
 
@@ -75,11 +75,11 @@ class ExpanderKind(Kind):
         interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
         return Driver(*found.driver, (*at, found.pins // 8, interrupt))
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         pins = {int(word): pin.gpio for word, pin in self.offers(part).items()}
         interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
         chip = stand_in(part, pins, interrupt)
-        return Bench(chips=(chip,) if chip else ())
+        return Simulation(chips=(chip,) if chip else ())
 
 
 KIND = ExpanderKind()

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from zapato.lang.fields import boolean, or_last
 from zapato.parts.held import held
-from zapato.parts.model import Action, Argument, Driver, Kind, Part, Property
+from zapato.parts.kind import Action, Argument, Driver, Kind, Part, Property
 from zapato.parts.switched import on_property
 
 

@@ -7,9 +7,9 @@ from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, whole
 from zapato.lang.patterns import Pattern, Slot, read_pattern
-from zapato.parts.model import Action, Argument, Bench, Driver, Felt, Kind, Part, PeerAt, Property
+from zapato.parts.kind import Action, Argument, Driver, Kind, Part, PeerAt, Property, Simulation, WorldInput
 from zapato.parts.reserved import free
-from zapato.parts.stimuli import Do, Put, Read
+from zapato.parts.stimuli import ActOnAttached, ReadAttached, SetAttached
 
 FRAME, FIELD = 128, 80
 """Bytes that a frame and a field of it take on the device: tuples of blocks of 16 bytes."""
@@ -75,15 +75,15 @@ def enable_of(part: Part) -> int | None:
     return link.pins["enable"].gpio if link and "enable" in link.pins else None
 
 
-def controller_bench(part: Part, words: Iterable[str]) -> Bench:
+def controller_simulation(part: Part, words: Iterable[str]) -> Simulation:
     """How a part that speaks through frames really stands: as its controller has it."""
     way = part.linked.get("serial")
     key = line_of(way) if way else None
     known = slots(way) if way else {}
     return (
-        Bench(reads={word: Read(("serial", key), word) for word in words if word in known})
+        Simulation(probes={word: ReadAttached(("serial", key), word) for word in words if word in known})
         if key is not None
-        else Bench()
+        else Simulation()
     )
 
 
@@ -167,10 +167,10 @@ class FramesKind(Kind):
         size = sum(FRAME + FIELD * len(each.slots) for each in patterns)
         return Driver("frames", "Frames", arguments, data=size)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         key = line_of(part)
         if key is None:
-            return Bench()
+            return Simulation()
         spoken = {**says(part), **{f"hello {n}": each for n, each in enumerate(part.get("hello", ()))}}
         if alive := part.get("alive", ()):
             spoken["alive"] = alive[0]
@@ -182,10 +182,10 @@ class FramesKind(Kind):
             *(("jam", "free", "ignore_stop", "heed_stop") if moves else ()),
         )
         at = ("serial", key)
-        return Bench(
-            sets={name: Put(at, name) for name in (*slots(part), *(("travel",) if moves else ()))},
-            feels={"travel": Felt.number(20, 0, 600)} if moves else {},
-            acts={word: Do(at, word) for word in words},
+        return Simulation(
+            stimuli={name: SetAttached(at, name) for name in (*slots(part), *(("travel",) if moves else ()))},
+            inputs={"travel": WorldInput.number(20, 0, 600)} if moves else {},
+            gestures={word: ActOnAttached(at, word) for word in words},
             peers=(
                 PeerAt("frames", key, enable_of(part), (part.name, hears(part), spoken, part.get("skip", 0))),
             ),

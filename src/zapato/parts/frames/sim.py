@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from zapato.lang.patterns import Pattern
-from zapato.parts.simulated import Clock, SerialLine
+from zapato.parts.simulated import SerialLine, VirtualTime
 
 BACK = 20
 """ms until it answers."""
@@ -29,7 +29,7 @@ MOTOR = ("jam", "free", "ignore_stop", "heed_stop")
 class Motor:
     """Moves something between 0 and 100 and tells where it is."""
 
-    def __init__(self, clock: Clock, moved: Callable[[float], None]) -> None:
+    def __init__(self, clock: VirtualTime, moved: Callable[[float], None]) -> None:
         self.clock, self.moved = clock, moved
         self.travel, self.place = TRAVEL, 0.0
         self.aim: float | None = None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, names
-from zapato.parts.model import Driver, Kind, Part, Property
+from zapato.parts.kind import Driver, Kind, Part, Property
 from zapato.parts.switched import SWITCHING, on_property
 
 

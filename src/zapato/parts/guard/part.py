@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, choice, measured, names, number, text
-from zapato.parts.model import Action, Driver, Kind, Part, Property
+from zapato.parts.kind import Action, Driver, Kind, Part, Property
 
 
 def _members(part: Part, name: str) -> list[str]:

@@ -8,9 +8,20 @@ from typing import Any
 
 from zapato.lang.fields import choice, measured, pin
 from zapato.parts.electrical import RAIL, Passive, line_level, ohms
-from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property, Sight, Stimulus, World
-from zapato.parts.sights import on_i2c
-from zapato.parts.stimuli import line_bench
+from zapato.parts.kind import (
+    Action,
+    Driver,
+    Kind,
+    Need,
+    Part,
+    Property,
+    ScanEntry,
+    Simulation,
+    Stimulus,
+    World,
+)
+from zapato.parts.scans import on_i2c
+from zapato.parts.stimuli import line_simulation
 
 
 @dataclass(frozen=True)
@@ -92,19 +103,19 @@ class I2cKind(Kind):
             return Driver("bus_i2c_hard", "HardBus", arguments)
         return Driver("bus_i2c", "Bus", arguments)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         """Its data line, and its clock."""
-        data = line_bench(part, "sda")
-        if not data.acts or "scl" not in part.pins:
+        data = line_simulation(part, "sda")
+        if not data.gestures or "scl" not in part.pins:
             return data
         sda, scl = part.pins["sda"].gpio, part.pins["scl"].gpio
         clock: dict[str, Stimulus] = {
             "short_clock": ClockLine(sda, scl, True),
             "free_clock": ClockLine(sda, scl, False),
         }
-        return replace(data, acts={**data.acts, **clock})
+        return replace(data, gestures={**data.gestures, **clock})
 
-    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+    def sights(self, part: Part, text: str) -> Iterable[ScanEntry]:
         return on_i2c(part, text)
 
 

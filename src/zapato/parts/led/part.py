@@ -6,12 +6,12 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import measured, text
 from zapato.parts.electrical import OWN, PIN, Load, Passive, ohms, usual
-from zapato.parts.model import Action, Argument, Bench, Driver, Kind, Need, Part, Property
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, Simulation
 from zapato.parts.switched import (
     SWITCHING,
     active_number,
     drive_need,
-    level_bench,
+    level_simulation,
     longest_on,
     on_property,
     start_level,
@@ -82,8 +82,8 @@ class LedKind(Kind):
         arguments = (part.at("pin"), active, start_level(part) == active, shows_status)
         return with_longest(Driver("led", "Led", arguments), part)
 
-    def bench(self, part: Part) -> Bench:
-        return level_bench(part)
+    def simulation(self, part: Part) -> Simulation:
+        return level_simulation(part)
 
     def loads(self, part: Part) -> Iterable[Load]:
         given = part.values.get("current")

@@ -6,9 +6,9 @@ from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, Field, measured, names, text, whole
 from zapato.parts.frames.part import enable_of, line_of
-from zapato.parts.model import Action, Bench, Driver, Kind, Part, PeerAt, Property
+from zapato.parts.kind import Action, Driver, Kind, Part, PeerAt, Property, Simulation
 from zapato.parts.registers import Register, blocks, read_registers
-from zapato.parts.stimuli import Do, Put
+from zapato.parts.stimuli import ActOnAttached, SetAttached
 
 ROW = 96
 """Bytes that a register, or a request, takes on the device."""
@@ -83,15 +83,15 @@ class MeterKind(Kind):
         )
         return Driver("modbus", "Meter", arguments, data=ROW * len(props) + ROW * len(read))
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         key = line_of(part)
         if key is None:
-            return Bench()
+            return Simulation()
         name, at = part.name, ("serial", key)
         words = ("fall_silent", "answer", "answer_late", "answer_wrong", "refuse", "refuse_gaps")
-        return Bench(
-            sets={each.name: Put(at, f"{name}.{each.name}") for each in _registers(part)},
-            acts={word: Do(at, f"{name}.{word}") for word in words},
+        return Simulation(
+            stimuli={each.name: SetAttached(at, f"{name}.{each.name}") for each in _registers(part)},
+            gestures={word: ActOnAttached(at, f"{name}.{word}") for word in words},
             peers=(PeerAt("meter", key, enable_of(part), (name, part.get("address", 1), _registers(part))),),
         )
 

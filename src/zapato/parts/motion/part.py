@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
+from zapato.parts.digital import input_driver, input_fields, input_need, input_simulation, state_property
 from zapato.parts.electrical import INPUT, Load, Supplied, drawing, fed, supplied_with
-from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation
 
 
 class MotionKind(Kind):
@@ -44,8 +44,8 @@ class MotionKind(Kind):
     def driver(self, part: Part) -> Driver | None:
         return input_driver(part, "high", ("present", "started", "ended"))
 
-    def bench(self, part: Part) -> Bench:
-        return input_bench(part, "high", "present")
+    def simulation(self, part: Part) -> Simulation:
+        return input_simulation(part, "high", "present")
 
 
 KIND = MotionKind()

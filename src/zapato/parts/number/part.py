@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from zapato.lang.fields import Field, Wrong, nearest, number, or_last
 from zapato.lang.senml import MEANT, UNITS
 from zapato.parts.held import held
-from zapato.parts.model import Action, Argument, Driver, Kind, Part, Property
+from zapato.parts.kind import Action, Argument, Driver, Kind, Part, Property
 
 
 def _read_unit(value: object) -> str:

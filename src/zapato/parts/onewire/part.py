@@ -6,9 +6,9 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import measured, pin
 from zapato.parts.electrical import RAIL, Passive, line_level
-from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property, Sight
-from zapato.parts.sights import on_onewire
-from zapato.parts.stimuli import line_bench
+from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property, ScanEntry, Simulation
+from zapato.parts.scans import on_onewire
+from zapato.parts.stimuli import line_simulation
 
 
 def crc8(data: bytes) -> int:
@@ -69,13 +69,13 @@ class OnewireKind(Kind):
             )
         ]
 
-    def bench(self, part: Part) -> Bench:
-        return line_bench(part, "pin")
+    def simulation(self, part: Part) -> Simulation:
+        return line_simulation(part, "pin")
 
     def driver(self, part: Part) -> Driver | None:
         return Driver("bus_onewire", "OneWireBus", (part.pins["pin"].gpio,))
 
-    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+    def sights(self, part: Part, text: str) -> Iterable[ScanEntry]:
         return on_onewire(part, text)
 
 

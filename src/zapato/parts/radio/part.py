@@ -7,8 +7,8 @@ from collections.abc import Iterable, Mapping
 from typing import cast
 
 from zapato.lang.fields import Field, Wrong, boolean, measured, whole
-from zapato.parts.model import Action, Bench, Driver, Kind, Part, Property, Sight
-from zapato.parts.sights import on_radio
+from zapato.parts.kind import Action, Driver, Kind, Part, Property, ScanEntry, Simulation
+from zapato.parts.scans import on_radio
 
 _ADDRESS = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}")
 _BEGIN = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){0,5}")
@@ -75,10 +75,10 @@ class RadioKind(Kind):
         )
         return Driver("radio", "Radio", given, data=600)
 
-    def bench(self, part: Part) -> Bench:
-        return Bench()
+    def simulation(self, part: Part) -> Simulation:
+        return Simulation()
 
-    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+    def sights(self, part: Part, text: str) -> Iterable[ScanEntry]:
         return on_radio(part, text)
 
     def often(self, part: Part) -> Mapping[str, float]:

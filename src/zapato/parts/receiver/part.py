@@ -9,23 +9,23 @@ from typing import Any
 
 from zapato.lang.fields import Wrong, measured, pin, whole
 from zapato.parts.electrical import RAIL, Load, drawing, fed
-from zapato.parts.model import (
+from zapato.parts.kind import (
     Action,
     Argument,
-    Bench,
     Driver,
-    Felt,
     Kind,
     Need,
     Part,
     Probe,
     Property,
-    Sight,
+    ScanEntry,
+    Simulation,
     Stimulus,
     World,
+    WorldInput,
 )
-from zapato.parts.sights import on_remotes
-from zapato.parts.stimuli import Put, Read
+from zapato.parts.scans import on_remotes
+from zapato.parts.stimuli import ReadAttached, SetAttached
 
 PULSE = 350
 """us of the shortest pulse: what the encoders' usual resistors make of it (PT2262 datasheet, oscillator; EV1527 datasheet)."""
@@ -115,22 +115,22 @@ class ReceiverKind(Kind):
         arguments = (pins.get("pin"), pins.get("send"), part.get("pulse", PULSE))
         return Driver("receiver", "Receiver", arguments, data=400)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         sets: dict[str, Stimulus] = {}
         if "pin" in part.pins:
             at = part.pins["pin"].gpio
-            sets = {"code": CodeHeard(at), "noise": Put(("remote", at), "noise")}
+            sets = {"code": CodeHeard(at), "noise": SetAttached(("remote", at), "noise")}
         reads: dict[str, Probe] = {}
         if "send" in part.pins:
             beside = part.pins["pin"].gpio if "pin" in part.pins else -1
-            reads["sent"] = Read(("plug", part.pins["send"].gpio, beside), "sent")
-        return Bench(
-            reads=reads,
-            sets=sets,
-            feels={"code": Felt("a3f012", _read_felt), "noise": Felt.number(500, 0, 10_000)},
+            reads["sent"] = ReadAttached(("plug", part.pins["send"].gpio, beside), "sent")
+        return Simulation(
+            probes=reads,
+            stimuli=sets,
+            inputs={"code": WorldInput("a3f012", _read_felt), "noise": WorldInput.number(500, 0, 10_000)},
         )
 
-    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+    def sights(self, part: Part, text: str) -> Iterable[ScanEntry]:
         return on_remotes(part, text)
 
     def loads(self, part: Part) -> Iterable[Load]:

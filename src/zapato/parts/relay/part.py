@@ -17,13 +17,13 @@ from zapato.parts.electrical import (
     coil_supplied,
     usual,
 )
-from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property, Wrap
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, Wrap
 from zapato.parts.switched import (
     PULSE,
     SWITCHING,
     active_number,
     drive_need,
-    level_bench,
+    level_simulation,
     longest,
     longest_on,
     on_property,
@@ -130,8 +130,8 @@ class RelayKind(Kind):
             return Driver(f"{module}_kept", f"Kept{name}", arguments, sets=sets, wraps=wraps)
         return Driver(module, name, arguments, sets=sets, wraps=wraps)
 
-    def bench(self, part: Part) -> Bench:
-        return level_bench(part)
+    def simulation(self, part: Part) -> Simulation:
+        return level_simulation(part)
 
 
 KIND = RelayKind()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, Field, names
-from zapato.parts.model import Action, Bench, Driver, Kind, Part, Property
+from zapato.parts.kind import Action, Driver, Kind, Part, Property, Simulation
 from zapato.parts.receiver.part import CodeHeard, read_code
 
 
@@ -34,12 +34,12 @@ class RemoteKind(Kind):
             return None
         return Driver("remote", "Remote", (part.linked["receiver"].name, part.get("code", "")))
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         at = part.linked["receiver"].pins.get("pin") if "receiver" in part.linked else None
         if at is None:
-            return Bench()
+            return Simulation()
         code = part.get("code", "")
-        return Bench(acts={"press": CodeHeard(at.gpio, code), "flick": CodeHeard(at.gpio, code, 1)})
+        return Simulation(gestures={"press": CodeHeard(at.gpio, code), "flick": CodeHeard(at.gpio, code, 1)})
 
     def bus(self, part: Part) -> str:
         return "receiver"

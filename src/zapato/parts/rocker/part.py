@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import REQUIRED
-from zapato.parts.digital import input_bench, input_driver, input_fields, input_need, state_property
-from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property
+from zapato.parts.digital import input_driver, input_fields, input_need, input_simulation, state_property
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation
 
 
 class RockerKind(Kind):
@@ -32,8 +32,8 @@ class RockerKind(Kind):
     def driver(self, part: Part) -> Driver | None:
         return input_driver(part, "low", ("on", "changed", "changed"))
 
-    def bench(self, part: Part) -> Bench:
-        return input_bench(part, "low", "on")
+    def simulation(self, part: Part) -> Simulation:
+        return input_simulation(part, "low", "on")
 
 
 KIND = RockerKind()

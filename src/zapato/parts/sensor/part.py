@@ -22,9 +22,9 @@ from zapato.lang.fields import (
 from zapato.parts import treatment
 from zapato.parts.bus_chip import chip_field
 from zapato.parts.electrical import OWN, RAIL, Load, Passive, Supplied, by_module, fed, usual
-from zapato.parts.model import Action, Bench, Driver, Kind, Need, Part, Property
+from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property, Simulation
 from zapato.parts.sensors import SensorChip, chip, chip_names
-from zapato.parts.stimuli import Fault
+from zapato.parts.stimuli import ChipFault
 
 
 def _load(name: str) -> None:
@@ -139,15 +139,16 @@ class SensorKind(Kind):
             gives=str(given) if given else "",
         )
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         """The chip's own stand-in; whatever it hangs on, it can fall silent, answer nonsense, and answer again."""
         found = _chip(part)
-        made = found.bench(part) if found else Bench()
-        place = next((each.place for each in made.sets.values()), None)
+        made = found.simulation(part) if found else Simulation()
+        place = next((each.place for each in made.stimuli.values()), None)
         if place is None:
             return made
         return replace(
-            made, acts={word: Fault(*place, fault) for word, fault in AILS.items()} | dict(made.acts)
+            made,
+            gestures={word: ChipFault(*place, fault) for word, fault in AILS.items()} | dict(made.gestures),
         )
 
     def requires(self, part: Part) -> Iterable[str]:

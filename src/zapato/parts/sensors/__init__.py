@@ -11,7 +11,7 @@ from zapato.lang.fields import Field
 from zapato.parts import bus_chip
 from zapato.parts.chip_files import described_names
 from zapato.parts.electrical import Passive
-from zapato.parts.model import Bench, Driver, Need, Part, Property
+from zapato.parts.kind import Driver, Need, Part, Property, Simulation
 from zapato.parts.stimuli import OnBus
 
 
@@ -42,14 +42,14 @@ class SensorChip:
         fields: keys that its table has beside those of every sensor; requires: those of them that must be given.
         pins: what its pins must be able to do, where that is not `need` alone; beside: small parts that are wired beside it.
         inside: it is in the chip of the board: nothing is wired.
-        driver, bench: as in a kind.
+        driver, simulation: as in a kind.
     """
 
     name: str
     help: str
     properties: Mapping[str, Property]
     driver: Callable[[Part], Driver]
-    bench: Callable[[Part], Bench]
+    simulation: Callable[[Part], Simulation]
     need: Need | None = None
     addresses: tuple[int, ...] = ()
     bus: str = ""
@@ -114,8 +114,8 @@ def parallel(one: float, other: float) -> float:
 by_name = chip
 
 
-def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], Callable[[Part], Bench]]:
-    """Driver and bench of a chip whose runtime class takes a bus and its address there: on SPI, its select pin."""
+def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], Callable[[Part], Simulation]]:
+    """Driver and simulation of a chip whose MicroPython class takes a bus and its address there: on SPI, its select pin."""
 
     def address(part: Part) -> int:
         if "select" in part.pins:
@@ -126,14 +126,14 @@ def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], 
         bus = part.linked["bus"].name if "bus" in part.linked else ""
         return Driver(module, cls, (*common(part), bus, address(part)))
 
-    def bench(part: Part) -> Bench:
+    def bench(part: Part) -> Simulation:
         bus = part.linked["bus"].pins if "bus" in part.linked else {}
         data = bus.get("sda") or bus.get("sck")
         at = data.gpio if data else -1
         known = by_name(chip)
         felt = (name for name in known.properties if name not in known.derived)
         selected = "select" in part.pins
-        return Bench(sets={name: OnBus(at, address(part), chip, name, selected) for name in felt})
+        return Simulation(stimuli={name: OnBus(at, address(part), chip, name, selected) for name in felt})
 
     return driver, bench
 

@@ -11,8 +11,8 @@ from pathlib import Path
 
 from zapato.lang.fields import Wrong, measured, number, pin, whole
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed, supplied_with
-from zapato.parts.model import Bench, Driver, Felt, Kind, Need, Part, Property
-from zapato.parts.stimuli import Put
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, WorldInput
+from zapato.parts.stimuli import SetAttached
 
 LINES = ("sck", "ws", "sd")
 LARGEST = 64 << 20
@@ -133,14 +133,14 @@ class SoundKind(Kind):
         lines = tuple(part.pins[line].gpio for line in LINES)
         return Driver("sound_i2s", "HeardI2s", (*common, *lines), data=5200)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         found = part.pins.get("pin") or part.pins.get("sd")
         if found is None:
-            return Bench()
+            return Simulation()
         at = ("sound", found.gpio)
-        return Bench(
-            sets={"loudness": Put(at, "loudness"), "plays": Put(at, "plays")},
-            feels={"plays": Felt("storm.wav", read_wave)},
+        return Simulation(
+            stimuli={"loudness": SetAttached(at, "loudness"), "plays": SetAttached(at, "plays")},
+            inputs={"plays": WorldInput("storm.wav", read_wave)},
         )
 
     def loads(self, part: Part) -> Iterable[Load]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import choice, measured, pin
-from zapato.parts.model import Driver, Kind, Need, Part
+from zapato.parts.kind import Driver, Kind, Need, Part
 
 
 class SpiKind(Kind):

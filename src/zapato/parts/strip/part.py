@@ -8,16 +8,16 @@ from itertools import permutations
 
 from zapato.lang.fields import choice, measured, pin, text, whole
 from zapato.parts.electrical import INPUT, OWN, Load, Passive, Supplied, fed, usual
-from zapato.parts.model import (
+from zapato.parts.kind import (
     Action,
     Argument,
-    Bench,
     Driver,
     Kind,
     Need,
     Part,
     Probe,
     Property,
+    Simulation,
     ValueType,
     World,
 )
@@ -184,11 +184,11 @@ class StripKind(Kind):
             made = Driver("strip", "Strip", arguments, data)
         return with_longest(made, part)
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         if "pin" not in part.pins:
-            return Bench()
+            return Simulation()
         at = part.pins["pin"].gpio
-        return Bench(reads={"on": Lights(at)})
+        return Simulation(probes={"on": Lights(at)})
 
     def needs(self, part: Part) -> Iterable[Need]:
         return [Need("pin", "output", timed=True, circuit="the data input of a strip")]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.lang.fields import REQUIRED, boolean, measured, span, text, whole
-from zapato.parts.model import Kind
+from zapato.parts.kind import Kind
 
 
 class SupplyKind(Kind):

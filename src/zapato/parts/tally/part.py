@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, boolean, choice, text
-from zapato.parts.model import Action, Driver, Kind, Part, Property, ValueType
+from zapato.parts.kind import Action, Driver, Kind, Part, Property, ValueType
 
 COUNTS = {"times": 0, "time": 1, "growth": 2}
 _UNITS = {"times": "count", "time": "s", "growth": ""}

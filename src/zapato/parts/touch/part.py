@@ -8,8 +8,8 @@ from typing import Any
 
 from zapato.lang.fields import number, pin
 from zapato.parts.digital import state_property
-from zapato.parts.model import Bench, Driver, Kind, Need, Part, Property, Stimulus, World
-from zapato.parts.stimuli import Quantity
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, Stimulus, World
+from zapato.parts.stimuli import SetQuantity
 
 TOUCH = 200
 """ms of a finger on a touch pad."""
@@ -52,11 +52,11 @@ class TouchKind(Kind):
     def driver(self, part: Part) -> Driver:
         return Driver("touch", "Touch", (part.pins["pin"].gpio, part.get("change", 25) / 100))
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         if "pin" not in part.pins:
-            return Bench()
+            return Simulation()
         at = part.pins["pin"].gpio
-        return Bench(sets={"down": Quantity("touch", at)}, acts={"press": Finger(at)})
+        return Simulation(stimuli={"down": SetQuantity("touch", at)}, gestures={"press": Finger(at)})
 
 
 KIND = TouchKind()

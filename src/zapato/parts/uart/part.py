@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import REQUIRED, boolean, choice, measured, pin, whole
-from zapato.parts.model import Bench, Driver, Kind, Need, Part, Stimulus, World
+from zapato.parts.kind import Driver, Kind, Need, Part, Simulation, Stimulus, World
 
 PARITY = {"none": None, "even": 0, "odd": 1}
 """As the ports' UART takes it."""
 
 
 @dataclass(frozen=True)
-class LineFault(Stimulus):
+class SerialFault(Stimulus):
     """Something befalls a serial line."""
 
     gpio: int
@@ -54,12 +54,14 @@ class UartKind(Kind):
     )
     example = "[uart.meter]\ntx = 17\nrx = 16\nbaud = 9600"
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         """The line can be shorted, cut, have its two wires swapped, and be right again; nothing arrives meanwhile."""
         at = part.pins.get("rx") or part.pins.get("tx")
         words = {"short": "short", "cut": "cut", "swap": "swap", "mend": ""}
         return (
-            Bench(acts={word: LineFault(at.gpio, fault) for word, fault in words.items()}) if at else Bench()
+            Simulation(gestures={word: SerialFault(at.gpio, fault) for word, fault in words.items()})
+            if at
+            else Simulation()
         )
 
     def driver(self, part: Part) -> Driver | None:

@@ -2,7 +2,7 @@
 
 from zapato.extend import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_lm75", "Lm75", "lm75")
+_DRIVER, _SIMULATION = on_bus("s_lm75", "Lm75", "lm75")
 
 CHIP = SensorChip(
     name="lm75",
@@ -16,5 +16,5 @@ CHIP = SensorChip(
     wiring="3.3 V; A0 to A2 to ground is 0x48.",
     source="LM75A datasheet (NXP), 7.4.3 Temperature register, 7.6 Slave address, 10 Static characteristics; from memory",
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

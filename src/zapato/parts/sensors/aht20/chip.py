@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_aht20", "Aht20", "aht20")
+_DRIVER, _SIMULATION = on_bus("s_aht20", "Aht20", "aht20")
 
 CHIP = SensorChip(
     name="aht20",
@@ -21,5 +21,5 @@ CHIP = SensorChip(
     reads_high=0.7,
     source="AHT20 datasheet, Sensor performance; Sensor reading process (80 ms a measurement, at most one in 2 s against self-heating); I2C address 0x38; Electrical characteristics: 2.2 V to 5.5 V, input high from 0.7 VDD",
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

@@ -6,9 +6,9 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import measured, quantities, span
 from zapato.parts.electrical import GROUND, Passive, ohms
-from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.kind import Driver, Need, Part, Simulation
 from zapato.parts.sensors import SensorChip, common, parallel, quantity
-from zapato.parts.stimuli import Quantity, line_faults
+from zapato.parts.stimuli import SetQuantity, line_faults
 
 
 def ratio(part: Part) -> float:
@@ -30,10 +30,12 @@ def _driver(part: Part) -> Driver:
     return Driver("s_analog", "Analog", (*common(part), part.at("pin"), ratio(part)))
 
 
-def _bench(part: Part) -> Bench:
+def _simulation(part: Part) -> Simulation:
     at = part.pins["pin"].gpio
     cut = "low" if part.values.get("divider") else "cut"  # the lower resistor stands beside the pin
-    return Bench(sets={"voltage": Quantity("volts", at, ratio(part))}, acts=line_faults(at, cut))
+    return Simulation(
+        stimuli={"voltage": SetQuantity("volts", at, ratio(part))}, gestures=line_faults(at, cut)
+    )
 
 
 def _beside(part: Part) -> Iterable[Passive]:
@@ -68,6 +70,6 @@ CHIP = SensorChip(
     ),
     beside=_beside,
     driver=_driver,
-    bench=_bench,
+    simulation=_simulation,
     source_ohm=_source_ohm,
 )

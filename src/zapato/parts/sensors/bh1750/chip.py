@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_bh1750", "Bh1750", "bh1750")
+_DRIVER, _SIMULATION = on_bus("s_bh1750", "Bh1750", "bh1750")
 
 CHIP = SensorChip(
     name="bh1750",
@@ -18,5 +18,5 @@ CHIP = SensorChip(
     reads_high=0.7,
     source="BH1750FVI datasheet, Measurement mode (H-resolution 120 ms typical, 180 ms at most) and Slave address (ADDR pin); Operating conditions: VCC 2.4 V to 3.6 V; Electrical characteristics: input high from 0.7 DVI",
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

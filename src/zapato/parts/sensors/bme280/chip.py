@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_bme280", "Bme280", "bme280")
+_DRIVER, _SIMULATION = on_bus("s_bme280", "Bme280", "bme280")
 
 CHIP = SensorChip(
     name="bme280",
@@ -24,5 +24,5 @@ CHIP = SensorChip(
     takes=(1.71, 3.6),
     source="BME280 datasheet, General electrical specification and I2C interface (SDO sets 0x76 or 0x77); General electrical specification: VDD 1.71 V to 3.6 V",
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_bme280", "Bmp280", "bmp280")
+_DRIVER, _SIMULATION = on_bus("s_bme280", "Bmp280", "bmp280")
 
 CHIP = SensorChip(
     name="bmp280",
@@ -21,5 +21,5 @@ CHIP = SensorChip(
     takes=(1.71, 3.6),
     source="BMP280 datasheet, Electrical parameter specification and I2C interface (SDO sets 0x76 or 0x77); Electrical parameter specification: VDD 1.71 V to 3.6 V",
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zapato.parts.model import Bench, Driver, Part
+from zapato.parts.kind import Driver, Part, Simulation
 from zapato.parts.sensors import SensorChip, common, quantity
 
 
@@ -23,5 +23,5 @@ CHIP = SensorChip(
     wiring="Nothing to wire.",
     source="the ports' own time, gc and network modules",
     driver=_driver,
-    bench=lambda part: Bench(),
+    simulation=lambda part: Simulation(),
 )

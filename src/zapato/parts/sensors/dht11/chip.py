@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, quantity
-from zapato.parts.sensors.dht22.chip import bench, data_line, driver, pull_up
+from zapato.parts.sensors.dht22.chip import data_line, driver, pull_up, simulation
 
 CHIP = SensorChip(
     name="dht11",
@@ -22,5 +22,5 @@ CHIP = SensorChip(
     source="DHT11 product manual, Technical specifications: sampling period at least 1 s, 0 to 50 °C, 20 to 90 %RH; Electrical characteristics: 3 V to 5.5 V",
     beside=pull_up,
     driver=driver,
-    bench=bench,
+    simulation=simulation,
 )

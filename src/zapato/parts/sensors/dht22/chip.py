@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zapato.parts.electrical import RAIL, Passive
-from zapato.parts.model import Bench, Driver, Need, Part, Stimulus, World
+from zapato.parts.kind import Driver, Need, Part, Simulation, Stimulus, World
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.stimuli import line_faults
 
@@ -19,7 +19,7 @@ def driver(part: Part) -> Driver:
 
 
 @dataclass(frozen=True)
-class Air(Stimulus):
+class AirQuantity(Stimulus):
     """A quantity of the air around it."""
 
     gpio: int
@@ -33,10 +33,13 @@ class Air(Stimulus):
         world.feel("dht", self.gpio, self.what, value=value, over=over)
 
 
-def bench(part: Part) -> Bench:
+def simulation(part: Part) -> Simulation:
     """Both quantities, felt at its pin."""
     at = part.pins["pin"].gpio
-    return Bench(sets={name: Air(at, name) for name in ("temperature", "humidity")}, acts=line_faults(at))
+    return Simulation(
+        stimuli={name: AirQuantity(at, name) for name in ("temperature", "humidity")},
+        gestures=line_faults(at),
+    )
 
 
 def data_line(chip: str) -> Need:
@@ -69,5 +72,5 @@ CHIP = SensorChip(
     source="AM2302 (DHT22) product manual, Technical specification: sensing period 2 s, −40 to 80 °C, 0 to 100 %RH; Technical specification: 3.3 V to 6 V",
     beside=pull_up,
     driver=driver,
-    bench=bench,
+    simulation=simulation,
 )

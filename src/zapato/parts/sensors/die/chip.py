@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from zapato.parts.model import Bench, Driver, Part
+from zapato.parts.kind import Driver, Part, Simulation
 from zapato.parts.sensors import SensorChip, common, quantity
-from zapato.parts.stimuli import Quantity
+from zapato.parts.stimuli import SetQuantity
 
 
 def _driver(part: Part) -> Driver:
@@ -23,5 +23,5 @@ CHIP = SensorChip(
     only=("esp32", "esp32s2", "esp32s3", "esp32c3", "esp32c6", "rp2040"),
     source="MicroPython, module esp32: raw_temperature, mcu_temperature; RP2040 Datasheet, 4.9.5 Temperature Sensor",
     driver=_driver,
-    bench=lambda part: Bench(sets={"temperature": Quantity("die", 0)}),
+    simulation=lambda part: Simulation(stimuli={"temperature": SetQuantity("die", 0)}),
 )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from zapato.lang.fields import Field, Wrong
-from zapato.parts.model import Bench, Driver, Part
+from zapato.parts.kind import Driver, Part, Simulation
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.sensors.ds18b20.sim import OnWire, number_of
 
@@ -27,11 +27,13 @@ def _driver(part: Part) -> Driver:
     return Driver("s_ds18b20", "Ds18b20", (*common(part), bus, part.get("serial", "")))
 
 
-def _bench(part: Part) -> Bench:
+def _simulation(part: Part) -> Simulation:
     pins = part.linked["bus"].pins if "bus" in part.linked else {}
     if "pin" not in pins:
-        return Bench()
-    return Bench(sets={"temperature": OnWire(pins["pin"].gpio, number_of(part.get("serial", ""), part.name))})
+        return Simulation()
+    return Simulation(
+        stimuli={"temperature": OnWire(pins["pin"].gpio, number_of(part.get("serial", ""), part.name))}
+    )
 
 
 CHIP = SensorChip(
@@ -50,7 +52,7 @@ CHIP = SensorChip(
         ),
     ),
     driver=_driver,
-    bench=_bench,
+    simulation=_simulation,
     fastest=750,
     wiring=(
         "Red supply 3.3 V, black ground, yellow data on most probes; 4.7 kohm from data to 3.3 V once a bus."

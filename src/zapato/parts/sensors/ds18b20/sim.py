@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from zapato.parts.model import Stimulus, World
+from zapato.parts.kind import Stimulus, World
 from zapato.parts.onewire.part import crc8
 
 CONVERT, READ = 0x44, 0xBE

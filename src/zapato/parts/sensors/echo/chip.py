@@ -6,18 +6,18 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import pin
 from zapato.parts.electrical import GROUND, Passive
-from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.kind import Driver, Need, Part, Simulation
 from zapato.parts.sensors import SensorChip, common, quantity
-from zapato.parts.stimuli import Quantity
+from zapato.parts.stimuli import SetQuantity
 
 
 def _driver(part: Part) -> Driver:
     return Driver("s_echo", "Echo", (*common(part), part.pins["pin"].gpio, part.pins["trigger"].gpio))
 
 
-def _bench(part: Part) -> Bench:
+def _simulation(part: Part) -> Simulation:
     at = part.pins["pin"].gpio
-    return Bench(sets={"distance": Quantity("echo", at)})
+    return Simulation(stimuli={"distance": SetQuantity("echo", at)})
 
 
 def _pins(part: Part, need: Need) -> Iterable[Need]:
@@ -52,5 +52,5 @@ CHIP = SensorChip(
     lifts=True,
     source="speed of sound 343.2 m/s in dry air at 20 °C (ISO 9613-1, annex A); an echo from 5 m takes 30 ms",
     driver=_driver,
-    bench=_bench,
+    simulation=_simulation,
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_ina219", "Ina219", "ina219")
+_DRIVER, _SIMULATION = on_bus("s_ina219", "Ina219", "ina219")
 
 CHIP = SensorChip(
     name="ina219",
@@ -26,5 +26,5 @@ CHIP = SensorChip(
     source="INA219 datasheet, Bus timing diagram definitions; Serial bus address; Register details (LSB of 4 mV and 10 uV); Electrical characteristics: VS 3 V to 5.5 V, input high from 0.7 VS",
     derived=("power",),
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

@@ -9,7 +9,7 @@ from typing import Any
 
 from zapato.lang.fields import choice, measured, number
 from zapato.parts.electrical import GROUND, RAIL, Passive, ohms
-from zapato.parts.model import Bench, Driver, Need, Part, Stimulus, World
+from zapato.parts.kind import Driver, Need, Part, Simulation, Stimulus, World
 from zapato.parts.sensors import SensorChip, common, parallel, quantity
 from zapato.parts.stimuli import line_faults
 
@@ -46,12 +46,12 @@ def _driver(part: Part) -> Driver:
     return Driver("s_ntc", "Ntc", (*common(part), part.at("pin"), *_circuit(part)))
 
 
-def _bench(part: Part) -> Bench:
+def _simulation(part: Part) -> Simulation:
     at = part.pins["pin"].gpio
     cut = (
         "high" if part.get("side", "ground") == "ground" else "low"
     )  # the fixed resistor stands beside the pin
-    return Bench(sets={"temperature": Warmth(at, *_circuit(part))}, acts=line_faults(at, cut))
+    return Simulation(stimuli={"temperature": Warmth(at, *_circuit(part))}, gestures=line_faults(at, cut))
 
 
 def _beside(part: Part) -> Iterable[Passive]:
@@ -82,6 +82,6 @@ CHIP = SensorChip(
     ),
     source="beta equation of NTC thermistors (IEC 60539-1, 4.5)",
     driver=_driver,
-    bench=_bench,
+    simulation=_simulation,
     source_ohm=lambda part: parallel(*_circuit(part)[::2][:2]),
 )

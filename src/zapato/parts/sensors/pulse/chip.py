@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from zapato.lang.fields import choice
-from zapato.parts.model import Bench, Driver, Need, Part
+from zapato.parts.kind import Driver, Need, Part, Simulation
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.sensors.pulse.sim import Rate
 
@@ -25,9 +25,9 @@ def _driver(part: Part) -> Driver:
     )
 
 
-def _bench(part: Part) -> Bench:
+def _simulation(part: Part) -> Simulation:
     at = part.pins["pin"].gpio
-    return Bench(sets={"rate": Rate(at)})
+    return Simulation(stimuli={"rate": Rate(at)})
 
 
 def _pins(part: Part, need: Need) -> Iterable[Need]:
@@ -55,5 +55,5 @@ CHIP = SensorChip(
     ),
     source="",
     driver=_driver,
-    bench=_bench,
+    simulation=_simulation,
 )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from zapato.parts.model import Stimulus, World
+from zapato.parts.kind import Stimulus, World
 
 
 class Pulses:

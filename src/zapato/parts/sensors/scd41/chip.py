@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_scd41", "Scd41", "scd41")
+_DRIVER, _SIMULATION = on_bus("s_scd41", "Scd41", "scd41")
 
 CHIP = SensorChip(
     name="scd41",
@@ -23,5 +23,5 @@ CHIP = SensorChip(
     reads_high=0.65,
     source="SCD4x datasheet, Sensor specifications; Digital interface (address 0x62); start_periodic_measurement (5 s); Electrical specifications: 2.4 V to 5.5 V, input high from 0.65 VDD",
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

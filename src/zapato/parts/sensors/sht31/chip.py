@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zapato.parts.sensors import SensorChip, on_bus, quantity
 
-_DRIVER, _BENCH = on_bus("s_sht31", "Sht31", "sht31")
+_DRIVER, _SIMULATION = on_bus("s_sht31", "Sht31", "sht31")
 
 CHIP = SensorChip(
     name="sht31",
@@ -21,5 +21,5 @@ CHIP = SensorChip(
     reads_high=0.7,
     source="SHT3x-DIS datasheet, Sensor specifications and I2C address (ADDR sets 0x44 or 0x45); Electrical specifications: VDD 2.15 V to 5.5 V, input high from 0.7 VDD",
     driver=_DRIVER,
-    bench=_BENCH,
+    simulation=_SIMULATION,
 )

@@ -8,8 +8,8 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, cast
 
+from zapato.boards.board import Board
 from zapato.boards.catalogue import board_ids, board_of, chip, chip_ids
-from zapato.boards.model import Board
 from zapato.boards.own import SiteBoards
 from zapato.findings import Finding
 from zapato.lang.document import Document

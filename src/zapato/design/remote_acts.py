@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 from typing import Any, cast
 
 from zapato.design.acts import Call, literal, type_of
-from zapato.design.model import Design
-from zapato.design.others import Heard
+from zapato.design.design import Design
+from zapato.design.remote_parts import RemotePart
 from zapato.lang.expressions import Mistake
 from zapato.lang.fields import nearest
 
@@ -48,7 +48,7 @@ def far_act(design: Design, written: str) -> tuple[Call | None, Mistake | None] 
     )
 
 
-def telling(heard: Heard, name: str, value: object) -> tuple[tuple[str, str] | None, Mistake | None]:
+def telling(heard: RemotePart, name: str, value: object) -> tuple[tuple[str, str] | None, Mistake | None]:
     """Topic and payload with which the other device tells this value."""
     what = f"{heard.name}.{name}"
     if name not in heard.properties:
@@ -88,7 +88,7 @@ def _unheard(design: Design, name: str) -> Mistake:
     )
 
 
-def _events(heard: Heard) -> list[str]:
+def _events(heard: RemotePart) -> list[str]:
     return [each for each in heard.events if each not in heard.part.properties]
 
 

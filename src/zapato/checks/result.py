@@ -10,9 +10,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from zapato.checks.compatibility import pin_findings
 from zapato.checks.gather import is_no_device
 from zapato.checks.registry import comparers, finders
-from zapato.checks.suits import pin_findings
 from zapato.design import Design, resolve
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
@@ -21,14 +21,14 @@ from zapato.lang.source import Source, shown
 
 
 @dataclass
-class Looked:
+class CheckResult:
     """A device file that was looked at.
 
     Attributes:
         path: the file; source: as findings name it; device: the device's name, "" where there is none.
         root: the folder of its site, None where it belongs to none.
         findings: about it alone, and with `whole` about its rehearsal; texts: the files that they point into.
-        facts: what the rules that compare devices want to know of it, by code.
+        data: what the rules that compare devices want to know of it, by code.
         words: its name, its topic, its own address: who holds one of these may clash with it.
         reads: the other files that it was made of.
         offers: what it says, where the site has alerts: "device.part.property" -> type and unit.
@@ -40,19 +40,19 @@ class Looked:
     root: Path | None = None
     findings: list[Finding] = field(default_factory=list[Finding])
     texts: dict[str, str] = field(default_factory=dict[str, str])
-    facts: dict[str, Any] = field(default_factory=dict[str, Any])
+    data: dict[str, Any] = field(default_factory=dict[str, Any])
     words: tuple[str, ...] = ()
     reads: frozenset[str] = frozenset()
     offers: dict[str, tuple[str, str]] = field(default_factory=dict[str, tuple[str, str]])
 
     @staticmethod
-    def of(design: Design) -> Looked:
+    def of(design: Design) -> CheckResult:
         """The device's data for checks across devices."""
-        facts = ((rule.code, rule.facts(design)) for rule in comparers() if rule.facts)
+        facts = ((rule.code, rule.data(design)) for rule in comparers() if rule.data)
         words = (design.name, design.topic, str((design.ethernet or {}).get("address", "")))
         source = design.document.source
-        found = Looked(source.own, source.name, design.name, design.site.root)
-        found.facts = {code: fact for code, fact in facts if fact is not None}
+        found = CheckResult(source.own, source.name, design.name, design.site.root)
+        found.data = {code: fact for code, fact in facts if fact is not None}
         found.words = tuple(word for word in words if word)
         found.reads = frozenset(map(str, design.document.reads))
         return found
@@ -68,9 +68,9 @@ class Looked:
         return self.design.row_place or self.source
 
 
-def look(design: Design) -> Looked:
+def look(design: Design) -> CheckResult:
     """The design's own findings, beyond what it is compared by."""
-    found = Looked.of(design)
+    found = CheckResult.of(design)
     found.design = design
     own = [replace(each, device=design.name, row=design.row_place) for each in design.findings]
     found.findings = [*own, *check_design(design)]
@@ -85,7 +85,7 @@ def texts_of(design: Design) -> dict[str, str]:
     return {each.name: each.text for each in sources}
 
 
-def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> Looked:
+def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> CheckResult:
     """Read one device file and look at it; one that cannot be read is a finding.
 
     Where it is the only one asked for (`strict`), the call itself was wrong: Unreadable is raised. With `whole` its
@@ -96,12 +96,14 @@ def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> Looked:
         if path.parent.name == "chips" and "[device]" not in source.text:
             return _described(path, source)
         if wrong := is_no_device(source):
-            return Looked(path, findings=[wrong])
+            return CheckResult(path, findings=[wrong])
         design = resolve(path, source)
     except Unreadable as error:
         if strict:
             raise
-        return Looked(path, findings=[Finding("file-unreadable", "error", Place(shown(path)), str(error))])
+        return CheckResult(
+            path, findings=[Finding("file-unreadable", "error", Place(shown(path)), str(error))]
+        )
     found = look(design)
     if not strict:
         del found.design  # of thousands only those are read again that something is said about
@@ -115,21 +117,21 @@ def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> Looked:
     return found
 
 
-def _described(path: Path, source: Source) -> Looked:
+def _described(path: Path, source: Source) -> CheckResult:
     """A chip's description, judged by itself."""
     from zapato.parts.described import read_description
 
     found = read_description(source)[1].findings
-    return Looked(path, findings=found, texts={source.name: source.text} if found else {})
+    return CheckResult(path, findings=found, texts={source.name: source.text} if found else {})
 
 
-def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[Looked]:
+def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[CheckResult]:
     """Several, one after the other: what a worker does."""
     with settled():
         return [look_at(path, whole=whole) for path in paths]
 
 
-def _rehearsal(design: Design, found: Looked) -> None:
+def _rehearsal(design: Design, found: CheckResult) -> None:
     from zapato.design.script import read_script, scripts
 
     if path := next((each for each in scripts(design) if os.path.isfile(each)), None):
@@ -149,7 +151,7 @@ def check_design(design: Design) -> Iterator[Finding]:
 class Designs(Mapping[str, Design]):
     """The devices of a site by name, each read when it is asked for; one that cannot be read any more is not there."""
 
-    def __init__(self, looked: Iterable[Looked]) -> None:
+    def __init__(self, looked: Iterable[CheckResult]) -> None:
         self._looked = {each.device: each for each in looked if each.device}
 
     def __getitem__(self, name: str) -> Design:

@@ -6,16 +6,16 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from zapato.design.model import Design, PinUse
+from zapato.design.design import Design, PinUse
 from zapato.findings import Finding, Severity
 from zapato.lang.site import Site
 
 if TYPE_CHECKING:
-    from zapato.checks.looked import Looked
+    from zapato.checks.result import CheckResult
 
 
 @dataclass(eq=False, repr=False)
-class Objection:
+class Incompatibility:
     """Why one pin does not suit one use.
 
     Attributes:
@@ -77,10 +77,10 @@ class DesignRule(Rule):
 class PinRule(Rule):
     """A rule that judges one pin for one use. The same judgement serves the check, the ways out and the solver.
 
-    `objection` gives why the pin does not suit, or None; `find` what is to be said of the design as a whole.
+    `judge` gives why the pin does not suit, or None; `find` what is to be said of the design as a whole.
     """
 
-    objection: Callable[[PinUse, Design], Objection | None]
+    judge: Callable[[PinUse, Design], Incompatibility | None]
     find: Callable[[Design], Iterable[Finding]] = _nothing
 
 
@@ -89,13 +89,13 @@ class SiteRule(Rule):
     """A rule that holds the devices of a site against each other.
 
     Attributes:
-        facts: what it wants to know of a device, plain data; None for nothing.
-        among: gives its findings, from the site and what is known of each device; None where another rule gives them with its own.
+        data: what it wants to know of a device, plain data; None for nothing.
+        compare: gives its findings, from the site and what is known of each device; None where another rule gives them with its own.
         find: what can be found in one design alone.
     """
 
-    facts: Callable[[Design], Any] | None = None
-    among: Callable[[Site, Sequence[Looked]], Iterable[Finding]] | None = None
+    data: Callable[[Design], Any] | None = None
+    compare: Callable[[Site, Sequence[CheckResult]], Iterable[Finding]] | None = None
     find: Callable[[Design], Iterable[Finding]] = _nothing
 
 

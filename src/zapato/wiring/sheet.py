@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Literal
 
-from zapato.design.model import Design
+from zapato.design.design import Design
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -7,15 +7,15 @@ from typing import Any, Protocol, cast
 
 from zapato.design.acts import Call
 from zapato.design.models import Model
-from zapato.parts.model import Bench
-from zapato.simulator.board import Board
+from zapato.parts.kind import Simulation
+from zapato.simulator.board import SimulatedBoard
+from zapato.simulator.board_world import BoardWorld
 from zapato.simulator.broker import Broker
 from zapato.simulator.clock import Clock
+from zapato.simulator.debounce import Debounce
 from zapato.simulator.models import Running
-from zapato.simulator.network import Air
-from zapato.simulator.outside import World
+from zapato.simulator.network import AccessPoint
 from zapato.simulator.phone import Phone
-from zapato.simulator.settling import Settling
 from zapato.simulator.steps import Steps, evaluated
 from zapato.simulator.trace import Trace
 
@@ -37,10 +37,10 @@ class PowerCut(Exception):
         self.ms = ms
 
 
-class Player:
+class ScenarioRunner:
     """The world of one device's rehearsal, and its steps.
 
-    `benches` says how the world reaches each part; `page` is the password of the device's own page, `types` the broker, as its
+    `simulations` says how the world reaches each part; `page` is the password of the device's own page, `types` the broker, as its
     owner knows them.
     """
 
@@ -49,20 +49,20 @@ class Player:
 
     def __init__(
         self,
-        board: Board,
-        air: Air,
+        board: SimulatedBoard,
+        air: AccessPoint,
         broker: Messages | None,
         clock: Clock,
         trace: Trace,
-        benches: Mapping[str, Bench],
+        simulations: Mapping[str, Simulation],
         topic: str,
     ) -> None:
         self.board, self.air, self.broker, self.clock, self.trace = board, air, broker, clock, trace
-        self.benches, self.topic = benches, topic
-        self.settling = Settling(clock, trace, benches)
-        self.world = World(board, clock, self.settling)
-        for bench in benches.values():
-            for probe in bench.reads.values():
+        self.simulations, self.topic = simulations, topic
+        self.settling = Debounce(clock, trace, simulations)
+        self.world = BoardWorld(board, clock, self.settling)
+        for bench in simulations.values():
+            for probe in bench.probes.values():
                 probe.begin(self.world)
         self.steps = Steps(self, clock, trace)
         clock.watchers.append(self.steps.watch)
@@ -72,12 +72,12 @@ class Player:
     def put(self, key: str, value: Any, over: int = 0) -> None:
         """Set something of the world: "door.closed", "cabinet.temperature"."""
         part, _, name = key.partition(".")
-        self.benches[part].sets[name].put(self.world, value, over)
+        self.simulations[part].stimuli[name].put(self.world, value, over)
 
     def gesture(self, key: str) -> None:
         """A finger on a button: "start.press"."""
         part, _, word = key.partition(".")
-        self.benches[part].acts[word].put(self.world, None)
+        self.simulations[part].gestures[word].put(self.world, None)
 
     def cut(self, ms: int) -> None:
         raise PowerCut(ms)
@@ -131,7 +131,7 @@ class Player:
 
     def read(self, part: str, name: str) -> Any:
         """A property: measured on the pin where that can be, else as the program has it."""
-        probe = self.benches[part].reads.get(name)
+        probe = self.simulations[part].probes.get(name)
         return self.board.seen.get((part, name)) if probe is None else probe.read(self.world)
 
     def run(self, model: Model) -> None:
@@ -156,7 +156,7 @@ class Player:
 
     def own(self, reads: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
         """Those that only the program knows."""
-        return [(part, name) for part, name in reads if name not in self.benches[part].reads]
+        return [(part, name) for part, name in reads if name not in self.simulations[part].probes]
 
     def look(self, reads: Sequence[tuple[str, str]]) -> None:
         self.board.look(tuple(self.own(reads)))

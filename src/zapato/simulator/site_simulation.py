@@ -9,19 +9,19 @@ from random import Random
 from zapato.design import Design
 from zapato.design.script import Script
 from zapato.firmware.program import Program, compile_device
-from zapato.simulator.board import Board
+from zapato.simulator.board import SimulatedBoard
 from zapato.simulator.broker import KEPT, Broker
 from zapato.simulator.clock import End
-from zapato.simulator.network import Air
-from zapato.simulator.player import Player
+from zapato.simulator.network import AccessPoint
 from zapato.simulator.rehearse import play_out, prepare, refuse, staged
 from zapato.simulator.result import Crash
+from zapato.simulator.scenario import ScenarioRunner
+from zapato.simulator.scheduler import Scheduler, TurnClock
 from zapato.simulator.trace import Trace
-from zapato.simulator.turns import TurnClock, Turns
 
 
 @dataclass
-class Member:
+class SimulatedDevice:
     """One device among others.
 
     Attributes:
@@ -32,14 +32,14 @@ class Member:
 
     design: Design
     clock: TurnClock
-    board: Board
-    air: Air
+    board: SimulatedBoard
+    air: AccessPoint
     trace: Trace
-    player: Player
+    player: ScenarioRunner
     crash: Crash | None = None
 
 
-class Together:
+class SiteSimulation:
     """Devices that are alive at once; `worlds` are their worlds at the beginning, by name, as their rehearsals have them.
 
     Attributes:
@@ -55,24 +55,24 @@ class Together:
         seed: int = 1,
         programs: Mapping[str, Program] | None = None,
     ) -> None:
-        self.turns = Turns()
+        self.turns = Scheduler()
         self.trace = Trace(self.turns.world)
         self.broker = Broker(self.turns.world, self.trace, KEPT * max(1, len(designs)))
         random = Random(seed)
-        self.members: dict[str, Member] = {}
+        self.members: dict[str, SimulatedDevice] = {}
         for design in designs:
             refuse(design)
             program = (programs or {}).get(design.name) or compile_device(design)
             script = worlds.get(design.name) or Script(design.document)
             self.members[design.name] = self._member(design, program, script, Random(random.getrandbits(30)))
 
-    def _member(self, design: Design, program: Program, script: Script, random: Random) -> Member:
+    def _member(self, design: Design, program: Program, script: Script, random: Random) -> SimulatedDevice:
         clock = TurnClock(self.turns)
         trace = Trace(clock)
         board, air = staged(design, program, script, clock, trace, self.broker, random)
         world = Script(script.document, world=script.world, models=script.models)
         player = prepare(design, world, board, air, None)
-        return Member(design, clock, board, air, trace, player)
+        return SimulatedDevice(design, clock, board, air, trace, player)
 
     def run(self, lasts: int, progress: Callable[[float], None] | None = None) -> None:
         """Power all up, and let `lasts` ms go by."""
@@ -90,7 +90,7 @@ class Together:
         self.turns.run([self._work(each) for each in self.members.values()])
 
     @staticmethod
-    def _work(member: Member) -> Callable[[], None]:
+    def _work(member: SimulatedDevice) -> Callable[[], None]:
         def work() -> None:
             board = member.board
             member.crash = play_out(board, board.clock, member.trace)

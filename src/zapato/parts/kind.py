@@ -9,7 +9,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any, Literal, Protocol, TypeVar
 
-from zapato.boards.model import Level, Pin
+from zapato.boards.board import Level, Pin
 from zapato.lang.fields import AUTO, Field, Shape, Wrong, names, text
 from zapato.parts.electrical import Load, Passive, Supplied
 
@@ -168,7 +168,7 @@ class Driver:
 
 
 @dataclass(frozen=True)
-class Felt:
+class WorldInput:
     """Something of the world around a part that is none of its properties: an example, which says its type.
 
     `read` turns what a rehearsal says, in a file of this folder, into what the simulator takes; it raises Wrong.
@@ -178,7 +178,7 @@ class Felt:
     read: Callable[[Path, Any], Any] = lambda folder, value: value
 
     @staticmethod
-    def number(example: float, low: float, high: float) -> Felt:
+    def number(example: float, low: float, high: float) -> WorldInput:
         """A number between two others."""
 
         def read(folder: Path, value: float) -> float:
@@ -186,7 +186,7 @@ class Felt:
                 raise Wrong(f"is {value:g}; it must be {low:g} to {high:g}")
             return value
 
-        return Felt(example, read)
+        return WorldInput(example, read)
 
 
 class Attached(Protocol):
@@ -339,24 +339,24 @@ class PeerAt:
 
 
 @dataclass(eq=False, repr=False)
-class Bench:
+class Simulation:
     """How the simulator stands in for a part.
 
     Attributes:
-        reads: property -> where the truth is measured; a property that is absent is read from the running firmware.
-        sets: property -> what of the world changes when a rehearsal sets it.
-        feels: those of them that are no property of the part.
-        acts: word -> a gesture, such as a button's "press".
+        probes: property -> where the truth is measured; a property that is absent is read from the running firmware.
+        stimuli: property -> what of the world changes when a rehearsal sets it.
+        inputs: those of them that are no property of the part.
+        gestures: word -> a gesture, such as a button's "press".
         chips: chips that are on an I2C bus from the beginning; peers: who is at the other end of serial lines.
         settles: ms that a contact must stand before it is counted, and ms after that in which it is not counted again.
         cards: SD cards in their slots: clock line and select pin of the bus.
         beacons: what advertises nearby: address, and the pattern of its bytes or None.
     """
 
-    reads: Mapping[str, Probe] = field(default_factory=dict[str, Probe])
-    sets: Mapping[str, Stimulus] = field(default_factory=dict[str, Stimulus])
-    feels: Mapping[str, Felt] = field(default_factory=dict[str, Felt])
-    acts: Mapping[str, Stimulus] = field(default_factory=dict[str, Stimulus])
+    probes: Mapping[str, Probe] = field(default_factory=dict[str, Probe])
+    stimuli: Mapping[str, Stimulus] = field(default_factory=dict[str, Stimulus])
+    inputs: Mapping[str, WorldInput] = field(default_factory=dict[str, WorldInput])
+    gestures: Mapping[str, Stimulus] = field(default_factory=dict[str, Stimulus])
     chips: tuple[ChipAt, ...] = ()
     peers: tuple[PeerAt, ...] = ()
     beacons: tuple[tuple[str, object], ...] = ()
@@ -365,7 +365,7 @@ class Bench:
 
 
 @dataclass(eq=False, repr=False)
-class Sight:
+class ScanEntry:
     """One thing that a scan met.
 
     Attributes:
@@ -577,7 +577,7 @@ class Kind:
         """The I2C addresses it can have, the usual one first."""
         return ()
 
-    def sights(self, part: Part, text: str) -> Iterable[Sight]:
+    def sights(self, part: Part, text: str) -> Iterable[ScanEntry]:
         """What stands in its property `found`, for one that scans."""
         return ()
 
@@ -587,9 +587,9 @@ class Kind:
         """The object that drives it on the device."""
         return None
 
-    def bench(self, part: Part) -> Bench:
+    def simulation(self, part: Part) -> Simulation:
         """How the simulator stands in for it."""
-        return Bench()
+        return Simulation()
 
     # --- electrical facts
 

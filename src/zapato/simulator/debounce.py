@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from zapato.parts.model import Bench
+from zapato.parts.kind import Simulation
 from zapato.simulator.clock import Clock
 from zapato.simulator.trace import Trace
 
@@ -20,16 +20,16 @@ class _Contact:
     told: int = -1_000_000
 
 
-class Settling:
+class Debounce:
     """Says in the trace which movements of a contact the program cannot count, and why."""
 
-    def __init__(self, clock: Clock, trace: Trace, benches: Mapping[str, Bench]) -> None:
-        self.clock, self.trace, self.benches = clock, trace, benches
+    def __init__(self, clock: Clock, trace: Trace, simulations: Mapping[str, Simulation]) -> None:
+        self.clock, self.trace, self.simulations = clock, trace, simulations
         self._contacts: dict[str, _Contact] = {}
 
     def moved(self, part: str, level: int, finger: bool = False) -> None:
         """Somebody moves the contact of a part; a finger presses it."""
-        settle, quiet = self.benches[part].settles
+        settle, quiet = self.simulations[part].settles
         now = self.clock.now
         at = self._contacts.setdefault(part, _Contact(counted=1 - level if now else level))
         if level == at.level:

@@ -18,7 +18,7 @@ GESTURES = ("press", "tap", "start", "turn")
 """Words of gestures that may just happen."""
 
 
-class Alive:
+class DemoActivity:
     """Every design's program in real time at this broker; `tell` hears what somebody did."""
 
     def __init__(
@@ -63,9 +63,9 @@ class Alive:
     def _acts(self, live: Live) -> Iterator[str]:
         """What may happen around one device: gestures, and "part.property=" for what goes another way."""
         for part in live.design.parts.values():
-            bench = part.kind.bench(part)
-            yield from (f"{part.name}.{word}" for word in bench.acts if word in GESTURES)
-            for key in bench.sets:
+            bench = part.kind.simulation(part)
+            yield from (f"{part.name}.{word}" for word in bench.gestures if word in GESTURES)
+            for key in bench.stimuli:
                 if f"{live.design.name}.{part.name}.{key}" in self._world:
                     yield f"{part.name}.{key}="
 

@@ -17,7 +17,7 @@ from zapato.simulator.clock import Call, Clock, End
 NEVER = 1 << 62
 
 
-class Turns:
+class Scheduler:
     """Who runs. `now` is the common time, ms."""
 
     def __init__(self) -> None:
@@ -135,7 +135,7 @@ class Turns:
 class TurnClock(Clock):
     """The time of one program among many."""
 
-    def __init__(self, turns: Turns) -> None:
+    def __init__(self, turns: Scheduler) -> None:
         super().__init__()
         self.turns, self.limit, self.out = turns, 0, False
         self.baton = threading.Lock()
@@ -196,7 +196,7 @@ class TurnClock(Clock):
 class WorldClock(TurnClock):
     """The time of what belongs to no program: the broker, the script."""
 
-    def __init__(self, turns: Turns) -> None:
+    def __init__(self, turns: Scheduler) -> None:
         super().__init__(turns)
         self.limit, self.watchers = NEVER, turns.watchers
 

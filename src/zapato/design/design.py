@@ -7,17 +7,17 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property, wraps
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from zapato.boards.model import Board, Pin
+from zapato.boards.board import Board, Pin
 from zapato.findings import Finding, Severity
 from zapato.lang.document import Document
 from zapato.lang.site import Site
 from zapato.lang.source import Keys
 from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
-from zapato.parts.model import Need, Part
+from zapato.parts.kind import Need, Part
 
 if TYPE_CHECKING:
     from zapato.design.links import Link
-    from zapato.design.others import Heard, Others
+    from zapato.design.remote_parts import RemotePart, RemoteParts
     from zapato.design.scope import PartScope
 
 
@@ -86,7 +86,7 @@ class Design:
     mqtt: MqttTable | None = None
     time: TimeTable | None = None
     links: list[Link] = field(default_factory=list["Link"])
-    others: Others | None = None
+    others: RemoteParts | None = None
     known: dict[object, Any] = field(default_factory=dict[object, Any], init=False, repr=False, compare=False)
     """What was worked out of it already; see `once`."""
 
@@ -141,7 +141,7 @@ class Design:
         return PartScope(self.parts, self.others)
 
     @property
-    def heard(self) -> Mapping[str, Heard]:
+    def heard(self) -> Mapping[str, RemotePart]:
         """Parts of other devices that it listens to, by "device.part"."""
         return self.others.heard if self.others else {}
 

@@ -6,10 +6,10 @@ import math
 from collections.abc import Iterator
 from random import Random
 
-from zapato.boards.model import Board as BoardFacts
+from zapato.boards.board import Board as BoardFacts
 from zapato.boards.port import Port
-from zapato.parts.model import PeerAt
-from zapato.simulator.beacons import Ether
+from zapato.parts.kind import PeerAt
+from zapato.simulator.beacons import BluetoothAir
 from zapato.simulator.cards import Cards
 from zapato.simulator.clock import Clock
 from zapato.simulator.interrupts import Interrupts
@@ -33,7 +33,7 @@ SERIAL = 1 << 20
 """What the number of a serial line begins with, among those of sockets."""
 
 
-class Attached(Cards):
+class AttachedDevices(Cards):
     """The part of a board that these hang on; `pipe` are bytes that the shim reads next."""
 
     facts: BoardFacts
@@ -48,7 +48,7 @@ class Attached(Cards):
 
     def attach(self) -> None:
         """Nothing was heard or shown yet."""
-        self.ether = Ether(self.clock, self._advertised)
+        self.ether = BluetoothAir(self.clock, self._advertised)
         self.advertised: list[bytes] = []
         self.screens: dict[str, bytes] = {}
         """What displays show that has not stood for long."""

@@ -20,8 +20,8 @@ from zapato.simulator import vm
 from zapato.simulator.models import Running
 from zapato.simulator.rehearse import default_script, expectations_of, result_of
 from zapato.simulator.result import Expectation, Moment, Rehearsal, Rows, outages_of, story_of
+from zapato.simulator.site_simulation import SimulatedDevice, SiteSimulation
 from zapato.simulator.steps import Steps, evaluated
-from zapato.simulator.together import Member, Together
 
 if TYPE_CHECKING:
     import pandas
@@ -101,10 +101,10 @@ class SiteRehearsal:
         return pandas.DataFrame(rows, columns=["t", "device", "what", "name", "value"])
 
 
-class Houses:
+class SiteTargets:
     """The worlds of several devices as one, for steps that name the device."""
 
-    def __init__(self, together: Together) -> None:
+    def __init__(self, together: SiteSimulation) -> None:
         self.together = together
         self.designs = {name: member.design for name, member in together.members.items()}
         self.clock, self.broker, self.members = together.turns.world, together.broker, together.members
@@ -202,13 +202,13 @@ def rehearse_site(
         )
     cast = [each for each in designs if each.name in read.devices]
     begun = time.perf_counter()
-    together = Together(
+    together = SiteSimulation(
         cast,
         {each.name: _world(each, read) for each in cast},
         seed=read.seed if seed is None else seed,
         programs=programs,
     )
-    houses = Houses(together)
+    houses = SiteTargets(together)
     for model in read.models:
         houses.run(model)
     houses.steps.load(read.steps)
@@ -248,7 +248,7 @@ def _world(design: Design, site: Script) -> Script:
     return found
 
 
-def _result(cast: Sequence[Design], read: Script, together: Together, wall: float) -> SiteRehearsal:
+def _result(cast: Sequence[Design], read: Script, together: SiteSimulation, wall: float) -> SiteRehearsal:
     devices: dict[str, Rehearsal] = {}
     rows = [{**row, "device": ""} for row in together.trace.rows]
     nothing = Script(read.document, read.title, read.lasts)
@@ -272,7 +272,9 @@ def _result(cast: Sequence[Design], read: Script, together: Together, wall: floa
     )
 
 
-def _part(design: Design, member: Member, nothing: Script, together: Together, wall: float) -> Rehearsal:
+def _part(
+    design: Design, member: SimulatedDevice, nothing: Script, together: SiteSimulation, wall: float
+) -> Rehearsal:
     """One device's part in it, with what it said at the broker."""
     made = result_of(design, nothing, member.board, member.trace, member.crash, wall)
     said = [

@@ -12,7 +12,7 @@ SAME = 3
 
 
 @dataclass
-class Line:
+class BoxLine:
     """One row of a box: a terminal.
 
     Attributes:
@@ -32,7 +32,7 @@ class Box:
     """A part, or several equal ones."""
 
     title: str
-    lines: list[Line] = field(default_factory=list[Line])
+    lines: list[BoxLine] = field(default_factory=list[BoxLine])
     apart: bool = False
 
     @property
@@ -43,7 +43,7 @@ class Box:
 
 
 @dataclass(frozen=True)
-class Bench:
+class Arrangement:
     """The arrangement.
 
     Attributes:
@@ -70,7 +70,7 @@ def columns_of(rows: list[PinRow]) -> tuple[list[PinRow], list[PinRow]]:
     return first, [row for row in rows if row.side != sides[0]]
 
 
-def arrange(design: Design, sheet: Sheet) -> Bench:
+def arrange(design: Design, sheet: Sheet) -> Arrangement:
     """The sheet's wires as boxes beside the board."""
     columns = columns_of(pin_rows(design))
     place = {row.label: (side, at) for side, column in enumerate(columns) for at, row in enumerate(column)}
@@ -107,7 +107,7 @@ def arrange(design: Design, sheet: Sheet) -> Bench:
         for end in (wire.start, wire.end)
         if end.startswith("board ")
     }
-    return Bench(columns, sides[0], sides[1], supplies, fitted, frozenset(ends))
+    return Arrangement(columns, sides[0], sides[1], supplies, fitted, frozenset(ends))
 
 
 def _rows(boxes: list[Box]) -> int:
@@ -169,7 +169,7 @@ def _box(
                 terminal = f"each {terminal}"
             elif several:
                 terminal = f"{name} {terminal}"
-            box.lines.append(Line(terminal, other, wire, at))
+            box.lines.append(BoxLine(terminal, other, wire, at))
     return box
 
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Row:
+class DeviceRow:
     """One device of the index."""
 
     design: Design
@@ -34,7 +34,7 @@ class Row:
     rehearsal: Rehearsal | None
 
 
-def site_page(rows: Sequence[Row]) -> str:
+def site_page(rows: Sequence[DeviceRow]) -> str:
     """The index of a site."""
     designs = [row.design for row in rows]
     site = designs[0].site if designs else None
@@ -49,21 +49,21 @@ def site_page(rows: Sequence[Row]) -> str:
     )
 
 
-def row_of(design: Design, page: str, rehearsal: Rehearsal | None) -> Row:
+def row_of(design: Design, page: str, rehearsal: Rehearsal | None) -> DeviceRow:
     """What the index says of a device, and the name of its page."""
     counts = report_of([design]).counts
     taken, said = memory(design), traffic(design)
     heap = f"{taken.heap / 1024:.0f} of {taken.heap_has // 1024} KiB" if taken else ""
     address = design.address[0] if design.address else ""
     rate = said.rate if said else 0.0
-    return Row(design, counts["error"], counts["warning"], heap, rate, address, page, rehearsal)
+    return DeviceRow(design, counts["error"], counts["warning"], heap, rate, address, page, rehearsal)
 
 
 def write_site(
     designs: Sequence[Design], rehearsed: Callable[[Design], Rehearsal | None], folder: Path
 ) -> Iterator[Path]:
     """Write index.html and a page for each device into a folder, one after the other. Raises Unwritable."""
-    rows: list[Row] = []
+    rows: list[DeviceRow] = []
     taken = {"index"}
     for design in designs:
         rehearsal = rehearsed(design)

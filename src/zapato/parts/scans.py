@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zapato.parts.model import Kind, Part, Sight
+from zapato.parts.kind import Kind, Part, ScanEntry
 
 
-def on_i2c(bus: Part, text: str) -> Iterator[Sight]:
+def on_i2c(bus: Part, text: str) -> Iterator[ScanEntry]:
     """Addresses such as 0x76 that answered on an I2C bus."""
     for word in text.split():
         try:
@@ -17,10 +17,10 @@ def on_i2c(bus: Part, text: str) -> Iterator[Sight]:
         if 0 < address < 128:
             may_be = tuple(each for each in _chips("i2c") if address in each[2])
             keys = {"bus": bus.name, "address": address}
-            yield Sight(f"0x{address:02x}", keys, tuple((kind, chip) for kind, chip, _ in may_be))
+            yield ScanEntry(f"0x{address:02x}", keys, tuple((kind, chip) for kind, chip, _ in may_be))
 
 
-def on_onewire(bus: Part, text: str) -> Iterator[Sight]:
+def on_onewire(bus: Part, text: str) -> Iterator[ScanEntry]:
     """Serial numbers that answered on a one-wire bus; the first byte is the chip's family."""
     from zapato.parts.sensors import chip, chip_names
 
@@ -31,23 +31,23 @@ def on_onewire(bus: Part, text: str) -> Iterator[Sight]:
             continue
         if len(serial) == 8:
             known = [name for name in chip_names() if chip(name).family == serial[0]]
-            yield Sight(
+            yield ScanEntry(
                 word.lower(), {"bus": bus.name, "serial": word.lower()}, tuple(("sensor", n) for n in known)
             )
 
 
-def on_radio(radio: Part, text: str) -> Iterator[Sight]:
+def on_radio(radio: Part, text: str) -> Iterator[ScanEntry]:
     """Addresses that were heard over Bluetooth LE."""
     for word in text.split():
         if len(word) == 17:
-            yield Sight(word, {"radio": radio.name, "address": word}, (("beacon", ""),))
+            yield ScanEntry(word, {"radio": radio.name, "address": word}, (("beacon", ""),))
 
 
-def on_remotes(receiver: Part, text: str) -> Iterator[Sight]:
+def on_remotes(receiver: Part, text: str) -> Iterator[ScanEntry]:
     """Codes that came over 433 MHz."""
     for word in text.split():
         if len(word) == 6:
-            yield Sight(word, {"receiver": receiver.name, "code": word}, (("remote", ""),))
+            yield ScanEntry(word, {"receiver": receiver.name, "code": word}, (("remote", ""),))
 
 
 def _chips(bus: str) -> Iterator[tuple[str, str, tuple[int, ...]]]:

@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable, Sequence
 from typing import Any, TypeVar
 
-from zapato.parts.model import Attached
-from zapato.simulator.board import Board
+from zapato.parts.kind import Attached
+from zapato.simulator.board import SimulatedBoard
 from zapato.simulator.clock import Clock
-from zapato.simulator.settling import Settling
+from zapato.simulator.debounce import Debounce
 
 T = TypeVar("T")
 
 
-class World:
+class BoardWorld:
     """One board's surroundings, as `zapato.extend.World` describes them."""
 
-    def __init__(self, board: Board, clock: Clock, settling: Settling) -> None:
+    def __init__(self, board: SimulatedBoard, clock: Clock, settling: Debounce) -> None:
         self._board, self._clock, self._settling = board, clock, settling
         self._kept: dict[Hashable, Any] = {}
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zapato.boards.model import Pin
-from zapato.checks.model import Objection, PinRule
+from zapato.boards.board import Pin
 from zapato.checks.registry import judges
-from zapato.design.model import Design, PinUse
+from zapato.checks.rule import Incompatibility, PinRule
+from zapato.design.design import Design, PinUse
 from zapato.findings import Finding
 
 SHOWN = 8
@@ -16,21 +16,21 @@ SHOWN = 8
 COST = {"error": 10_000, "warning": 100, "note": 1}
 
 
-def objections(use: PinUse, design: Design) -> Iterator[tuple[PinRule, Objection]]:
+def incompatibilities(use: PinUse, design: Design) -> Iterator[tuple[PinRule, Incompatibility]]:
     """Everything that speaks against this pin for this use."""
     for rule in judges():
-        if found := rule.objection(use, design):
+        if found := rule.judge(use, design):
             yield rule, found
 
 
 def suits(use: PinUse, design: Design) -> bool:
     """True where no objection of severity error stands."""
-    return not any(found.severity == "error" for _, found in objections(use, design))
+    return not any(found.severity == "error" for _, found in incompatibilities(use, design))
 
 
 def hazard(use: PinUse, design: Design) -> int:
     """How much speaks against the pin, for choosing among several."""
-    return sum(COST[found.severity] for _, found in objections(use, design))
+    return sum(COST[found.severity] for _, found in incompatibilities(use, design))
 
 
 def candidates(use: PinUse, design: Design) -> list[Pin]:
@@ -106,7 +106,7 @@ def pin_findings(design: Design) -> Iterator[Finding]:
     """
     everywhere: dict[str, list[PinUse]] = {}
     for use in design.uses:
-        for rule, found in objections(use, design):
+        for rule, found in incompatibilities(use, design):
             if found.severity == "warning" and _everywhere(rule, use, design):
                 everywhere.setdefault(rule.code, []).append(use)
                 continue
@@ -130,4 +130,4 @@ def pin_findings(design: Design) -> Iterator[Finding]:
 def _everywhere(rule: PinRule, use: PinUse, design: Design) -> bool:
     """True where every usable pin of the board has the same rule against it."""
     pins = design.board.usable if design.board else ()
-    return len(pins) > 0 and all(rule.objection(use.on(pin), design) for pin in pins)
+    return len(pins) > 0 and all(rule.judge(use.on(pin), design) for pin in pins)

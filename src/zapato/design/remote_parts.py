@@ -16,15 +16,15 @@ from zapato.lang.senml import key_of
 from zapato.lang.site import Site
 
 if TYPE_CHECKING:
-    from zapato.design.model import Design
-    from zapato.parts.model import Part
+    from zapato.design.design import Design
+    from zapato.parts.kind import Part
 
 UNHEARD = "link-unheard"
 """The code of a reading that no message can bring."""
 
 
 @dataclass
-class Heard:
+class RemotePart:
     """A part of another device that this one listens to.
 
     Attributes:
@@ -59,12 +59,12 @@ class Heard:
         return json.dumps([{"n": f"{self.topic}/{name}", key_of(value): value}])
 
 
-class Others:
+class RemoteParts:
     """The devices of a site around one of them. `outline` reads a device file without its pins and links."""
 
     def __init__(self, design: Design, outline: Callable[[Path], Design]) -> None:
         self.own, self.outline = design, outline
-        self.heard: dict[str, Heard] = {}
+        self.heard: dict[str, RemotePart] = {}
         """What is listened to, by "device.part"."""
         self._known: dict[str, Design] = {}
 
@@ -75,7 +75,7 @@ class Others:
             root is not None and device_file(root / "devices", device) is not None
         )
 
-    def part(self, device: str, name: str) -> Heard:
+    def part(self, device: str, name: str) -> RemotePart:
         """A part of another device. Raises NotThere."""
         if device == self.own.name:
             raise NotThere("this is the device itself", (f"the part's name alone: {name}",), "link-type")
@@ -84,7 +84,7 @@ class Others:
         if part is None:
             have = f"parts of {device}: {', '.join(design.parts)}"
             raise NotThere(f"{device} has no part {name}", nearest(name, list(design.parts)) or (have,))
-        return self.heard.get(f"{device}.{name}") or Heard(design, part)
+        return self.heard.get(f"{device}.{name}") or RemotePart(design, part)
 
     def listen(self, name: str, what: str) -> None:
         """Something of another device is listened to: "gear-locker.door" and its property or event."""
