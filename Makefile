@@ -5,7 +5,7 @@ BIN    := $(VENV)/bin
 USED   := $(VENV)/.for-use
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test lint bench screenshots docs clean
+.PHONY: demo test lint bench screenshots docs site clean
 
 demo: $(USED)
 	$(BIN)/zapato demo --out zapato-demo
@@ -25,6 +25,14 @@ bench: $(STAMP)
 
 docs: $(STAMP)
 	$(BIN)/python tools/reference.py
+
+# The pages as a site with search, in site/; they open without a server.
+site: $(VENV)/.docs
+	$(BIN)/mkdocs build --strict --quiet
+
+$(VENV)/.docs: $(USED) pyproject.toml
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[docs]'
+	@touch $@
 
 screenshots: $(STAMP)
 	tools/screenshots
