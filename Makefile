@@ -26,7 +26,7 @@ bench: $(STAMP)
 docs: $(STAMP)
 	$(BIN)/python tools/reference.py
 
-# The pages as a site with search, in site/; they open without a server.
+# The pages as a site with search, in site/: python3 -m http.server -d site shows them.
 site: $(VENV)/.docs
 	$(BIN)/mkdocs build --strict --quiet
 

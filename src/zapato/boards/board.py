@@ -8,13 +8,15 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
+from zapato.record import Record
+
 _GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
 
 Level = Literal["high", "low"]
 
 
 @dataclass(eq=False, repr=False)
-class Boot:
+class Boot(Record):
     """What the chip reads from a pin at reset.
 
     Attributes:
@@ -30,7 +32,7 @@ class Boot:
 
 
 @dataclass(eq=False, repr=False)
-class Pin:
+class Pin(Record):
     """One pin of a chip.
 
     Attributes:
@@ -89,7 +91,7 @@ class Pin:
 
 
 @dataclass(eq=False, repr=False)
-class Analog:
+class Analog(Record):
     """The range of an analog input at the pin, in volts, its resolution in bits, and the source.
 
     `exact` is V up to which its maker states the error, 0 where that is the whole range; `off` that error, V, 0 where not stated.
@@ -112,7 +114,7 @@ class Analog:
 
 
 @dataclass(eq=False, repr=False)
-class Resources:
+class Resources(Record):
     """How many of each the chip has: PWM channels and timers, pulse engines, bus controllers.
 
     `pwm_least` and `pwm_most` are pulses a second, 0 where not stated. With `pwm_fixed` n, PWM output k belongs to GPIO k and GPIO k + n; else any pin takes any channel.
@@ -132,7 +134,7 @@ class Resources:
 
 
 @dataclass(eq=False, repr=False)
-class Draw:
+class Draw(Record):
     """What the chip itself takes, A: with its radio asleep, receiving, and sending; 0 where not stated."""
 
     idle: float = 0.0
@@ -142,7 +144,7 @@ class Draw:
 
 
 @dataclass(eq=False, repr=False)
-class Chip:
+class Chip(Record):
     """The silicon.
 
     Attributes:
@@ -191,7 +193,7 @@ class Chip:
 
 
 @dataclass(eq=False, repr=False)
-class HeaderPin:
+class HeaderPin(Record):
     """One place of a header: its label and the pin behind it, or None for supply and ground."""
 
     label: str
@@ -199,7 +201,7 @@ class HeaderPin:
 
 
 @dataclass(eq=False, repr=False)
-class Fitted:
+class Fitted(Record):
     """Something soldered to the board.
 
     Attributes:
@@ -225,7 +227,7 @@ class Fitted:
 
 
 @dataclass(eq=False, repr=False)
-class Rmii:
+class Rmii(Record):
     """How an Ethernet PHY hangs on the chip's own controller.
 
     Attributes:
@@ -244,7 +246,7 @@ class Rmii:
 
 
 @dataclass(eq=False, repr=False)
-class SpiEthernet:
+class SpiEthernet(Record):
     """An Ethernet chip on the chip's last SPI controller.
 
     Attributes:
@@ -260,7 +262,7 @@ class SpiEthernet:
 
 
 @dataclass(eq=False, repr=False)
-class SupplyInput:
+class SupplyInput(Record):
     """Where a board can be fed.
 
     Attributes:
@@ -288,7 +290,7 @@ class SupplyInput:
 
 
 @dataclass(eq=False, repr=False)
-class Board:
+class Board(Record):
     """What carries the chip: labels in physical order, fitted parts, supply, the way into boot mode.
 
     Attributes:

@@ -9,10 +9,11 @@ from pathlib import Path
 from zapato import extensions
 from zapato.boards.board import Board
 from zapato.findings import Finding
+from zapato.record import Record
 
 
 @dataclass(eq=False, repr=False)
-class SiteBoards:
+class SiteBoards(Record):
     """The boards of one site, by id, and the mistakes in their files."""
 
     boards: Mapping[str, Board] = field(default_factory=dict[str, Board])

@@ -13,11 +13,13 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from zapato.record import Record
+
 _HERE = Path(__file__).parent / "ports"
 
 
 @dataclass(eq=False, repr=False)
-class PortInterrupts:
+class PortInterrupts(Record):
     """How the port runs a pin's handler.
 
     Attributes:
@@ -31,7 +33,7 @@ class PortInterrupts:
 
 
 @dataclass(eq=False, repr=False)
-class PortWatchdog:
+class PortWatchdog(Record):
     """The watchdog, in ms.
 
     Attributes:
@@ -47,7 +49,7 @@ class PortWatchdog:
 
 
 @dataclass(eq=False, repr=False)
-class PortSerial:
+class PortSerial(Record):
     """The serial controllers.
 
     Attributes:
@@ -63,7 +65,7 @@ class PortSerial:
 
 
 @dataclass(eq=False, repr=False)
-class PortPwm:
+class PortPwm(Record):
     """Whether a pin's modulation goes on after the pin was made a plain output."""
 
     outlives: bool
@@ -71,7 +73,7 @@ class PortPwm:
 
 
 @dataclass(eq=False, repr=False)
-class PortRadio:
+class PortRadio(Record):
     """What the radio does by itself.
 
     Attributes:
@@ -89,7 +91,7 @@ class PortRadio:
 
 
 @dataclass(eq=False, repr=False)
-class PortTls:
+class PortTls(Record):
     """What TLS takes of the program's heap while a connection is open: bytes of each piece."""
 
     pieces: tuple[int, ...]
@@ -97,7 +99,7 @@ class PortTls:
 
 
 @dataclass(eq=False, repr=False)
-class PortReset:
+class PortReset(Record):
     """What `machine.reset_cause()` gives after a power-up, after `machine.reset()`, after the watchdog."""
 
     power: int
@@ -107,7 +109,7 @@ class PortReset:
 
 
 @dataclass(eq=False, repr=False)
-class PortTime:
+class PortTime(Record):
     """How long things take, ms.
 
     Attributes:
@@ -127,7 +129,7 @@ class PortTime:
 
 
 @dataclass(eq=False, repr=False)
-class Port:
+class Port(Record):
     """One port of MicroPython.
 
     Attributes:

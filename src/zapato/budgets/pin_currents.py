@@ -11,13 +11,14 @@ from zapato.budgets.rails import loads
 from zapato.design.design import Design, once
 from zapato.parts.electrical import PIN, Load
 from zapato.parts.kind import Part
+from zapato.record import Record
 
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
 
 
 @dataclass(eq=False, repr=False)
-class PinCurrent:
+class PinCurrent(Record):
     """The current of one pin, A: whose, on which pin, and what the pin bears."""
 
     part: Part

@@ -13,6 +13,7 @@ from zapato.design.feeds import main_supply as feeder
 from zapato.lang.units import digits
 from zapato.parts.electrical import INPUT, PIN, RAIL, Load
 from zapato.parts.kind import Part
+from zapato.record import Record
 
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
@@ -31,7 +32,7 @@ EXACT = 24
 
 
 @dataclass(eq=False, repr=False)
-class Rail:
+class Rail(Record):
     """One rail.
 
     Attributes:

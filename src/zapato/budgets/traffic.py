@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zapato.design.design import Design, once
+from zapato.record import Record
 
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
@@ -22,7 +23,7 @@ DEVICE, SITE = 10.0, 100.0
 
 
 @dataclass(eq=False, repr=False)
-class Traffic:
+class Traffic(Record):
     """What a device says at the most, by topic under its own: messages a second. Sensors that report every reading."""
 
     name: str

@@ -9,13 +9,14 @@ from typing import TYPE_CHECKING, Any
 from zapato.design.design import Design, PinUse
 from zapato.findings import Finding, Severity
 from zapato.lang.site import Site
+from zapato.record import Record
 
 if TYPE_CHECKING:
     from zapato.checks.result import CheckResult
 
 
 @dataclass(eq=False, repr=False)
-class Incompatibility:
+class Incompatibility(Record):
     """Why one pin does not suit one use.
 
     Attributes:
@@ -38,7 +39,7 @@ Files = Mapping[str, str]
 
 
 @dataclass(eq=False, repr=False)
-class Rule:
+class Rule(Record):
     """One code: its story and its examples. A rule that is just this is found while the file is read.
 
     Attributes:

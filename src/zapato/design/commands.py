@@ -24,6 +24,7 @@ from zapato.lang.fields import nearest
 from zapato.lang.source import Keys
 from zapato.lang.units import QuantityError, quantity
 from zapato.parts.kind import Argument, Part, Property
+from zapato.record import Record
 
 DEVICE = "device"
 """The device itself, as links name it."""
@@ -34,7 +35,7 @@ LONGEST_TIME = 366 * 86_400_000
 
 
 @dataclass(eq=False, repr=False)
-class Command:
+class Command(Record):
     """One thing a link does.
 
     Attributes:

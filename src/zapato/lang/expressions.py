@@ -16,6 +16,7 @@ from functools import lru_cache
 from typing import Protocol
 
 from zapato.lang.hours import HoursError
+from zapato.record import Record
 
 _ARITHMETIC: Mapping[type[ast.AST], str] = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
 _COMPARE: Mapping[type[ast.AST], str] = {
@@ -36,7 +37,7 @@ _DEVICE = re.compile(r"""'[^']*'|"[^"]*"|(?<![\w.])[a-z][a-z0-9-]*(?=\.[A-Za-z_]
 
 
 @dataclass(eq=False, repr=False)
-class Mistake:
+class Mistake(Record):
     """One mistake in an expression: how many characters into the text, what, and the ways out."""
 
     offset: int
@@ -55,7 +56,7 @@ class NotThere(Exception):
 
 
 @dataclass(eq=False, repr=False)
-class Read:
+class Read(Record):
     """A property as expressions see it: its type, unit, device code, and whether it may be unknown."""
 
     type: str
@@ -65,7 +66,7 @@ class Read:
 
 
 @dataclass(eq=False, repr=False)
-class Function:
+class Function(Record):
     """A function of texts that a scope adds.
 
     Attributes:
@@ -101,7 +102,7 @@ class Scope(Protocol):
 
 
 @dataclass(eq=False, repr=False)
-class ExpressionValue:
+class ExpressionValue(Record):
     """The type ("boolean", "number", "text" or "?"), unit and device code of a part of an expression."""
 
     type: str

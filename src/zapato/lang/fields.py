@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, Final, cast
 
 from zapato.lang.units import EXAMPLES, QuantityError, quantity
+from zapato.record import Record
 
 REQUIRED: Final = object()
 """The default of a field that must be given."""
@@ -44,7 +45,7 @@ class Wrong(Exception):
 
 
 @dataclass(eq=False, repr=False)
-class Field:
+class Field(Record):
     """One key of a table.
 
     Attributes:
@@ -309,7 +310,7 @@ def nearest(value: object, options: object, count: int = 1) -> tuple[str, ...]:
 
 
 @dataclass(eq=False, repr=False)
-class Shape:
+class Shape(Record):
     """A table: its fields by name, those that must be given, and what the others are where they are not.
 
     `elsewhere` says of a key that is none of them where it belongs, or "".

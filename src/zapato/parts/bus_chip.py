@@ -14,10 +14,11 @@ from zapato import extensions
 from zapato.lang.fields import REQUIRED, Field, Wrong, names, nearest, whole
 from zapato.parts.electrical import Supplied, by_module
 from zapato.parts.kind import ChipAt, Part
+from zapato.record import Record
 
 
 @dataclass(eq=False, repr=False)
-class BusChip:
+class BusChip(Record):
     """A chip that a part of some kind can be.
 
     Attributes:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zapato.lang.fields import Field, boolean, measured, span, text
+from zapato.record import Record
 
 if TYPE_CHECKING:
     from zapato.parts.kind import Part
@@ -16,7 +17,7 @@ RAIL, INPUT, PIN, GROUND = "3V3", "5V", "pin", "GND"
 
 
 @dataclass(eq=False, repr=False)
-class Load:
+class Load(Record):
     """A current that a part draws.
 
     Attributes:
@@ -36,7 +37,7 @@ class Load:
 
 
 @dataclass(eq=False, repr=False)
-class Supplied:
+class Supplied(Record):
     """What a part may be supplied with.
 
     Attributes:
@@ -123,7 +124,7 @@ def drawing(part: Part, what: str, feed: str, taken: float) -> Iterable[Load]:
 
 
 @dataclass(eq=False, repr=False)
-class Passive:
+class Passive(Record):
     """A small part that is wired beside a part.
 
     Attributes:

@@ -12,6 +12,7 @@ from typing import Any, Literal, Protocol, TypeVar
 from zapato.boards.board import Level, Pin
 from zapato.lang.fields import AUTO, Field, Shape, Wrong, names, text
 from zapato.parts.electrical import Load, Passive, Supplied
+from zapato.record import Record
 
 ValueType = Literal["boolean", "number", "text"]
 Use = Literal["output", "input", "analog", "line", "touch", "dac"]
@@ -21,7 +22,7 @@ T = TypeVar("T")
 
 
 @dataclass(eq=False, repr=False)
-class Property:
+class Property(Record):
     """What a part can be read for, and sometimes set for.
 
     Attributes:
@@ -62,7 +63,7 @@ class Property:
 
 
 @dataclass(eq=False, repr=False)
-class Argument:
+class Argument(Record):
     """One argument of an action: its name, its type ("time" is a text such as "2s").
 
     It has the unit, range and options of the part's property of the same name, where there is one.
@@ -75,7 +76,7 @@ class Argument:
 
 
 @dataclass(eq=False, repr=False)
-class Action:
+class Action(Record):
     """What a part can be told. `undo` names the action that takes it back, where there is one."""
 
     arguments: tuple[Argument, ...] = ()
@@ -84,7 +85,7 @@ class Action:
 
 
 @dataclass(eq=False, repr=False)
-class Need:
+class Need(Record):
     """What one pin of a part must be able to do, and what the part's circuit does to it.
 
     Attributes:
@@ -134,7 +135,7 @@ Wrap = tuple[str, str, tuple[object, ...]]
 
 
 @dataclass(eq=False, repr=False)
-class Driver:
+class Driver(Record):
     """The object that the plan makes on the device.
 
     Attributes:
@@ -339,7 +340,7 @@ class PeerAt:
 
 
 @dataclass(eq=False, repr=False)
-class Simulation:
+class Simulation(Record):
     """How the simulator stands in for a part.
 
     Attributes:
@@ -365,7 +366,7 @@ class Simulation:
 
 
 @dataclass(eq=False, repr=False)
-class ScanEntry:
+class ScanEntry(Record):
     """One thing that a scan met.
 
     Attributes:

@@ -13,6 +13,7 @@ from zapato.lang.fields import Wrong, measured, number, pin, whole
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed, supplied_with
 from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, WorldInput
 from zapato.parts.stimuli import SetAttached
+from zapato.record import Record
 
 LINES = ("sck", "ws", "sd")
 LARGEST = 64 << 20
@@ -20,7 +21,7 @@ LARGEST = 64 << 20
 
 
 @dataclass(frozen=True, repr=False)
-class Recording:
+class Recording(Record):
     """Samples of 16 bits, and how many a second."""
 
     rate: int

@@ -1,0 +1,11 @@
+"""What plain records share: how they are shown."""
+
+from __future__ import annotations
+
+
+class Record:
+    """A dataclass that is made with `repr=False`, because making that method for a hundred classes takes a check's time; this one serves all."""
+
+    def __repr__(self) -> str:
+        shown = (f"{name}={value!r}" for name, value in vars(self).items() if not name.startswith("_"))
+        return f"{type(self).__name__}({', '.join(shown)})"
