@@ -368,7 +368,7 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
     """Build this design in one form and run it with room enough."""
     assert design.board
     if design.ethernet is not None and len(design.parts) % 2:  # the same with a controller on SPI
-        design.board = replace(design.board, rmii=None, spi_ethernet=ON_SPI)
+        design = replace(design, board=replace(design.board, rmii=None, spi_ethernet=ON_SPI))
     found = features(design)
     script = folder / "script.toml"
     world = [

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, wraps
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -56,7 +56,7 @@ class PinUse:
 
 @dataclass
 class Design:
-    """A device, resolved.
+    """A device, resolved. From then on it does not change: `dataclasses.replace` makes another.
 
     Attributes:
         document: values with places.
@@ -79,16 +79,28 @@ class Design:
     room: str = ""
     version: str = "1.0.0"
     board: Board | None = None
-    parts: dict[str, Part] = field(default_factory=dict[str, Part])
-    uses: list[PinUse] = field(default_factory=list[PinUse])
+    parts: Mapping[str, Part] = field(default_factory=dict[str, Part])
+    uses: Sequence[PinUse] = field(default_factory=list[PinUse])
     wifi: WifiTable | None = None
     ethernet: EthernetTable | None = None
     mqtt: MqttTable | None = None
     time: TimeTable | None = None
-    links: list[Link] = field(default_factory=list["Link"])
+    links: Sequence[Link] = field(default_factory=list["Link"])
     others: RemoteParts | None = None
     known: dict[object, Any] = field(default_factory=dict[object, Any], init=False, repr=False, compare=False)
     """What was worked out of it already; see `once`."""
+
+    def freeze(self) -> None:
+        """It is resolved: whoever sets an attribute of it from now on gets an AttributeError."""
+        self.uses, self.links = tuple(self.uses), tuple(self.links)
+        self.__dict__["frozen"] = True
+
+    def __setattr__(self, name: str, value: object) -> None:
+        if self.__dict__.get("frozen"):
+            raise AttributeError(
+                f"a resolved design does not change; dataclasses.replace(design, {name}=…) makes another"
+            )
+        super().__setattr__(name, value)
 
     @property
     def findings(self) -> list[Finding]:

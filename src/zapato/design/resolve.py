@@ -67,6 +67,7 @@ def resolve(path: Path, source: Source | None = None) -> Design:
     design.others = RemoteParts(design, outline)
     design.links = read_links(document, design.scope)
     read_conditions(document, design.scope)
+    design.freeze()
     return design
 
 
@@ -217,7 +218,7 @@ def _part(design: Design, found: Kind, name: str, fields: object) -> None:
     if found.rows:
         fields = with_table(design, path, cast(dict[str, Any], fields), found.rows)
     values = document.read(found.shape_of(cast(dict[str, Any], fields)), cast(dict[str, Any], fields), path)
-    part = design.parts[name] = Part(found, name, values)
+    part = cast(dict[str, Part], design.parts)[name] = Part(found, name, values)
     for each in found.requires(part):
         if values.get(each) is None and each not in cast(dict[str, Any], fields):
             document.missing(
@@ -245,7 +246,7 @@ def _place(design: Design, part: Part) -> None:
                 continue
             if pin := _pin(design, part, need.field, given):
                 part.pins[need.field] = pin
-                design.uses.append(PinUse(part, need, pin))
+                cast(list[PinUse], design.uses).append(PinUse(part, need, pin))
     for each in part.fields:
         if each.role in ("part", "bus") and part.values.get(each.name):
             if each.role == "bus" and not part.kind.bus(part):

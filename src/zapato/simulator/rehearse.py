@@ -76,11 +76,12 @@ def weighed(design: Design, script: Path, heap: int, room: int) -> tuple[Rehears
     bytes of its modules: to measure what it takes."""
     assert design.board
     board = design.board
-    design.board = replace(board, chip=replace(board.chip, heap=heap))
-    program = compile_device(design)
-    design.board = replace(board, chip=replace(board.chip, heap=room))
+    small, roomy = (
+        replace(design, board=replace(board, chip=replace(board.chip, heap=size))) for size in (heap, room)
+    )
+    program = compile_device(small)
     vm.ready(board.chip.port)
-    result = _run(design, read_script(script, design), program, 1)
+    result = _run(roomy, read_script(script, roomy), program, 1)
     return result, sum(map(len, program.modules.values()))
 
 

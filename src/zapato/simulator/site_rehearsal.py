@@ -208,10 +208,10 @@ def rehearse_site(
         seed=read.seed if seed is None else seed,
         programs=programs,
     )
-    houses = SiteTargets(together)
+    targets = SiteTargets(together)
     for model in read.models:
-        houses.run(model)
-    houses.steps.load(read.steps)
+        targets.run(model)
+    targets.steps.load(read.steps)
     together.run(read.lasts, progress)
     return _result(cast, read, together, time.perf_counter() - begun)
 

@@ -44,12 +44,12 @@ class Target(Protocol):
         ...
 
 
-def evaluated(text: str, house: object) -> Callable[[], Any]:
-    """What an expression gives that reads `house` as w; what cannot be worked out is False."""
+def evaluated(text: str, target: object) -> Callable[[], Any]:
+    """What an expression gives that reads `target` as w; what cannot be worked out is False."""
     code = compile(text, "expectation", "eval")
     names: dict[str, Any] = {
         "__builtins__": {},
-        "w": house,
+        "w": target,
         "min": min,
         "max": max,
         "abs": abs,
@@ -86,10 +86,10 @@ class Waiting:
 
 
 class Steps:
-    """Plays steps in a house. Whoever makes it calls `watch` after everything that happens."""
+    """Plays steps in a target. Whoever makes it calls `watch` after everything that happens."""
 
-    def __init__(self, house: Target, clock: Clock, trace: Trace) -> None:
-        self.house, self.clock, self.trace = house, clock, trace
+    def __init__(self, target: Target, clock: Clock, trace: Trace) -> None:
+        self.target, self.clock, self.trace = target, clock, trace
         self.watching: list[Waiting] = []
 
     def load(self, steps: Sequence[Step]) -> None:
@@ -97,7 +97,7 @@ class Steps:
         before: Waiting | None = None
         for step in steps:
             # The expectation was made by the type checker, from its own syntax tree.
-            running = Waiting(step, (lambda: True) if step.act else self.house.value_of(step.code))
+            running = Waiting(step, (lambda: True) if step.act else self.target.value_of(step.code))
             if step.at is None and before is not None:
                 before.next = running
             else:
@@ -111,24 +111,24 @@ class Steps:
             self.clock.after(step.wait, lambda: self.begin(running))
             return
         if step.act and step.act_call:
-            self.house.begun()
+            self.target.begun()
             self.trace.log("act", step.text, step.number)
             if running.next:
                 follower = running.next
                 self.clock.after(step.over, lambda: self.begin(follower))
-            self.house.act(step.act_call)
+            self.target.act(step.act_call)
             return
-        running.begun, running.asked = self.clock.now, self.house.looks(step.reads)
+        running.begun, running.asked = self.clock.now, self.target.looks(step.reads)
         running.until = self.clock.now + (step.within or step.stays or 0)
         self.watching.append(running)
         self._look()
         self.clock.at(running.until, lambda: self.close(running))
 
     def _look(self) -> None:
-        self.house.look(sorted({read for each in self.watching for read in each.step.reads}))
+        self.target.look(sorted({read for each in self.watching for read in each.step.reads}))
 
     def _fresh(self, running: Waiting) -> bool:
-        return self.house.fresh(running.step.reads, running.asked)
+        return self.target.fresh(running.step.reads, running.asked)
 
     def watch(self) -> None:
         """After everything that happens: judge what can be judged."""
@@ -152,7 +152,7 @@ class Steps:
     def done(self, running: Waiting, passed: bool) -> None:
         self.watching.remove(running)
         step = running.step
-        seen = {f"{part}.{name}": self.house.read(part, name) for part, name in step.reads}
+        seen = {f"{part}.{name}": self.target.read(part, name) for part, name in step.reads}
         after = self.clock.now - running.begun
         self.trace.log("expect", step.text, passed, number=step.number, seen=seen, after=after)
         self._look()
