@@ -19,6 +19,7 @@ lint: $(STAMP) $(VENV)/stubs/.installed
 	$(BIN)/lint-imports
 	$(BIN)/pyright
 	$(BIN)/python tools/runtime_types.py $(VENV)/stubs
+	$(BIN)/python tools/user_types.py
 
 bench: $(STAMP)
 	$(BIN)/python benchmarks/run.py

@@ -29,9 +29,11 @@ if TYPE_CHECKING:
     from zapato.design import Design
     from zapato.errors import ZapatoError
     from zapato.findings import Finding, Report
-    from zapato.firmware import Build, build
+    from zapato.firmware.build import Build, build
     from zapato.fitting import Fit, fit
-    from zapato.simulator import Rehearsal, SiteRehearsal, rehearse, rehearse_site
+    from zapato.simulator.rehearse import rehearse
+    from zapato.simulator.result import Rehearsal
+    from zapato.simulator.site_rehearsal import SiteRehearsal, rehearse_site
     from zapato.topics import Topic
     from zapato.topics import topics as list_topics
     from zapato.wiring import Sheet
