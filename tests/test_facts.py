@@ -38,7 +38,7 @@ def example(put, name: str):
 def test_a_kinds_facts_fit_its_fields(put, name):
     """Feeds exist, sources are told, passives and currents name pins that the part has; every pin has its wire."""
     made, about = example(put, name), kind(name)
-    fields = {field.name for field in about.fields}
+    fields = {field.name for field in about.whole_shape.fields}
     supplies = {part.name for part in made.with_role("supply")}
     for part, load in loads(made):
         assert load.feed in {RAIL, INPUT, PIN, *supplies}, load

@@ -628,7 +628,7 @@ def message(topic: str, payload: bytes, mid: int = 1, dup: bool = False, retain:
 def service(monkeypatch):
     from zapato.hub import service as module
 
-    monkeypatch.setattr(module, "Kept", Way)
+    monkeypatch.setattr(module, "PersistentConnection", Way)
     made = module.Service(("broker", 1883), History())
     made.way.service = made
     return made

@@ -57,6 +57,8 @@ class Bundle:
 
     def module(self, name: str) -> ModuleType:
         """Its Python module of this name. Raises ZapatoError where it cannot be imported."""
+        if self.package.startswith(_OURS):
+            return _straight(f"{self.package}.{name}", self.folder / f"{name}.py")
         try:
             if self.site:
                 _package(self)
@@ -72,6 +74,26 @@ class Bundle:
         if found is None:
             raise ZapatoError(f"the extension {self.name} has no {name} in {module}.py", f"{name} = …")
         return found
+
+
+_OURS = "zapato.parts."
+
+
+def _straight(name: str, file: Path) -> ModuleType:
+    """A module of one of our bundles without its package, which has nothing in it: a check loads a dozen of them."""
+    if found := sys.modules.get(name):
+        return found
+    from importlib.util import module_from_spec, spec_from_file_location
+
+    spec = spec_from_file_location(name, file)
+    assert spec and spec.loader
+    made = sys.modules[name] = module_from_spec(spec)
+    try:
+        spec.loader.exec_module(made)
+    except BaseException:
+        del sys.modules[name]
+        raise
+    return made
 
 
 def _package(bundle: Bundle) -> None:
@@ -169,26 +191,27 @@ def _own(root: Path, name: str) -> Bundle:
     return Bundle(name, folder, f"zapato_site_{code}_{name}", site=True)
 
 
-PARTS = Path(__file__).parent / "parts"
+_HERE = os.path.dirname(__file__)
 
 
 @cache
 def own_bundles() -> Mapping[str, Bundle]:
     """Zapato's own bundles, by name: those of kinds, and those of the chips that stand in a folder called like their kind and an s."""
     found: dict[str, Bundle] = {}
-    for folder in _folders(PARTS):
-        if (folder / "part.py").is_file():
-            found[folder.name] = Bundle(folder.name, folder, f"zapato.parts.{folder.name}")
+    for name, folder in _folders(f"{_HERE}{os.sep}parts"):  # in plain texts: every check asks for it
+        if os.path.isfile(f"{folder}{os.sep}part.py"):
+            found[name] = Bundle(name, Path(folder), f"zapato.parts.{name}")
             continue
-        for chip in _folders(folder):
-            package = f"zapato.parts.{folder.name}.{chip.name}"
-            found[chip.name] = Bundle(chip.name, chip, package, chip_of=folder.name.removesuffix("s"))
+        for chip, place in _folders(folder):
+            found[chip] = Bundle(
+                chip, Path(place), f"zapato.parts.{name}.{chip}", chip_of=name.removesuffix("s")
+            )
     return found
 
 
-def _folders(folder: Path) -> list[Path]:
+def _folders(folder: str) -> list[tuple[str, str]]:
     with os.scandir(folder) as entries:
-        return sorted(Path(each.path) for each in entries if each.is_dir() and each.name[0] != "_")
+        return sorted((each.name, each.path) for each in entries if each.name[0] != "_" and each.is_dir())
 
 
 def bundle(name: str) -> Bundle | None:
@@ -251,28 +274,21 @@ def _changed() -> None:
         each()
 
 
-DEVICE = Path(__file__).parent / "device"
-"""MicroPython modules that belong to no kind."""
-
-
 @cache
-def _own_device() -> Mapping[str, tuple[Path, str]]:
+def _own_device() -> Mapping[str, tuple[str, str]]:
     """Our own MicroPython modules: name -> file, and the bundle that has it ("" for what belongs to none)."""
-    places = {"": DEVICE} | {name: each.folder / "device" for name, each in own_bundles().items()}
-    found: dict[str, tuple[Path, str]] = {}
+    places = {"": f"{_HERE}{os.sep}device"}
+    places |= {name: f"{each.folder}{os.sep}device" for name, each in own_bundles().items()}
+    found: dict[str, tuple[str, str]] = {}
     for owner, folder in places.items():
-        with contextlib.suppress(FileNotFoundError):
-            found |= {
-                each.name[:-3]: (Path(each.path), owner)
-                for each in os.scandir(folder)
-                if each.name.endswith(".py")
-            }
+        with contextlib.suppress(FileNotFoundError), os.scandir(folder) as entries:
+            found |= {each.name[:-3]: (each.path, owner) for each in entries if each.name.endswith(".py")}
     return found
 
 
 def device_files() -> Mapping[str, Path]:
     """The files of our own MicroPython modules, by name."""
-    return {name: file for name, (file, _) in _own_device().items()}
+    return {name: Path(file) for name, (file, _) in _own_device().items()}
 
 
 def owner_of(module: str) -> str:
@@ -283,7 +299,8 @@ def owner_of(module: str) -> str:
 
 @cache
 def _ports() -> tuple[str, ...]:
-    return tuple(sorted(each.stem for each in (Path(__file__).parent / "boards" / "ports").glob("*.toml")))
+    names = os.listdir(os.path.join(_HERE, "boards", "ports"))
+    return tuple(sorted(name.removesuffix(".toml") for name in names if name.endswith(".toml")))
 
 
 def _variants(module: str) -> tuple[str, ...]:
@@ -294,9 +311,10 @@ def _variants(module: str) -> tuple[str, ...]:
 def device_texts(module: str) -> list[str]:
     """The sources of a MicroPython module, those of all ports where they differ; none where nobody has it."""
     names, known = (module, *_variants(module)), _own_device()
-    places = [known[name][0] for name in names if name in known]
-    places += [each.folder / "device" / f"{name}.py" for each in bundles().values() for name in names]
-    return [place.read_text("utf-8") for place in places if place.is_file()]
+    places = [Path(known[name][0]) for name in names if name in known]
+    theirs = (each.folder / "device" / f"{name}.py" for each in bundles().values() for name in names)
+    places += [place for place in theirs if place.is_file()]
+    return [place.read_text("utf-8") for place in places]
 
 
 def device_source(module: str, port: str) -> str | None:
@@ -305,7 +323,7 @@ def device_source(module: str, port: str) -> str | None:
     Raises ZapatoError where an extension has a module of a name of ours.
     """
     names, known = (f"{module}_{port}", module), _own_device()
-    own = next((known[name][0] for name in names if name in known), None)
+    own = next((Path(known[name][0]) for name in names if name in known), None)
     for each in bundles().values():
         for name in names:
             file = each.folder / "device" / f"{name}.py"

@@ -38,6 +38,7 @@ class BusChip(Record):
     called: str = ""
 
 
+@cache
 def chip_names(kind: str) -> tuple[str, ...]:
     """The names of the chips that a part of this kind can be. Raises ZapatoError where an extension's cannot be loaded."""
     ours = frozenset(each.name for each in extensions.own_bundles().values() if each.chip_of)
@@ -54,6 +55,7 @@ def _kind_of(bundle: str) -> str:
 
 
 extensions.on_change(_kind_of.cache_clear)
+extensions.on_change(chip_names.cache_clear)
 
 
 T = TypeVar("T", bound=BusChip)

@@ -168,8 +168,8 @@ class Driver(Record):
     writes: int = 0
 
 
-@dataclass(frozen=True)
-class WorldInput:
+@dataclass(eq=False, repr=False)
+class WorldInput(Record):
     """Something of the world around a part that is none of its properties: an example, which says its type.
 
     `read` turns what a rehearsal says, in a file of this folder, into what the simulator takes; it raises Wrong.
@@ -287,7 +287,7 @@ class World(Protocol):
         ...
 
 
-class Stimulus:
+class Stimulus(Record):
     """Something that a rehearsal sets, or does, from outside. `place` is the line and the chip there that can fail, where it is one."""
 
     place: tuple[int, object] | None = None
@@ -297,7 +297,7 @@ class Stimulus:
         raise NotImplementedError
 
 
-class Probe:
+class Probe(Record):
     """Where the truth of a property is measured."""
 
     def begin(self, world: World) -> None:
@@ -308,8 +308,8 @@ class Probe:
         raise NotImplementedError
 
 
-@dataclass(frozen=True)
-class ChipAt:
+@dataclass(eq=False, repr=False)
+class ChipAt(Record):
     """A chip that is on an I2C bus from the beginning.
 
     Attributes:
@@ -324,8 +324,8 @@ class ChipAt:
     interrupt: int | None = None
 
 
-@dataclass(frozen=True)
-class PeerAt:
+@dataclass(eq=False, repr=False)
+class PeerAt(Record):
     """What is at the other end of a serial line: the class Peer in sim.py of this bundle.
 
     Attributes:
@@ -637,7 +637,7 @@ class Kind:
 
     def has_role(self, role: str) -> bool:
         """Whether it is this kind, or can stand for it."""
-        return role in self.all_roles
+        return role == self.name or role in self.roles
 
     @property
     def all_roles(self) -> tuple[str, ...]:

@@ -17,11 +17,18 @@ def with_imports(module: str) -> frozenset[str]:
     waiting = [module]
     while waiting:
         name = waiting.pop()
-        texts = _texts(name) if name not in found else []
-        if texts:
+        imports = _imports(name) if name not in found else None
+        if imports is not None:
             found.add(name)
-            waiting += [each for text in texts for each in _IMPORT.findall(text)]
+            waiting += imports
     return frozenset(found)
+
+
+@cache
+def _imports(module: str) -> frozenset[str] | None:
+    """What it imports itself; None where it is nobody's."""
+    texts = _texts(module)
+    return frozenset(each for text in texts for each in _IMPORT.findall(text)) if texts else None
 
 
 def _texts(module: str) -> list[str]:
@@ -35,3 +42,4 @@ def _texts(module: str) -> list[str]:
 
 
 extensions.on_change(with_imports.cache_clear)
+extensions.on_change(_imports.cache_clear)

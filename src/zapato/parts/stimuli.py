@@ -13,7 +13,7 @@ FAULTS = {"short": "short", "cut": "cut", "mend": ""}
 """What a rehearsal can do to a line: to ground, apart, and right again."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Contact(Stimulus):
     """A contact of a part: operated or not, as the world says."""
 
@@ -25,7 +25,7 @@ class Contact(Stimulus):
         world.touch(self.part, self.gpio, self.active if value else 1 - self.active)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Press(Stimulus):
     """A finger on a contact: so often, for so many ms each."""
 
@@ -41,7 +41,7 @@ class Press(Stimulus):
             world.after(ms + self.length, lambda: world.touch(self.part, self.gpio, 1 - self.active))
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class LooseWire(Stimulus):
     """The wire of a pin comes off, or is back."""
 
@@ -52,7 +52,7 @@ class LooseWire(Stimulus):
         world.loosen(self.gpio, self.loose)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class SetQuantity(Stimulus):
     """A quantity of the world; the input feels what is said, divided by `per`."""
 
@@ -64,7 +64,7 @@ class SetQuantity(Stimulus):
         world.feel(self.kind, self.gpio, value=value if value is None else value / self.per, over=over)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class OnBus(Stimulus):
     """What a chip on an I2C or SPI bus feels; `line` is the bus's data line, or its clock on SPI."""
 
@@ -83,7 +83,7 @@ class OnBus(Stimulus):
         world.feel("i2c", self.line, self.address, self.what, value=value, over=over)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class ChipFault(Stimulus):
     """A line, or a chip on it, fails or works again."""
 
@@ -95,7 +95,7 @@ class ChipFault(Stimulus):
         world.befall(self.gpio, self.whom, self.fault)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class SetAttached(Stimulus):
     """A value of something attached to the board: `where` as `World.attached` takes it."""
 
@@ -107,7 +107,7 @@ class SetAttached(Stimulus):
             each.put(self.name, value, over)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class ActOnAttached(Stimulus):
     """Something happens to what is attached to the board."""
 
@@ -119,7 +119,7 @@ class ActOnAttached(Stimulus):
             each.do(self.word)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class PinLevel(Probe):
     """True while a pin has its active level."""
 
@@ -130,7 +130,7 @@ class PinLevel(Probe):
         return world.level(self.gpio) == self.active
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Share(Probe):
     """The share of the time in which a pin is active, %."""
 
@@ -142,7 +142,7 @@ class Share(Probe):
         return round(100 * (part if self.active else 1 - part), 1)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Lit(Share):
     """True while a pin is active for some of the time."""
 
@@ -150,7 +150,7 @@ class Lit(Share):
         return super().read(world) > 0
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class ReadAttached(Probe):
     """A value of the first thing that is attached there."""
 

@@ -25,7 +25,7 @@ class Curtain:
         self.way = (level(self.opens) == self.active) - (level(self.closes) == self.active)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class _Of:
     """The curtain of two pins; `travel` in ms from end to end."""
 

@@ -24,7 +24,7 @@ from zapato.parts.scans import on_i2c
 from zapato.parts.stimuli import line_simulation
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class ClockLine(Stimulus):
     """The clock line goes to ground, or is free again."""
 

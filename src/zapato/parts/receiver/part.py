@@ -50,7 +50,7 @@ FRAMES = 6
 """Times that a press sends the code; a flick is too short for more than one."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class CodeHeard(Stimulus):
     """A remote sends a code: the one that is set, or always `code`; for so many frames."""
 

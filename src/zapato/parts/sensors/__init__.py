@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 
 from zapato import extensions
 from zapato.lang.fields import Field
@@ -93,12 +93,20 @@ def _sorted(names: frozenset[str]) -> tuple[str, ...]:
 
 def chip(name: str) -> SensorChip:
     """The chip with this name. Raises KeyError; ZapatoError where an extension's cannot be loaded."""
-    found = extensions.bundle(name)
-    if found and found.has("chip.py"):
-        return found.member("chip", "CHIP")
+    if found := _bundled(name):
+        return found
     from zapato.parts.described import described
 
     return described(name)
+
+
+@cache
+def _bundled(name: str) -> SensorChip | None:
+    found = extensions.bundle(name)
+    return found.member("chip", "CHIP") if found and found.has("chip.py") else None
+
+
+extensions.on_change(_bundled.cache_clear)
 
 
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:

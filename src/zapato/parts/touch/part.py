@@ -15,7 +15,7 @@ TOUCH = 200
 """ms of a finger on a touch pad."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Finger(Stimulus):
     """A finger on the pad."""
 

@@ -13,7 +13,7 @@ PARITY = {"none": None, "even": 0, "odd": 1}
 """As the ports' UART takes it."""
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class SerialFault(Stimulus):
     """Something befalls a serial line."""
 

@@ -18,7 +18,7 @@ def driver(part: Part) -> Driver:
     return Driver("s_dht", "Dht", (*common(part), part.pins["pin"].gpio, chip))
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class AirQuantity(Stimulus):
     """A quantity of the air around it."""
 

@@ -54,7 +54,7 @@ class Thermometer:
         return first[0] if first else 0xFF
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class OnWire(Stimulus):
     """The temperature at the chip of this serial number."""
 

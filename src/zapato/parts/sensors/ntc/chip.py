@@ -25,7 +25,7 @@ def _circuit(part: Part) -> tuple[float, float, float, float, bool]:
     )
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Warmth(Stimulus):
     """The temperature at a thermistor; its pin feels the volts of the divider."""
 

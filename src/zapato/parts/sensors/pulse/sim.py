@@ -42,7 +42,7 @@ class Pulses:
             self._next()
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False, repr=False)
 class Rate(Stimulus):
     """Pulses a second at a pin."""
 
