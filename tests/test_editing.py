@@ -7,6 +7,8 @@ from pathlib import Path
 from random import Random
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import zapato
 from zapato.checks import rule, rules
@@ -14,6 +16,7 @@ from zapato.checks.rule import files
 from zapato.design import resolve
 from zapato.editing import Edit, applied, fix, places_of, rename, ways
 from zapato.editing.cursor import cursor
+from zapato.editing.layout import formatted
 from zapato.editing.notes import home, note, sections
 from zapato.editing.offers import offers
 from zapato.errors import Refused, UnknownName, Unwritable
@@ -388,3 +391,42 @@ def test_after_a_save_only_what_changed_is_told(put):
     assert follower.look() is None, "a file that is just being replaced"
     shutil.move(path.with_name("gone.toml"), path)
     assert follower.look() is None or not follower.look()
+
+
+@given(st.data())
+def test_an_even_layout_changes_nothing_else(data):
+    """Whatever stands there: the same values, the same comments, and a second call changes nothing."""
+    text = (Path(zapato.__file__).parent / "demo" / "site" / "devices" / "rack-strip.toml").read_text()
+    for _ in range(data.draw(st.integers(1, 4))):
+        at = data.draw(st.integers(0, len(text)))
+        new = data.draw(
+            st.sampled_from(
+                ["", '"', "#", "[", "]", "=", "\n", "\n\n", "  ", "'''", '"""', "\\", "\r\n", "x=1#"]
+            )
+        )
+        text = text[:at] + new + text[at + data.draw(st.integers(0, 5)) :]
+    made = formatted(text)
+    try:
+        before = tomllib.loads(text.replace("\r\n", "\n"))
+    except tomllib.TOMLDecodeError:
+        assert made == text
+        return
+    assert tomllib.loads(made.replace("\r\n", "\n")) == before and formatted(made) == made
+
+
+LAYOUT = {
+    "a=1\n": "a = 1\n",
+    "a   = 1 # x\nlong = 2   # y\n": "a = 1   # x\nlong = 2   # y\n",
+    "a    = 1\nlong = 2\n": "a    = 1\nlong = 2\n",
+    "a = 1\n[t]\n\n\n\nb=2   \n": "a = 1\n\n[t]\n\nb = 2\n",
+    "a = 1\n# of t\n[t]\n": "a = 1\n\n# of t\n[t]\n",
+    "a = [\n  1,  \n  2 ] # c\nb=3\n": "a = [\n  1,\n  2 ] # c\nb = 3\n",
+    'a = """\nx  \n\n\n[no]\nb=3\n"""\n': 'a = """\nx  \n\n\n[no]\nb=3\n"""\n',
+    "a = 'x # y'# z\r\n": "a = 'x # y'  # z\r\n",
+    "a = [\n": "a = [\n",
+}
+
+
+@pytest.mark.parametrize("text", LAYOUT)
+def test_what_an_even_layout_is(text):
+    assert formatted(text) == LAYOUT[text]

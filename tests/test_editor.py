@@ -2,6 +2,8 @@
 
 import asyncio
 import sys
+import time
+import tomllib
 from pathlib import Path
 from random import Random
 
@@ -11,8 +13,10 @@ from pygls.lsp.client import LanguageClient
 
 import zapato
 from zapato.editing.change import path_of
+from zapato.editing.layout import formatted
 from zapato.editor.desk import Desk
 from zapato.editor.server import _ANSWERS
+from zapato.hub.history import History, HistoryRow
 
 WAIT = 60
 
@@ -341,4 +345,65 @@ def test_every_answer_bears_any_cursor_in_a_broken_file(site):
                 await asyncio.wait_for(call(made(uri, spot)), WAIT)
 
     edited(work)
-    assert len(_ANSWERS) == 15
+    assert len(_ANSWERS) == 17
+
+
+SITE_FILES = {
+    "site.toml": ("[mqtt]\n", "", {"host", "apart"}),
+    "alerts.toml": ('[[alert]]\nwhen = "boot-dryer.cabinet.', "", {"temperature", "humidity"}),
+    "secrets.toml": ("other = '1'\n", "", {"door_word"}),
+    "boards/own.toml": ("", "", {"id", "chip"}),
+    "chips/own.toml": ("[[step]]\n", "", {"write", "read"}),
+    "pieces/own.toml": ("[relay.", "", set()),
+}
+
+
+@pytest.mark.parametrize("name", SITE_FILES)
+def test_what_can_stand_in_a_site_s_own_files(site, name):
+    """Tables, keys, words and names, as in device files; a key is explained where the cursor is on it."""
+    path, (text, _, wanted) = site / name, SITE_FILES[name]
+    path.parent.mkdir(exist_ok=True)
+    (site / "site.toml").write_text(
+        (site / "site.toml").read_text() + '\n# password = { secret = "door_word" }\n'
+    )
+    if name == "site.toml":
+        path.write_text("")
+    path.write_text(path.read_text() + text if path.exists() and name != "alerts.toml" else text)
+    text = path.read_text()
+
+    async def work(client: Client) -> None:
+        await client.open(path)
+        end = t.Position(text.count("\n"), len(text.split("\n")[-1]))
+        uri = t.TextDocumentIdentifier(path.as_uri())
+        found = await client.client.text_document_completion_async(t.CompletionParams(uri, end))
+        assert wanted <= {each.label for each in found}, [each.label for each in found]
+        if name == "boards/own.toml":
+            await client.type(path, 'chip = "esp32"\n')
+            said = await client.client.text_document_hover_async(t.HoverParams(uri, t.Position(0, 2)))
+            assert "the silicon" in said.contents.value
+
+    edited(work)
+
+
+def test_the_layout_is_evened_and_the_last_value_is_told(site):
+    path = site / "devices" / "boot-dryer.toml"
+    text = path.read_text()
+    (site / "out").mkdir()
+    history = History(site / "out" / "hub.sqlite")
+    history.put([HistoryRow(time.time() - 200, "boot-dryer.cabinet.temperature", 21.5)])
+    history.close()
+
+    async def work(client: Client) -> None:
+        rough = text.replace("\n[", "\n\n\n[").replace('start    = "off"', 'start="off"   ') + "\n\n\n"
+        await client.open(path, rough)
+        uri = t.TextDocumentIdentifier(path.as_uri())
+        given = t.DocumentFormattingParams(uri, t.FormattingOptions(4, True))
+        edits = await client.client.text_document_formatting_async(given)
+        even = _applied(rough, edits)
+        assert even == formatted(rough) != rough and tomllib.loads(even) == tomllib.loads(rough)
+        await client.type(path, text)
+        place = _at(text, "cabinet.temperature", 10)
+        said = await client.client.text_document_hover_async(t.HoverParams(uri, place))
+        assert "last 21.5, 3 min ago" in said.contents.value
+
+    edited(work)

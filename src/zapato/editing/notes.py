@@ -105,6 +105,15 @@ def _named(design: Design, name: str) -> str:
     return f"**{name}**: {part.kind.events[rest]}" if rest in part.kind.events else ""
 
 
+def property_at(design: Design, at: Cursor, text: str, line: int, column: int) -> str:
+    """The property that stands at a place, as "device.part.property"; "" where none does."""
+    name = token(text, line, column) if at.where == "text" else ""
+    found = _part_of(design, name) if name else None
+    if found is None or found[1] not in found[0].properties:
+        return ""
+    return name if name.count(".") > 1 else f"{design.name}.{name}"
+
+
 def _part_of(design: Design, name: str) -> tuple[Part, str] | None:
     """The part of a dotted name, here or on another device, and what follows it."""
     names = name.split(".")

@@ -187,17 +187,18 @@ def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Completion]:
             if part.name not in at.table:
                 yield Completion(part.name, part.name, "part", part.kind.name, part.label)
     else:
-        for each in _enumerated(field.schema):
+        for each in enumerated(field.schema):
             yield Completion(each, each, "value", "where it is absent" if each == field.default else "")
 
 
-def _enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
+def enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
+    """The words that a field takes, by its schema."""
     yield from (each for each in schema.get("enum", ()) if isinstance(each, str))
     for way in ("anyOf", "oneOf"):
         for each in schema.get(way, ()):
-            yield from _enumerated(each)
+            yield from enumerated(each)
     if isinstance(schema.get("items"), Mapping):
-        yield from _enumerated(schema["items"])
+        yield from enumerated(schema["items"])
 
 
 def _boards(design: Design) -> Iterator[Completion]:

@@ -60,6 +60,10 @@ class Desk:
         device = self.device_of(path)
         return self.design(device) if device else None
 
+    def root_of(self, path: Path) -> Path | None:
+        """The folder of the site that a file belongs to."""
+        return self._site(path).root
+
     def device_of(self, path: Path) -> Path | None:
         """The device file that a file speaks of: itself, or that of its rehearsal; None for files of the whole site."""
         site = self._site(path)

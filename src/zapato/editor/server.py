@@ -5,10 +5,10 @@ from __future__ import annotations
 import asyncio
 import inspect
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 from lsprotocol import types
 from pygls.lsp.server import LanguageServer
@@ -18,11 +18,14 @@ from zapato.design import Design
 from zapato.editing import places_of, rename, ways
 from zapato.editing.change import path_of
 from zapato.editing.cursor import Cursor, cursor
-from zapato.editing.notes import hints, home, note, sections
-from zapato.editing.offers import offers, token
+from zapato.editing.layout import formatted
+from zapato.editing.notes import hints, home, note, property_at, sections
+from zapato.editing.offers import Completion, offers, token
+from zapato.editing.site_files import site_file
 from zapato.editor.desk import Desk
+from zapato.editor.last import last_value
 from zapato.editor.lenses import accepting, lenses
-from zapato.editor.wire import Units, changes, diagnostic, item, path_of_uri, text_edits, uri_of
+from zapato.editor.wire import Units, changes, diagnostic, item, line_changes, path_of_uri, text_edits, uri_of
 from zapato.errors import ZapatoError
 
 T = TypeVar("T")
@@ -38,6 +41,8 @@ class Editor(LanguageServer):
         self.desk = Desk()
         self.results: dict[Path, str] = {}
         """What the last rehearsal of a device gave."""
+        self.history: Path | None = None
+        """Where a hub keeps its history, where the editor says so; else where it keeps one of the site's."""
         self._waiting: dict[Path, asyncio.TimerHandle] = {}
 
     def units(self, path: Path) -> Units:
@@ -93,6 +98,13 @@ def server() -> Editor:
         editor.feature(name, options)(_with(editor, answer))
     editor.command("zapato.rehearse")(_with(editor, _rehearse))
     return editor
+
+
+def _begun(editor: Editor, given: types.InitializeParams) -> None:
+    """The options of the editor: { "history": "…/hub.sqlite" }."""
+    options: Any = given.initialization_options
+    named = cast(dict[str, Any], options).get("history") if isinstance(options, dict) else None
+    editor.history = Path(named) if isinstance(named, str) and named else None
 
 
 def _with(editor: Editor, answer: Callable[[Editor, Any], Any]) -> Callable[[Any], Any]:
@@ -163,19 +175,49 @@ def _spot(editor: Editor, given: Any) -> _Spot | None:
 def _complete(editor: Editor, given: types.CompletionParams) -> list[types.CompletionItem]:
     spot = _spot(editor, given)
     if spot is None:
+        return _complete_site(editor, given)
+    found = editor.desk.seen(lambda: offers(spot.design, spot.cursor, spot.script))
+    return _items(found, spot.cursor, spot.units, spot.line, spot.column)
+
+
+def _complete_site(editor: Editor, given: types.CompletionParams) -> list[types.CompletionItem]:
+    """In a file that speaks of no single device."""
+    path = path_of_uri(given.text_document.uri)
+    file = site_file(path, editor.desk.root_of(path))
+    if file is None:
         return []
-    at = spot.cursor
-    where = spot.units.range(spot.line, at.begin, spot.column - at.begin)
-    found = editor.desk.seen(lambda: offers(spot.design, at, spot.script))
+    units, text = editor.units(path), editor.desk.text(path)
+    line, column = units.place(given.position)
+    at = cursor(text, line, column)
+    return _items(editor.desk.seen(lambda: file.offers(at, text)), at, units, line, column)
+
+
+def _items(
+    found: Iterable[Completion], at: Cursor, units: Units, line: int, column: int
+) -> list[types.CompletionItem]:
+    where = units.range(line, at.begin, column - at.begin)
     return [item(each, rank, where) for rank, each in enumerate(found)]
 
 
 def _hover(editor: Editor, given: types.HoverParams) -> types.Hover | None:
     spot = _spot(editor, given)
     if spot is None:
-        return None
-    said = editor.desk.seen(lambda: note(spot.design, spot.cursor, spot.text, spot.line, spot.column))
+        said = _site_note(editor, given)
+    else:
+        said = editor.desk.seen(lambda: note(spot.design, spot.cursor, spot.text, spot.line, spot.column))
+        name = property_at(spot.design, spot.cursor, spot.text, spot.line, spot.column)
+        last = last_value(editor.desk.root_of(spot.device), name, editor.history) if said and name else ""
+        said += f"  \n{last}" if last else ""
     return types.Hover(types.MarkupContent(types.MarkupKind.Markdown, said)) if said else None
+
+
+def _site_note(editor: Editor, given: types.HoverParams) -> str:
+    path = path_of_uri(given.text_document.uri)
+    file = site_file(path, editor.desk.root_of(path))
+    if file is None:
+        return ""
+    line, column = editor.units(path).place(given.position)
+    return file.note(cursor(editor.desk.text(path), line, column))
 
 
 def _home(editor: Editor, given: types.DefinitionParams) -> types.Location | None:
@@ -277,6 +319,13 @@ def _outline(editor: Editor, given: types.DocumentSymbolParams) -> list[types.Do
     ]
 
 
+def _format(editor: Editor, given: types.DocumentFormattingParams) -> list[types.TextEdit]:
+    path = path_of_uri(given.text_document.uri)
+    text = editor.desk.text(path)
+    made = formatted(text)
+    return [] if made == text else line_changes(text, made, editor.workspace.position_codec)
+
+
 def _folds(editor: Editor, given: types.FoldingRangeParams) -> list[types.FoldingRange]:
     path = path_of_uri(given.text_document.uri)
     return [
@@ -335,6 +384,7 @@ async def _rehearse(editor: Editor, given: Any) -> None:
 
 
 def _answers() -> Iterator[tuple[str, Callable[[Editor, Any], Any], Any]]:
+    yield types.INITIALIZE, _begun, None
     yield types.TEXT_DOCUMENT_DID_OPEN, _opened, None
     yield types.TEXT_DOCUMENT_DID_CHANGE, _changed, None
     yield types.TEXT_DOCUMENT_DID_SAVE, _saved, None
@@ -352,6 +402,7 @@ def _answers() -> Iterator[tuple[str, Callable[[Editor, Any], Any], Any]]:
     yield types.TEXT_DOCUMENT_CODE_ACTION, _actions, types.CodeActionOptions([types.CodeActionKind.QuickFix])
     yield types.TEXT_DOCUMENT_DOCUMENT_SYMBOL, _outline, None
     yield types.TEXT_DOCUMENT_FOLDING_RANGE, _folds, None
+    yield types.TEXT_DOCUMENT_FORMATTING, _format, None
     yield types.TEXT_DOCUMENT_INLAY_HINT, _hints, None
     yield types.TEXT_DOCUMENT_CODE_LENS, _lenses, None
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from difflib import SequenceMatcher
 from pathlib import Path
 
 from lsprotocol import types
@@ -111,6 +112,24 @@ def changes(before: str, after: str, codec: PositionCodec) -> list[types.TextEdi
     units = Units(before, codec)
     rows = zip(before.split("\n"), after.split("\n"), strict=True)
     return [units.edit(_stretch(n, old, new)) for n, (old, new) in enumerate(rows, 1) if old != new]
+
+
+def line_changes(before: str, after: str, codec: PositionCodec) -> list[types.TextEdit]:
+    """What turns one text into another, whole lines at a time, so that the cursor stays where nothing changes."""
+    units, old, new = Units(before, codec), before.split("\n"), after.split("\n")
+    found: list[types.TextEdit] = []
+    for what, first, last, begin, end in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        if what == "equal":
+            continue
+        where = types.Range(types.Position(first, 0), types.Position(last, 0))
+        text = "".join(f"{line}\n" for line in new[begin:end])
+        if last == len(old):  # the last line has no end of its own: what changes begins behind the one before
+            start = units.position(first, len(old[first - 1]) + 1) if first else types.Position(0, 0)
+            where = types.Range(start, units.position(len(old), len(old[-1]) + 1))
+            text = "".join(f"\n{line}" for line in new[begin:end])
+            text = text if first else text.removeprefix("\n")
+        found.append(types.TextEdit(where, text))
+    return found
 
 
 def _stretch(line: int, old: str, new: str) -> Edit:

@@ -1,0 +1,182 @@
+"""What can stand in the files that speak of no single device: site.toml, secrets.toml, alerts.toml, boards, chips, pieces, tables."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+from zapato.boards.board_file import ANALOG, BOARD, FITTED, RMII, SPI_ETHERNET, SUPPLY
+from zapato.design.alerts import SHAPE as ALERT
+from zapato.design.resolve import outline
+from zapato.editing.cursor import Cursor
+from zapato.editing.offers import TABLES, Completion, about, enumerated
+from zapato.errors import ZapatoError
+from zapato.lang.fields import Field, Shape
+from zapato.lang.folder import named
+from zapato.lang.site import LAN, MQTT, SITE, TIME, WIFI
+from zapato.parts import kinds
+from zapato.parts.described.reading import CHIP, EXAMPLE, STEP, VALUE
+from zapato.parts.kind import Part
+
+Tables = Mapping[str, tuple[Shape, str]]
+"""The tables of a file, and what each is; "" for the keys above the first one."""
+_SITE: Tables = {
+    "site": (SITE, "the site: its name, the extensions it uses"),
+    "wifi": (WIFI, "the network of all devices"),
+    "mqtt": (MQTT, "the broker of all devices"),
+    "time": (TIME, "the time zone, and where the sun is to rise and set"),
+    "lan": (LAN, "fixed addresses"),
+}
+_BOARD: Tables = {
+    "": (BOARD, ""),
+    "headers": (Shape(()), 'rows of pins, as they stand on the board: left = ["3V3", "GND", "D4=4"]'),
+    "fitted": (FITTED, "what is soldered on: its kind and its pins"),
+    "supply": (SUPPLY, "what the 3.3 V rail gives"),
+    "rmii": (RMII, "how the Ethernet PHY hangs on the chip"),
+    "spi_ethernet": (SPI_ETHERNET, "how an Ethernet chip hangs on SPI"),
+    "analog": (ANALOG, "the range at the analog pins, where the board divides it"),
+}
+_CHIP: Tables = {
+    "": (CHIP, ""),
+    "begin": (STEP, "what is written and waited for once"),
+    "step": (STEP, "what is written, waited for and read for each reading"),
+    "value": (VALUE, "a value, and how it follows from what was read"),
+    "example": (EXAMPLE, "bytes, and the values that the datasheet says they are"),
+}
+_SECRET = re.compile(r"secret\s*=\s*[\"']([\w-]+)[\"']")
+
+
+@dataclass(frozen=True)
+class SiteFile:
+    """A file that speaks of no single device.
+
+    Attributes:
+        path: where it is; root: the folder of its site.
+        tables: what can stand in it.
+    """
+
+    path: Path
+    root: Path
+    tables: Tables
+
+    def field(self, at: Cursor) -> Field | None:
+        """The field whose key or value the cursor stands in."""
+        shape = self._shape(at)
+        return shape.by_name.get(at.key or at.whole) if shape else None
+
+    def note(self, at: Cursor) -> str:
+        """What is to be said about the place, as Markdown; "" where nothing is."""
+        if at.where == "header":
+            known = self.tables.get(at.table[0] if at.table else "")
+            return f"**{at.table[0]}**: {known[1]}" if known and at.table else ""
+        found = self.field(at)
+        return f"**{found.name}**: {found.help}" if found else ""
+
+    def offers(self, at: Cursor, text: str) -> list[Completion]:
+        """What can stand at the cursor."""
+        if self.path.name == "secrets.toml":
+            return [*_secrets(self.root, text)] if at.where == "key" else []
+        give = {"header": self._headers, "key": self._keys, "value": self._values, "text": self._texts}
+        return [*give[at.where](at)] if at.where in give else []
+
+    def _shape(self, at: Cursor) -> Shape | None:
+        known = self.tables.get(at.table[0] if at.table else "")
+        return known[0] if known else None
+
+    def _headers(self, at: Cursor) -> Iterator[Completion]:
+        for name, (_, help) in self.tables.items():
+            if name:
+                yield Completion(name, name, "table", help)
+
+    def _keys(self, at: Cursor) -> Iterator[Completion]:
+        shape = self._shape(at)
+        for each in shape.fields if shape else ():
+            yield Completion(
+                each.name, f"{each.name} = ", "key", "needed" if each.required else "", each.help
+            )
+
+    def _values(self, at: Cursor) -> Iterator[Completion]:
+        found = self.field(at)
+        if found and found.schema.get("type") == "boolean":
+            yield from (Completion(word, word, "value") for word in ("true", "false"))
+        for each in enumerated(found.schema) if found else ():
+            yield Completion(each, f'"{each}"', "value")
+
+    def _texts(self, at: Cursor) -> Iterator[Completion]:
+        found = self.field(at)
+        yield from (Completion(each, each, "value") for each in (enumerated(found.schema) if found else ()))
+        if at.inline == "secret":
+            yield from (
+                Completion(name, name, "value", "in secrets.toml") for name in _known_secrets(self.root)
+            )
+        if self.path.name == "alerts.toml" and at.key in ("when", "silent", "text"):
+            yield from _names(self.root, at.word)
+
+
+def site_file(path: Path, root: Path | None) -> SiteFile | None:
+    """What this file is to a site; None where it speaks of a device, or is none of these."""
+    if root is None:
+        return None
+    if path.parent == root:
+        own = {
+            "site.toml": _SITE,
+            "alerts.toml": {"alert": (ALERT, "something that people are told")},
+            "secrets.toml": {},
+        }
+        return SiteFile(path, root, own[path.name]) if path.name in own else None
+    if path.parent.parent != root:
+        return None
+    of: Mapping[str, Tables] = {"boards": _BOARD, "chips": _CHIP}
+    tables = _piece() if path.parent.name == "pieces" else of.get(path.parent.name)
+    return SiteFile(path, root, tables) if tables else None
+
+
+@cache
+def _piece() -> Tables:
+    """A piece holds what a device file holds, but for the device itself."""
+    parts = {each.name: (each.whole_shape, each.help) for each in kinds()}
+    return {**{name: known for name, known in TABLES.items() if name != "device"}, **parts}
+
+
+def _secrets(root: Path, text: str) -> Iterator[Completion]:
+    """The secrets that files of the site ask for, and this one does not have."""
+    have = set(re.findall(r"^\s*([\w-]+)\s*=", text, re.MULTILINE))
+    asked: dict[str, str] = {}
+    for file in (
+        root / "site.toml",
+        *sorted(root.glob("devices/*.toml")),
+        *sorted(root.glob("pieces/*.toml")),
+    ):
+        with suppress(OSError, UnicodeDecodeError):
+            asked |= dict.fromkeys(_SECRET.findall(file.read_text("utf-8")), file.name)
+    for name, file in asked.items():
+        if name not in have:
+            yield Completion(name, f'{name} = "', "key", f"asked for by {file}")
+
+
+def _known_secrets(root: Path) -> list[str]:
+    with suppress(OSError, UnicodeDecodeError):
+        return re.findall(r"^\s*([\w-]+)\s*=", (root / "secrets.toml").read_text("utf-8"), re.MULTILINE)
+    return []
+
+
+def _names(root: Path, word: str) -> Iterator[Completion]:
+    """Devices of the site, their parts, their properties: as far as what stands there has come."""
+    devices = named(root / "devices")
+    device, dot, rest = word.partition(".")
+    if not dot:
+        yield from (Completion(name, f"{name}.", "part", "a device") for name in devices)
+        return
+    with suppress(ZapatoError):
+        parts: Mapping[str, Part] = outline(devices[device]).parts if device in devices else {}
+        part, dot, _ = rest.partition(".")
+        if not dot:
+            for each in parts.values():
+                yield Completion(each.name, f"{device}.{each.name}.", "part", each.kind.name, each.label)
+        elif part in parts:
+            for name, known in parts[part].properties.items():
+                yield Completion(name, f"{device}.{part}.{name}", "property", about(known), known.help)
