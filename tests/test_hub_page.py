@@ -13,7 +13,7 @@ from zapato.deliver.broker import Connection, describe
 from zapato.errors import ZapatoError
 from zapato.hub import History, Service
 from zapato.hub.hub import OutgoingMessage
-from zapato.hub.web import Page
+from zapato.hub.web import Page, place
 from zapato.simulator.demo_activity import DemoActivity
 from zapato.simulator.embedded import EmbeddedBroker
 
@@ -249,3 +249,11 @@ def test_who_comes_beyond_the_readers_tries_again_later(page, monkeypatch):
     finally:
         for way in ways:
             way.close()
+
+
+@pytest.mark.parametrize(("where", "wanted"), [("", ("127.0.0.1", 8123)), ("65535", ("127.0.0.1", 65535)), ("[::1]:80", ("::1", 80)), ("0.0.0.0:1", ("0.0.0.0", 1))])  # fmt: skip
+def test_where_the_page_is(where, wanted):
+    assert place(where) == wanted
+    for wrong in ("65536", "http://x", "a:b", "-1"):
+        with pytest.raises(ZapatoError, match="--web takes PORT"):
+            place(wrong)

@@ -58,13 +58,14 @@ def there(put):
 
 
 @pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
-def test_the_files_go_over_and_start(there, board):
+def test_the_files_go_over_and_start(there, board, monkeypatch):
     design, chip, flash, files = there(board)
-    told = []
+    told, closed, close = [], [], prompt.OpenPort.close
+    monkeypatch.setattr(prompt.OpenPort, "close", lambda line: (closed.append(line), close(line)))
     done = by_prompt(
         design.board.chip, files, FOLDERS, chip.name, tell=lambda what, share: told.append((what, share))
     )
-    assert tree(flash) == files and chip.started and done.verified
+    assert tree(flash) == files and chip.started and done.verified and closed
     assert done.said == ("bench 1.0.0", "wifi joined")
     shares = [share for what, share in told if what == "writing"]
     assert shares == sorted(shares) and shares[-1] == 1

@@ -504,3 +504,16 @@ def test_a_table_put_into_a_file_changes_nothing_else(tmp_path_factory, text, ne
     after = path.read_bytes().decode("utf-8-sig")
     assert tomllib.loads(after) == {**before, "sensor": {**before.get("sensor", {}), "x": {"chip": "bme280"}}}
     assert all(line.rstrip("\r") in after for line in whole.split("\n") if line.startswith("#"))
+
+
+def test_a_word_is_sent_by_a_link_and_one_it_has_no_frame_for_is_refused(bench):
+    links = (
+        '[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "lamp.send(\'hours\')"\n'
+        '[[link]]\nwhen = "b.doubled"\ndo = "lamp.send(\'nothing\')"\n'
+    )
+    result = bench(LINE + LAMP + links, steps("5s: b.press", "9s: b.double", "12s: b.press"), lasts="20s")
+    heard = [
+        row["value"] for row in result.records if row["what"] == "frame" and "hours" in str(row["value"])
+    ]
+    assert len(heard) == 4, heard  # each press of the double is one, too
+    assert any("no frame of this word" in text for _, text in result.log), result.log

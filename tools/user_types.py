@@ -1,4 +1,4 @@
-"""Type-checks a user's script (examples/typed_script.py) against the built wheel, with mypy --strict and pyright in strict mode.
+"""Type-checks a user's script (tests/data/typed_script.py) against the built wheel, with mypy --strict and pyright in strict mode.
 
 usage: python tools/user_types.py
 """
@@ -19,7 +19,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as name:
         place = Path(name)
         python = installed(place)
-        (place / "script.py").write_text((ROOT / "examples" / "typed_script.py").read_text())
+        (place / "script.py").write_text((ROOT / "tests" / "data" / "typed_script.py").read_text())
         (place / "pyrightconfig.json").write_text(json.dumps({"typeCheckingMode": "strict"}))
         mypy = [
             sys.executable,

@@ -12,8 +12,9 @@ from pathlib import Path
 from zapato.boards.board_file import ANALOG, BOARD, FITTED, RMII, SPI_ETHERNET, SUPPLY
 from zapato.design.alerts import SHAPE as ALERT
 from zapato.design.resolve import outline
+from zapato.design.site_script import SITE_HEAD
 from zapato.editing.cursor import Cursor
-from zapato.editing.offers import TABLES, Completion, about, enumerated
+from zapato.editing.offers import SCRIPT_TABLES, TABLES, Completion, about, enumerated
 from zapato.errors import ZapatoError
 from zapato.lang.fields import Field, Shape
 from zapato.lang.folder import named
@@ -47,6 +48,12 @@ _CHIP: Tables = {
     "value": (VALUE, "a value, and how it follows from what was read"),
     "example": (EXAMPLE, "bytes, and the values that the datasheet says they are"),
 }
+_REHEARSAL: Tables = {
+    "rehearsal": (SITE_HEAD, "how long the rehearsal of the site is, and with which devices"),
+    **{name: known for name, known in SCRIPT_TABLES.items() if name != "rehearsal"},
+}
+_NAMED = {"alerts.toml": ("when", "silent", "text"), "site.toml": ("act", "expect")}
+"""Keys whose texts name devices, parts and properties."""
 _SECRET = re.compile(r"secret\s*=\s*[\"']([\w-]+)[\"']")
 
 
@@ -113,7 +120,7 @@ class SiteFile:
             yield from (
                 Completion(name, name, "value", "in secrets.toml") for name in _known_secrets(self.root)
             )
-        if self.path.name == "alerts.toml" and at.key in ("when", "silent", "text"):
+        if at.key in _NAMED.get(self.path.name, ()):
             yield from _names(self.root, at.word)
 
 
@@ -130,7 +137,9 @@ def site_file(path: Path, root: Path | None) -> SiteFile | None:
         return SiteFile(path, root, own[path.name]) if path.name in own else None
     if path.parent.parent != root:
         return None
-    of: Mapping[str, Tables] = {"boards": _BOARD, "chips": _CHIP}
+    of: dict[str, Tables] = {"boards": _BOARD, "chips": _CHIP}
+    if path.name == "site.toml":
+        of["rehearsals"] = _REHEARSAL
     tables = _piece() if path.parent.name == "pieces" else of.get(path.parent.name)
     return SiteFile(path, root, tables) if tables else None
 
