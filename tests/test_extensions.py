@@ -402,3 +402,32 @@ def test_nothing_of_ours_asks_for_a_kind_by_its_name():
     ours = (Path(zapato.__file__).parent).rglob("*.py")
     asks = [path for path in ours if re.search(r"kind\.name\s*(==|!=|in\b)", path.read_text("utf-8"))]
     assert not asks
+
+
+PX8 = """from zapato.extend import ExpanderChip
+
+CHIP = ExpanderChip(
+    kind="expander", name="px8", addresses=(0x30, 0x31), source="PX8 datasheet, Device address", takes=(2.5, 5.5),
+    reads_high=0.7, pins=8, weak_high=True, driver=("expander", "Expander"),
+)
+"""
+
+
+def test_a_chip_of_another_kind(put, cli):
+    """An expander's chip from outside: its pins are pins, and no sensor can be it."""
+    path = put(
+        {
+            "site.toml": '[site]\nname = "refuge"\nextensions = ["px8"]\n',
+            "extensions/px8/chip.py": PX8,
+            "extensions/px8/sim.py": "from zapato.parts.expander.quasi import Quasi as Chip\n",
+            "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[i2c.main]\nsda = 21\nscl = 22\n'
+            '[expander.io]\nchip = "px8"\nbus = "main"\n[relay.pump]\npin = "io.3"\nactive = "low"\n[contact.door]\npin = "io.6"\npull = "up"\n'
+            '[[link]]\nwhen = "door.opened"\ndo = "pump.on"\n',
+            "script.toml": '[rehearsal]\nlasts = "20s"\n[world]\ndoor.closed = true\n'
+            + steps("2s? not pump.on", "5s: door.closed = false", "<2s? pump.on"),
+        }
+    )
+    assert zapato.check(path).ok, zapato.check(path).findings
+    assert failed(zapato.rehearse(path, path.parent / "script.toml")) == []
+    path.write_text(path.read_text() + '[sensor.s]\nchip = "px8"\nbus = "main"\n')
+    assert [each.code for each in zapato.check(path).findings if each.severity == "error"] == ["wrong-type"]

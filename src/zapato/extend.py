@@ -34,6 +34,11 @@ from zapato.lang.fields import (
     text,
     whole,
 )
+from zapato.parts.bus_chip import BusChip
+from zapato.parts.clock.chip import ClockChip
+from zapato.parts.converter.chip import ConverterChip
+from zapato.parts.display.chip import DisplayChip
+from zapato.parts.expander.chip import ExpanderChip
 from zapato.parts.kind import (
     Action,
     Argument,
@@ -69,9 +74,14 @@ __all__ = [
     "Action",
     "Argument",
     "Bundle",
+    "BusChip",
+    "ClockChip",
+    "ConverterChip",
     "Design",
     "DesignRule",
+    "DisplayChip",
     "Driver",
+    "ExpanderChip",
     "Field",
     "Finding",
     "Incompatibility",
