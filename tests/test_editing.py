@@ -17,7 +17,7 @@ from zapato.design import resolve
 from zapato.editing import Edit, applied, fix, places_of, rename, ways
 from zapato.editing.cursor import cursor
 from zapato.editing.layout import formatted
-from zapato.editing.notes import home, note, sections
+from zapato.editing.notes import hints, home, note, sections
 from zapato.editing.offers import offers
 from zapato.errors import Refused, UnknownName, Unwritable
 from zapato.lang.edit import save
@@ -430,3 +430,20 @@ LAYOUT = {
 @pytest.mark.parametrize("text", LAYOUT)
 def test_what_an_even_layout_is(text):
     assert formatted(text) == LAYOUT[text]
+
+
+def test_what_stands_behind_values(put):
+    """Labels by the chip's number, addresses in hex, long times in whole units; nothing where it is written so already."""
+    path = put(
+        'zapato = 1\n[device]\nname = "p"\nboard = "esp8266-30pin"\n[relay.r]\npin = "D5"\nlongest_on = "5400s"\nshortest_on = "90s"\n'
+        '[i2c.b]\nsda = 4\nscl = 5\n[sensor.s]\nchip = "bme280"\nbus = "b"\naddress = 119\nevery = "30s"\n'
+        '[sensor.t]\nchip = "bh1750"\nbus = "b"\naddress = 0x23\nevery = "2min"\n[[link]]\nwhen = "r.on"\nafter = "600s"\ndo = "r.off"\n'
+    )
+    lines = path.read_text().split("\n")
+    told = [(lines[line - 1].split(" ")[0], words) for line, _, words in hints(resolve(path))]
+    assert told[:2] == [("pin", "GPIO14"), ("address", "0x77")]
+    assert sorted(told[2:]) == [
+        ("after", "10 min"),
+        ("longest_on", "1 h 30 min"),
+        ("shortest_on", "1 min 30 s"),
+    ]

@@ -424,3 +424,18 @@ def test_the_settings_for_editors_start_this_server():
         "editor",
     ]
     assert '{ "zapato", "editor" }' in (folder / "neovim.lua").read_text()
+
+
+def test_the_lens_draws(site):
+    path = site / "devices" / "kettle-plug.toml"
+
+    async def work(client: Client) -> None:
+        await client.open(path)
+        uri = t.TextDocumentIdentifier(path.as_uri())
+        seen = await client.client.text_document_code_lens_async(t.CodeLensParams(uri))
+        command = next(each.command for each in seen if each.command.command == "zapato.draw")
+        given = t.ExecuteCommandParams(command.command, command.arguments)
+        await asyncio.wait_for(client.client.workspace_execute_command_async(given), WAIT)
+        assert len(list((site / "out").glob("kettle-plug*.png"))) == 4, client.said
+
+    edited(work)

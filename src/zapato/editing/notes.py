@@ -5,16 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import cast
 
 from zapato.boards.board import Pin
 from zapato.checks.compatibility import incompatibilities
 from zapato.design import Design, PinUse
+from zapato.design.links import SHAPE as LINK
 from zapato.editing.change import line_of
 from zapato.editing.cursor import Cursor
 from zapato.editing.offers import SCRIPT_TABLES, TABLES, about, field_at, part_at, token
 from zapato.errors import ZapatoError
 from zapato.findings import Place
 from zapato.lang.expressions import NotThere
+from zapato.lang.source import Keys, table
+from zapato.lang.units import QuantityError, quantity, shown_time
 from zapato.parts import kind
 from zapato.parts.kind import Part
 from zapato.wiring.pins import pin_rows
@@ -171,12 +175,45 @@ def _told(title: str, rows: list[str]) -> str:
 
 
 def hints(design: Design) -> Iterator[tuple[int, int, str]]:
-    """Line, column and words that may stand behind a value: the chip's number of a board's label."""
+    """Line, column and words that may stand behind a value: the chip's number of a label, an address in hex, a time in whole units."""
     source = design.document.source
-    for use in design.uses:
-        place = design.document.place(use.path)
+    for path, words in (*_numbers(design), *_addresses(design), *_times(design)):
+        place = design.document.place(path)
         if place.file != source.name:
             continue
         written = line_of(source.text, place.line)[place.column - 1 : place.column - 1 + place.width]
-        if written.startswith('"') and use.pin.gpio >= 0 and design.board:
-            yield place.line, place.column + place.width, f"GPIO{use.pin.gpio}"
+        if words and words.replace(" ", "") not in written.replace(" ", ""):
+            yield place.line, place.column + place.width, words
+
+
+def _numbers(design: Design) -> Iterator[tuple[Keys, str]]:
+    for use in design.uses:
+        if isinstance(use.part.values.get(use.need.field), str) and use.pin.gpio >= 0 and design.board:
+            yield use.path, f"GPIO{use.pin.gpio}"
+
+
+def _addresses(design: Design) -> Iterator[tuple[Keys, str]]:
+    for part in design.parts.values():
+        if part.kind.addresses(part) and isinstance(at := part.values.get("address"), int):
+            yield (*part.path, "address"), f"0x{at:02x}"
+
+
+def _times(design: Design) -> Iterator[tuple[Keys, str]]:
+    """Times that are longer than the unit they are written in: "5400s" is 1 h 30 min."""
+    data = design.document.data
+    for part in design.parts.values():
+        given = table(table(data, part.kind.name), part.name)
+        for field in part.fields:
+            if field.dimension == "time" and isinstance(given.get(field.name), str):
+                yield (*part.path, field.name), _long(part.values.get(field.name))
+    rows: object = data.get("link")
+    for number, row in enumerate(cast(list[object], rows) if isinstance(rows, list) else ()):
+        for key, value in cast(dict[str, object], row).items() if isinstance(row, dict) else ():
+            known = LINK.by_name.get(key)
+            if known and known.dimension == "time" and isinstance(value, str):
+                with suppress(QuantityError):
+                    yield ("link", number, key), _long(quantity(value, "time"))
+
+
+def _long(ms: object) -> str:
+    return shown_time(ms) if isinstance(ms, (int, float)) and ms >= 60_000 else ""

@@ -16,10 +16,11 @@ Lens = tuple[int, str, str]
 
 
 def lenses(design: Design, result: str) -> Iterator[Lens]:
-    """Above [device]: heap and flash by the budget, the rehearsal and what it gave last."""
+    """Above [device]: heap and flash by the budget, the pictures, the rehearsal and what it gave last."""
     line = design.document.place(("device",), "key").line
     if design.board is not None:
         yield line, _memory(design), ""
+        yield line, "draw", "zapato.draw"
     if any(each.is_file() for each in scripts(design)):
         yield line, f"rehearse{f': {result}' if result else ''}", "zapato.rehearse"
 

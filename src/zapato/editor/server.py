@@ -97,6 +97,7 @@ def server() -> Editor:
     for name, answer, options in _ANSWERS:
         editor.feature(name, options)(_with(editor, answer))
     editor.command("zapato.rehearse")(_with(editor, _rehearse))
+    editor.command("zapato.draw")(_with(editor, _draw))
     return editor
 
 
@@ -364,10 +365,27 @@ def _lenses(editor: Editor, given: types.CodeLensParams) -> list[types.CodeLens]
 
 
 async def _rehearse(editor: Editor, given: Any) -> None:
-    """Run the device's rehearsal as it is on the disk, in a process of its own: the check goes on meanwhile."""
+    """Run the device's rehearsal as it is on the disk."""
     path = Path(str(given))
-    words = (sys.executable, "-m", "zapato", "rehearse", "--brief", str(path))
+    editor.results[path] = await _run(editor, "rehearse", "--brief", str(path))
+    wanted = editor.client_capabilities.workspace
+    if wanted and wanted.code_lens and wanted.code_lens.refresh_support:
+        editor.workspace_code_lens_refresh(None)
+
+
+async def _draw(editor: Editor, given: Any) -> None:
+    """Draw the device as it is on the disk into out/NAME.png and its like, beside the site's other results."""
+    path = Path(str(given))
+    root = editor.desk.root_of(path) or path.parent
+    await _run(editor, "draw", str(path), "--out", str(root / "out" / f"{path.stem}.png"))
+
+
+async def _run(editor: Editor, *words: str) -> str:
+    """Run one of our commands in a process of its own, so that the check goes on meanwhile; tells its first line, and gives it."""
     process = await asyncio.create_subprocess_exec(
+        sys.executable,
+        "-m",
+        "zapato",
         *words,
         stdin=asyncio.subprocess.DEVNULL,
         stdout=asyncio.subprocess.PIPE,
@@ -376,11 +394,8 @@ async def _rehearse(editor: Editor, given: Any) -> None:
     told, wrong = await process.communicate()
     lines = (told if process.returncode == 0 or told.strip() else wrong).decode(errors="replace").split("\n")
     said = next((line.strip() for line in lines if line.strip()), "nothing was said")
-    editor.results[path] = said
     editor.window_show_message(types.ShowMessageParams(types.MessageType.Info, said))
-    wanted = editor.client_capabilities.workspace
-    if wanted and wanted.code_lens and wanted.code_lens.refresh_support:
-        editor.workspace_code_lens_refresh(None)
+    return said
 
 
 def _answers() -> Iterator[tuple[str, Callable[[Editor, Any], Any], Any]]:
