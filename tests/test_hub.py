@@ -18,6 +18,7 @@ from zapato.errors import ZapatoError
 from zapato.hub import History, Hub
 from zapato.hub.history import HistoryRow
 from zapato.hub.hub import HubEvent
+from zapato.hub.service import PersistentConnection
 from zapato.hub.things import NoThing, read_thing
 from zapato.hub.values import NotTaken
 from zapato.hub.watchman import Watchman
@@ -709,3 +710,14 @@ def test_once_a_day_what_is_old_goes_thins_and_stays_in_its_room(service, monkey
         for at in (500, 501)
         for word, value in (("prune", (at - 366) * day), ("thin", (at - 30) * day), ("bound", 1 << 30))
     ]
+
+
+def test_however_many_topics_all_are_followed():
+    """Subscriptions go out in hundreds; none is left between two of them, and none is asked for twice."""
+    way, asked = PersistentConnection.__new__(PersistentConnection), []
+    way.filters = {"a/0"}
+    way._client = SimpleNamespace(subscribe=asked.append)
+    topics = [f"a/{n}" for n in range(351)]
+    way.follow(topics)
+    way.follow(topics)
+    assert [topic for each in asked for topic, _ in each] == topics[1:] and max(map(len, asked)) == 100
