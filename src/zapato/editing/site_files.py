@@ -22,6 +22,7 @@ from zapato.lang.site import LAN, MQTT, SITE, TIME, WIFI
 from zapato.parts import kinds
 from zapato.parts.described.reading import CHIP, EXAMPLE, STEP, VALUE
 from zapato.parts.kind import Part
+from zapato.parts.registers import SHAPE as REGISTER
 
 Tables = Mapping[str, tuple[Shape, str]]
 """The tables of a file, and what each is; "" for the keys above the first one."""
@@ -54,6 +55,7 @@ _REHEARSAL: Tables = {
 }
 _NAMED = {"alerts.toml": ("when", "silent", "text"), "site.toml": ("act", "expect")}
 """Keys whose texts name devices, parts and properties."""
+_GAP = re.compile(r"with\s*=\s*[\"']([\w-]+)[\"']")
 _SECRET = re.compile(r"secret\s*=\s*[\"']([\w-]+)[\"']")
 
 
@@ -83,10 +85,14 @@ class SiteFile:
         found = self.field(at)
         return f"**{found.name}**: {found.help}" if found else ""
 
-    def offers(self, at: Cursor, text: str) -> list[Completion]:
-        """What can stand at the cursor."""
+    def offers(self, at: Cursor, text: str, first: bool = True) -> list[Completion]:
+        """What can stand at the cursor; `first`: it is in the first line, where a table has its columns."""
         if self.path.name == "secrets.toml":
             return [*_secrets(self.root, text)] if at.where == "key" else []
+        if self.path.suffix == ".csv":
+            return (
+                [*_columns(self.root, self.path, text.split("\n")[0])] if at.where == "key" and first else []
+            )
         give = {"header": self._headers, "key": self._keys, "value": self._values, "text": self._texts}
         return [*give[at.where](at)] if at.where in give else []
 
@@ -135,6 +141,8 @@ def site_file(path: Path, root: Path | None) -> SiteFile | None:
             "secrets.toml": {},
         }
         return SiteFile(path, root, own[path.name]) if path.name in own else None
+    if path.suffix == ".csv":
+        return SiteFile(path, root, {})
     if path.parent.parent != root:
         return None
     of: dict[str, Tables] = {"boards": _BOARD, "chips": _CHIP}
@@ -165,6 +173,23 @@ def _secrets(root: Path, text: str) -> Iterator[Completion]:
     for name, file in asked.items():
         if name not in have:
             yield Completion(name, f'{name} = "', "key", f"asked for by {file}")
+
+
+def _columns(root: Path, path: Path, header: str) -> Iterator[Completion]:
+    """The columns that a table can have and does not have yet: what a family's file asks for, or the keys of a meter's registers."""
+    have = {each.strip().strip('"') for each in header.split(",")}
+    for file in sorted(root.glob("devices/*.toml")):
+        text = ""
+        with suppress(OSError, UnicodeDecodeError):
+            text = file.read_text("utf-8")
+        if path.name not in text:
+            continue
+        asked = [(name, f"asked for by {file.name}") for name in _GAP.findall(text)]
+        if not asked:
+            asked = [(each.name, each.help) for each in REGISTER.fields]
+        for name, help in dict(asked).items():
+            if name not in have:
+                yield Completion(name, name, "key", help)
 
 
 def _known_secrets(root: Path) -> list[str]:

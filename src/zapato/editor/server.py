@@ -190,7 +190,7 @@ def _complete_site(editor: Editor, given: types.CompletionParams) -> list[types.
     units, text = editor.units(path), editor.desk.text(path)
     line, column = units.place(given.position)
     at = cursor(text, line, column)
-    return _items(editor.desk.seen(lambda: file.offers(at, text)), at, units, line, column)
+    return _items(editor.desk.seen(lambda: file.offers(at, text, line == 1)), at, units, line, column)
 
 
 def _items(
