@@ -25,6 +25,7 @@ from scipy.optimize import nnls
 
 from zapato import extensions
 from zapato.boards.board import SpiEthernet
+from zapato.boards.port import port_ids
 from zapato.budgets.memory import costs as known_costs
 from zapato.budgets.memory import features
 from zapato.design import Design, resolve
@@ -438,6 +439,10 @@ def write(costs: dict[str, dict[str, dict[str, float]]]) -> None:
                 owner = owners.get(name, "")
                 file = extensions.own_bundles()[owner].folder / "cost.json" if owner else COSTS
                 found.setdefault(file, {}).setdefault(form, {}).setdefault(what, {})[name] = size
+    for (
+        each
+    ) in extensions.own_bundles().values():  # a figure of an earlier run would hide that one is missing
+        (each.folder / "cost.json").unlink(missing_ok=True)
     for file, table in found.items():
         file.write_text(json.dumps(table, indent=1, sort_keys=True) + "\n")
 
@@ -447,7 +452,7 @@ def _owners() -> dict[str, str]:
     found: dict[str, str] = {}
     for name, file in extensions.device_files().items():
         owner = extensions.owner_of(name)
-        found |= {f"module {each}": owner for each in (name, re.sub("_(esp32|esp8266|rp2)$", "", name))}
+        found |= {f"module {each}": owner for each in (name, re.sub(f"_({'|'.join(port_ids())})$", "", name))}
         found |= {f"part {cls}": owner for cls in re.findall(r"^class (\w+)", file.read_text(), re.M)}
     return found
 
