@@ -7,7 +7,9 @@ import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-_PAIR = re.compile(r"""^([A-Za-z0-9_-]+|"[^"\\]*"|'[^']*')[ \t]*=[ \t]*(.*)$""")
+from zapato.lang.recover import TEXTS
+
+_PAIR = re.compile(r"""([\w."-]+)[ \t]*=[ \t]*([^#]*)(#.*)?$""")
 GAP = 2
 """Spaces before a comment behind a value, at the least."""
 
@@ -32,30 +34,36 @@ def formatted(text: str) -> str:
     ends = "\r\n" if "\r\n" in text else "\n"
     plain = text.replace("\r\n", "\n")
     try:
-        made = "\n".join(_spaced([*_evened(plain.split("\n"))])).strip("\n") + "\n"
+        made = "\n".join(_spaced([*_evened(plain)])).strip("\n") + "\n"
         same = tomllib.loads(made) == tomllib.loads(plain) and _comments(made) == _comments(plain)
-    except (tomllib.TOMLDecodeError, RecursionError):
+    except (ValueError, RecursionError):  # a number of more digits than Python reads is a ValueError
         return text
     return made.replace("\n", ends) if same and made.strip() else text
 
 
-def _evened(lines: list[str]) -> Iterator[tuple[str, bool]]:
+def _evened(text: str) -> Iterator[tuple[str, bool]]:
     """Each line, evened with its neighbours, and whether it stands within a value over several lines."""
     block: list[_Pair] = []
-    state = _Outside
-    for line in lines:
-        inside = state != _Outside
-        after = _after(line, state)
-        pair = None if inside or after != _Outside else _pair(line.rstrip())
-        if pair:
+    depth = 0
+    for line, bare in zip(text.split("\n"), TEXTS.sub(_masked, text).split("\n"), strict=True):
+        inside = depth > 0
+        depth += sum(map(bare.count, "[{")) - sum(map(bare.count, "]}"))
+        if not inside and not depth and (pair := _pair(line, bare)):
             block.append(pair)
-        else:
-            yield from ((each, False) for each in _even(block))
-            block = []
-            # within a text of three quotes blanks at a line's end belong to it
-            yield (line if after[1] or state[1] else line.rstrip()), inside
-        state = after
+            continue
+        yield from ((each, False) for each in _even(block))
+        block = []
+        yield line[: len(bare.rstrip())], inside
     yield from ((each, False) for each in _even(block))
+
+
+def _masked(found: re.Match[str]) -> str:
+    """A string as quotes, one over several lines as quotes in brackets, a comment as #: as long, and nothing in it means anything."""
+    text = found[0]
+    if text[0] == "#":
+        return ("#" * len(text.rstrip())).ljust(len(text))
+    masked = re.sub(r"[^\n]", '"', text)
+    return f"[{masked[1:-1]}]" if "\n" in text else masked
 
 
 def _spaced(lines: list[tuple[str, bool]]) -> list[str]:
@@ -77,25 +85,12 @@ def _spaced(lines: list[tuple[str, bool]]) -> list[str]:
     return made
 
 
-def _pair(line: str) -> _Pair | None:
-    found = _PAIR.match(line)
+def _pair(line: str, bare: str) -> _Pair | None:
+    found = _PAIR.match(bare)
     if not found:
         return None
-    value, comment = _split(found[2])
-    return _Pair(found[1], value.rstrip(), comment, line.index("=", len(found[1])), len(line) - len(comment))
-
-
-def _split(rest: str) -> tuple[str, str]:
-    """A value, or a whole line, and the comment behind it."""
-    quote = ""
-    for at, sign in enumerate(rest):
-        if quote:
-            quote = "" if sign == quote and (quote == "'" or rest[at - 1] != "\\") else quote
-        elif sign in "\"'":
-            quote = sign
-        elif sign == "#":
-            return rest[:at], rest[at:]
-    return rest, ""
+    key, value, comment = (line[slice(*found.span(n))].rstrip() if found[n] else "" for n in (1, 2, 3))
+    return _Pair(key, value, comment, bare.index("="), found.end(2))
 
 
 def _even(block: list[_Pair]) -> list[str]:
@@ -112,43 +107,6 @@ def _even(block: list[_Pair]) -> list[str]:
     return made
 
 
-_State = tuple[int, str]
-"""Brackets that are open, and the three quotes of a text that goes on."""
-_Outside: _State = (0, "")
-
-
-def _after(line: str, state: _State) -> _State:
-    """The state after a line."""
-    depth, quote = state
-    header = state == _Outside and line.lstrip().startswith("[")
-    at = 0
-    while at < len(line):
-        if quote:
-            end = _end_of(line, quote, at)
-            if end < 0:
-                return (depth, quote) if len(quote) == 3 else (depth, "")
-            at, quote = end + len(quote), ""
-            continue
-        sign = line[at]
-        if sign == "#" or header:
-            break
-        if sign in "\"'":
-            quote = sign * 3 if line.startswith(sign * 3, at) else sign
-            at += len(quote)
-            continue
-        depth = depth + 1 if sign in "[{" else max(0, depth - 1) if sign in "]}" else depth
-        at += 1
-    return depth, quote if len(quote) == 3 else ""
-
-
-def _end_of(line: str, quote: str, at: int) -> int:
-    """Where a text that began with this quote ends; -1 where it does not."""
-    end = line.find(quote, at)
-    while end > 0 and quote[0] == '"' and line[end - 1] == "\\":
-        end = line.find(quote, end + 1)
-    return end
-
-
 def _comments(text: str) -> list[str]:
     """Every comment of a text, in order."""
-    return [found.rstrip() for line in text.split("\n") if (found := _split(line)[1])]
+    return [found[0].rstrip() for found in TEXTS.finditer(text) if found[0][0] == "#"]

@@ -6,19 +6,19 @@ import re
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
-from functools import cache
 from pathlib import Path
 
-from zapato.boards.board_file import ANALOG, BOARD, FITTED, RMII, SPI_ETHERNET, SUPPLY
+from zapato.boards.board_file import ANALOG, BOARD, FITTED, INPUT, RMII, SPI_ETHERNET, SUPPLY
 from zapato.design.alerts import SHAPE as ALERT
 from zapato.design.resolve import outline
 from zapato.design.site_script import SITE_HEAD
 from zapato.editing.cursor import Cursor
 from zapato.editing.offers import SCRIPT_TABLES, TABLES, Completion, about, enumerated
-from zapato.errors import ZapatoError
+from zapato.errors import Unreadable, ZapatoError
 from zapato.lang.fields import Field, Shape
-from zapato.lang.folder import named
+from zapato.lang.folder import contents, named
 from zapato.lang.site import LAN, MQTT, SITE, TIME, WIFI
+from zapato.lang.source import read_bytes
 from zapato.parts import kinds
 from zapato.parts.described.reading import CHIP, EXAMPLE, STEP, VALUE
 from zapato.parts.kind import Part
@@ -41,6 +41,7 @@ _BOARD: Tables = {
     "rmii": (RMII, "how the Ethernet PHY hangs on the chip"),
     "spi_ethernet": (SPI_ETHERNET, "how an Ethernet chip hangs on SPI"),
     "analog": (ANALOG, "the range at the analog pins, where the board divides it"),
+    "input": (INPUT, "what the board takes at its supply"),
 }
 _CHIP: Tables = {
     "": (CHIP, ""),
@@ -56,6 +57,7 @@ _REHEARSAL: Tables = {
 _NAMED = {"alerts.toml": ("when", "silent", "text"), "site.toml": ("act", "expect")}
 """Keys whose texts name devices, parts and properties."""
 _GAP = re.compile(r"with\s*=\s*[\"']([\w-]+)[\"']")
+_KEYS = re.compile(r"^\s*([\w-]+)\s*=", re.MULTILINE)
 _SECRET = re.compile(r"secret\s*=\s*[\"']([\w-]+)[\"']")
 
 
@@ -152,7 +154,6 @@ def site_file(path: Path, root: Path | None) -> SiteFile | None:
     return SiteFile(path, root, tables) if tables else None
 
 
-@cache
 def _piece() -> Tables:
     """A piece holds what a device file holds, but for the device itself."""
     parts = {each.name: (each.whole_shape, each.help) for each in kinds()}
@@ -161,15 +162,14 @@ def _piece() -> Tables:
 
 def _secrets(root: Path, text: str) -> Iterator[Completion]:
     """The secrets that files of the site ask for, and this one does not have."""
-    have = set(re.findall(r"^\s*([\w-]+)\s*=", text, re.MULTILINE))
+    have = set(_KEYS.findall(text))
     asked: dict[str, str] = {}
-    for file in (
-        root / "site.toml",
-        *sorted(root.glob("devices/*.toml")),
-        *sorted(root.glob("pieces/*.toml")),
+    for file, written in (
+        (root / "site.toml", _text(root / "site.toml")),
+        *_texts(root / "devices"),
+        *_texts(root / "pieces"),
     ):
-        with suppress(OSError, UnicodeDecodeError):
-            asked |= dict.fromkeys(_SECRET.findall(file.read_text("utf-8")), file.name)
+        asked |= dict.fromkeys(_SECRET.findall(written), file.name)
     for name, file in asked.items():
         if name not in have:
             yield Completion(name, f'{name} = "', "key", f"asked for by {file}")
@@ -178,10 +178,7 @@ def _secrets(root: Path, text: str) -> Iterator[Completion]:
 def _columns(root: Path, path: Path, header: str) -> Iterator[Completion]:
     """The columns that a table can have and does not have yet: what a family's file asks for, or the keys of a meter's registers."""
     have = {each.strip().strip('"') for each in header.split(",")}
-    for file in sorted(root.glob("devices/*.toml")):
-        text = ""
-        with suppress(OSError, UnicodeDecodeError):
-            text = file.read_text("utf-8")
+    for file, text in _texts(root / "devices"):
         if path.name not in text:
             continue
         asked = [(name, f"asked for by {file.name}") for name in _GAP.findall(text)]
@@ -193,9 +190,19 @@ def _columns(root: Path, path: Path, header: str) -> Iterator[Completion]:
 
 
 def _known_secrets(root: Path) -> list[str]:
-    with suppress(OSError, UnicodeDecodeError):
-        return re.findall(r"^\s*([\w-]+)\s*=", (root / "secrets.toml").read_text("utf-8"), re.MULTILINE)
-    return []
+    return _KEYS.findall(_text(root / "secrets.toml"))
+
+
+def _text(path: Path) -> str:
+    """A file as the editor has it, else as it is on the disk; "" where it cannot be read."""
+    with suppress(Unreadable):
+        return read_bytes(path).decode("utf-8", "replace")
+    return ""
+
+
+def _texts(folder: Path) -> Iterator[tuple[Path, str]]:
+    """The TOML files of a folder and their texts."""
+    return ((file, written.decode("utf-8", "replace")) for file, written in contents(folder))
 
 
 def _names(root: Path, word: str) -> Iterator[Completion]:

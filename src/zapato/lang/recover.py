@@ -46,8 +46,8 @@ _LONG = re.compile(rf"[^\n]{{{LONGEST + 1}}}")
 _DIGITS = re.compile(r"[0-9a-fA-F_]{1000}")
 _DEEP = re.compile(r"(?:[\[{]\s*){100}")
 _DOTS = re.compile(r"(?:[^\s.]{1,40}\s?\.\s?){60}")
-_TEXTS = re.compile(
-    r'''"""(?:[^\\]|\\.)*?"""|\'{3}.*?\'{3}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|#[^\n]*''', re.DOTALL
+TEXTS = re.compile(
+    r'''"""(?:[^\\]|\\.)*?"{3,5}|\'{3}.*?\'{3,5}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|#[^\n]*''', re.DOTALL
 )
 """Texts and comments: what stands in them nests nothing and is no number."""
 
@@ -106,7 +106,7 @@ def huge(text: str) -> str:
 
 def _bare(text: str) -> str:
     """The text with its strings and comments emptied, its lines where they were."""
-    return _TEXTS.sub(lambda found: '""' + "\n" * found[0].count("\n"), text) if _many(text) else text
+    return TEXTS.sub(lambda found: '""' + "\n" * found[0].count("\n"), text) if _many(text) else text
 
 
 def _many(text: str) -> bool:
