@@ -19,6 +19,7 @@ from zapato.cli.live import broker_of
 from zapato.cli.terminal import harmless, is_terminal, styled, table
 from zapato.errors import NotDelivered, ZapatoError
 from zapato.hub import History, Service
+from zapato.hub.history import KEPT
 from zapato.hub.hub import HubEvent, OutgoingMessage, measured
 from zapato.hub.service import alone
 from zapato.hub.values import NotTaken
@@ -62,7 +63,7 @@ class Asked:
         if self.history:
             return self.history
         if self.site:
-            return (self.site if self.site.is_dir() else self.site.parent) / "out" / "hub.sqlite"
+            return (self.site if self.site.is_dir() else self.site.parent) / KEPT
         base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
         return Path(base) / "zapato" / "hub.sqlite"
 

@@ -6,11 +6,9 @@ import time
 from pathlib import Path
 
 from zapato.errors import ZapatoError
-from zapato.hub.history import History
+from zapato.hub.history import KEPT, History
 from zapato.hub.hub import shown
 
-KEPT = Path("out") / "hub.sqlite"
-"""Where a hub keeps the history of a site."""
 _AGES = ((86_400, "d"), (3600, "h"), (60, "min"), (1, "s"))
 
 

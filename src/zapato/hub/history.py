@@ -18,6 +18,8 @@ from zapato.errors import ZapatoError
 from zapato.hub.values import Plain
 
 DAY = 86_400.0
+KEPT = Path("out") / "hub.sqlite"
+"""Where the history of a site is, in its folder."""
 VERSION = 1
 _TABLES = """
 CREATE TABLE IF NOT EXISTS names (id INTEGER PRIMARY KEY, name TEXT UNIQUE NOT NULL);
@@ -112,7 +114,7 @@ class History:
             try:
                 numbers = (self._taken + array("H", taken))[-TAKEN:]
                 if numbers:
-                    self._db.execute(_KEEP, ("taken", numbers.tobytes().hex().join('""')))
+                    self._db.execute(_KEEP, ("taken", f'"{numbers.tobytes().hex()}"'))
                 for topic, text in about.items():
                     gone = "DELETE FROM kept WHERE key = ?"
                     key = f"about:{topic}"
