@@ -14,6 +14,7 @@ from zapato.lang.source import Source
 from zapato.parts.described import described_names, driver_source, read_description
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.layout import crc8
+from zapato.parts.modules import with_imports
 from zapato.parts.sensors import chip
 from zapato.simulator.chips import stand_in
 
@@ -196,6 +197,11 @@ def test_a_chip_of_a_site(put, cli):
     assert zapato.check(path).ok and "half" in described_names()
     assert "t / 512" in runtime_source("d_half", "esp32")
     assert cli("check", path.parent / "chips" / "half.toml").code == 0
+    assert "checked" not in with_imports("d_half")
+    put({"chips/half.toml": (Path(zapato.__file__).parent / "chips" / "sht40.toml").read_text()})
+    assert zapato.load(path) and {"d_half", "checked"} <= with_imports("d_half"), (
+        "as it was before it changed"
+    )
     put({"chips/half.toml": text.replace("-12.5", "12.5")})
     called = cli("check", path)
     assert called.code == 1 and "half.toml:" in called.out and "cannot be used" in called.out

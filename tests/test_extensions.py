@@ -187,6 +187,22 @@ def test_a_name_of_ours_is_refused(site, cli, what):
     assert called.code == 2 and words in called.err, called
 
 
+def test_a_kind_and_a_chip_may_have_one_name(site):
+    """A kind called like a chip of ours, and a chip called like a kind of ours."""
+    sources = site / "extensions"
+    for old, new, names in (("buzzer", "echo", "part.py"), ("lm75", "relay", "chip.py sim.py")):
+        (sources / old).rename(sources / new)
+        for file in (sources / new / name for name in names.split()):
+            file.write_text(re.sub(rf'(name\s*=\s*|, )"{old}"', rf'\1"{new}"', file.read_text()))
+    (site / "site.toml").write_text(SITE.format(names='"echo", "relay"'))
+    path = bell(site)
+    body = path.read_text().replace("[buzzer.hall]", "[echo.hall]").replace('"lm75"', '"relay"')
+    path.write_text(body + '[relay.pump]\npin = 27\n[sensor.level]\nchip = "echo"\npin = 34\ntrigger = 25\n')
+    report = zapato.check(path)
+    assert report.ok, report.findings
+    assert failed(zapato.rehearse(path)) == []
+
+
 def anew() -> None:
     """As a new process begins."""
     for name in [each for each in sys.modules if each.startswith("zapato_site_")]:

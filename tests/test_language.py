@@ -61,6 +61,10 @@ CASES = {
         '[relay.a]\npin = 26\n[[link]]\nwhen = "a.on"\ndo = [\n  "a.off",\n  "a.of",\n]\n',
         [("link-unknown", 11, 4)],
     ),
+    "a key of another chip": (
+        '[sensor.a]\nchip = "dht22"\npin = 4\ndivider = ["22kohm", "10kohm"]\n',
+        [("unknown-key", 8, 1)],
+    ),
     "multi-byte characters count as one": (
         '[relay.a]\nlabel = "Ä €"\npin = 26\n"ü" = 1\n',
         [("unknown-key", 8, 1)],

@@ -31,7 +31,7 @@ def test_the_same_seed_gives_the_same_trace(devices):
         made.append(SiteSimulation(*devices, seed=7))
         plug = made[-1].members["kettle-plug"]
         for at in range(20_000, 60_000, 3000):  # contacts bounce as the seed has it
-            plug.board.clock.at(at, lambda player=plug.player: player.gesture("top.press"))
+            plug.board.clock.at(at, lambda runner=plug.runner: runner.gesture("top.press"))
         made[-1].run(180_000)
     assert traces(made[0]) == traces(made[1])
     said = {row["name"] for row in made[0].trace.rows if row["what"] == "mqtt"}
@@ -48,8 +48,8 @@ def test_a_message_a_cut_and_a_will_reach_whom_they_concern(devices):
         lambda topic, payload: heard.append((together.turns.now, topic, payload))
     )
     clock.at(20_000, lambda: together.broker.message("refuge/boot-dryer/vent/on/set", "true"))
-    clock.at(21_000, lambda: dryer.board.clock.at(21_000, lambda: dryer.player.cut(60_000)))
-    clock.at(25_000, lambda: plug.board.clock.at(25_000, lambda: plug.player.gesture("top.press")))
+    clock.at(21_000, lambda: dryer.board.clock.at(21_000, lambda: dryer.runner.cut(60_000)))
+    clock.at(25_000, lambda: plug.board.clock.at(25_000, lambda: plug.runner.gesture("top.press")))
     shares = []
     together.run(180_000, shares.append)
     assert (

@@ -138,9 +138,9 @@ def _rehearsed(kind: Kind) -> Iterator[str]:
     part = next((each for each in _design(kind.example).parts.values() if each.kind is kind), None)
     if part is None:
         return
-    bench = kind.simulation(part)
-    sets = [f"`{part.name}.{name} = …`" for name in bench.stimuli]
-    acts = [f"`{part.name}.{name}`" for name in bench.gestures]
+    simulation = kind.simulation(part)
+    sets = [f"`{part.name}.{name} = …`" for name in simulation.stimuli]
+    acts = [f"`{part.name}.{name}`" for name in simulation.gestures]
     if sets or acts:
         yield f"- in a rehearsal: {', '.join([*sets, *acts])}"
 

@@ -11,9 +11,9 @@ A bundle may hold:
     boards/      boards, as a site's own
     chips/       described chips, as a site's own
 
-Ours are folders of `zapato.parts`: parts/KIND, and parts/KINDs/CHIP. One from outside (an extension) is found as an entry point of the group `zapato.extensions` of an installed package (its value is the bundle's package), or as
-a folder extensions/NAME of a site whose site.toml names it: `[site] extensions = ["NAME"]`. Code of a site runs only where it is
-named there.
+Ours are folders of `zapato.parts`: parts/KIND, and parts/KINDs/CHIP. One from outside (an extension) is found as an entry point of the
+group `zapato.extensions` of an installed package (its value is the bundle's package), or as a folder extensions/NAME of a site whose
+site.toml names it: `[site] extensions = ["NAME"]`. Code of a site runs only where it is named there.
 """
 
 from __future__ import annotations
@@ -38,10 +38,10 @@ NAME = re.compile(r"[a-z][a-z0-9_]{0,39}")
 
 @dataclass(frozen=True)
 class Bundle:
-    """One extension.
+    """One bundle, of ours or of an extension.
 
     Attributes:
-        name: as site.toml or the entry point has it; folder: where its files are.
+        name: of the kind or chip, or as site.toml or the entry point has it; folder: where its files are.
         package: the Python package that its modules are imported from; site: it is a site's own, not an installed one.
         chip_of: the kind whose chip one of ours is; "" for every other bundle.
     """
@@ -214,9 +214,16 @@ def _folders(folder: str) -> list[tuple[str, str]]:
         return sorted((each.name, each.path) for each in entries if each.name[0] != "_" and each.is_dir())
 
 
-def bundle(name: str) -> Bundle | None:
-    """The bundle of this name, ours or one from outside."""
-    return own_bundles().get(name) or bundles().get(name)
+def bundle(name: str, file: str) -> Bundle | None:
+    """The bundle of this name that has this file, ours or one from outside: a kind and a chip may have one name."""
+    theirs = bundles().get(name)
+    return _own_with(name, file) or (theirs if theirs and theirs.has(file) else None)
+
+
+@cache
+def _own_with(name: str, file: str) -> Bundle | None:
+    found = own_bundles().get(name)
+    return found if found and found.has(file) else None
 
 
 def with_file(file: str) -> Iterator[Bundle]:
@@ -295,6 +302,11 @@ def owner_of(module: str) -> str:
     """Our own bundle that has this MicroPython module, for one port at least; "" where none has."""
     known = _own_device()
     return next((known[name][1] for name in (module, *_variants(module)) if name in known), "")
+
+
+def is_ours(module: str) -> bool:
+    """Whether this MicroPython module is ours, for one port at least."""
+    return any(name in _own_device() for name in (module, *_variants(module)))
 
 
 @cache

@@ -11,7 +11,7 @@ import json
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 from pathlib import Path
 
 from zapato import extensions
@@ -217,13 +217,25 @@ def costs(modules: Iterable[str] = ()) -> Mapping[str, Mapping[str, Mapping[str,
     return _together(tuple((each, each.stat().st_mtime_ns) for each in (*ours, *theirs) if each.is_file()))
 
 
-@lru_cache(maxsize=8)
+@lru_cache(maxsize=64)
 def _together(brought: tuple[tuple[Path, int], ...]) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
-    found: dict[str, dict[str, dict[str, float]]]
-    found = json.loads((Path(__file__).parent / "costs.json").read_text("utf-8"))
-    for path, _ in brought:
-        more = extensions.costs(path)
+    found = {
+        form: {what: dict(table) for what, table in memories.items()} for form, memories in _common().items()
+    }
+    for path, stamp in brought:
+        more = _of_bundle(path, stamp)
         for form, memories in found.items():
             for what, table in memories.items():
                 table.update(more.get(form, {}).get(what, {}))
     return found
+
+
+@cache
+def _common() -> Mapping[str, Mapping[str, Mapping[str, float]]]:
+    """What belongs to no bundle."""
+    return json.loads((Path(__file__).parent / "costs.json").read_text("utf-8"))
+
+
+@lru_cache(maxsize=256)
+def _of_bundle(path: Path, _stamp: int) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
+    return extensions.costs(path)

@@ -120,10 +120,10 @@ def _head(design: Design, broker: tuple[str, int] | None, typed: bool) -> Iterat
 def _words(design: Design) -> Iterator[str]:
     """What can be done to this device's world."""
     for part in design.parts.values():
-        bench = part.kind.simulation(part)
-        yield from (f"{part.name}.{word}" for word in bench.gestures)
-        for name in bench.stimuli:
-            known, felt = part.properties.get(name), bench.inputs.get(name)
+        simulation = part.kind.simulation(part)
+        yield from (f"{part.name}.{word}" for word in simulation.gestures)
+        for name in simulation.stimuli:
+            known, felt = part.properties.get(name), simulation.inputs.get(name)
             usual = (known is not None and known.type == "boolean") or 20
             yield f"{part.name}.{name} = {json.dumps(felt.example if felt else usual)}"
     yield from ("power.cut", "wait 2s", "quit")

@@ -17,7 +17,7 @@ from zapato.parts.kind import Part, Property, ValueType
 
 @dataclass(frozen=True)
 class Call:
-    """An act as the player does it: the name of its method, and arguments.
+    """An act as the runner does it: the name of its method, and arguments.
 
     `of` is the device whose it is, among several; ALL for every one of them, "" for what is nobody's alone.
     """

@@ -122,9 +122,8 @@ class Document:
     def _unknown(self, key: str, known: Iterable[str], path: Keys, elsewhere: str) -> set[str]:
         """Say that the key does not belong here; gives the keys that were meant, as far as one can tell."""
         if elsewhere:
-            self.found(
-                "unknown-key", path, f"{key} is not a key of {_table_words(path[:-1])}: {elsewhere}", of="key"
-            )
+            message = f"{key} has no effect in {_table_words(path[:-1])}: this key is only for {elsewhere}"
+            self.found("unknown-key", path, message, fixes=("remove this line",), of="key")
             return set()
         options = list(known)
         near = (_ABOVE,) if key in ("use", "with") and path[0] == "device" else nearest(key, options)

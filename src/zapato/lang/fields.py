@@ -313,7 +313,7 @@ def nearest(value: object, options: object, count: int = 1) -> tuple[str, ...]:
 class Shape(Record):
     """A table: its fields by name, those that must be given, and what the others are where they are not.
 
-    `elsewhere` says of a key that is none of them where it belongs, or "".
+    `elsewhere` says of a key that is none of them whose it is ("analog", a chip), or "".
     """
 
     fields: tuple[Field, ...]

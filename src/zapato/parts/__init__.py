@@ -36,7 +36,7 @@ def kind_names() -> tuple[str, ...]:
 @cache
 def kind(name: str) -> Kind | None:
     """The kind with this name, or None. Raises ZapatoError where an extension's cannot be loaded."""
-    found = extensions.bundle(name) if name in kind_names() else None
+    found = extensions.bundle(name, "part.py") if name in kind_names() else None
     return found.member("part", "KIND") if found else None
 
 

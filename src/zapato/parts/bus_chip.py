@@ -38,24 +38,26 @@ class BusChip(Record):
     called: str = ""
 
 
-@cache
 def chip_names(kind: str) -> tuple[str, ...]:
     """The names of the chips that a part of this kind can be. Raises ZapatoError where an extension's cannot be loaded."""
-    ours = frozenset(each.name for each in extensions.own_bundles().values() if each.chip_of)
-    theirs = extensions.beside(ours, "chip.py", "a chip") - ours
-    own = (name for name in ours if extensions.own_bundles()[name].chip_of == kind)
-    return tuple(sorted({*own, *(name for name in theirs if _kind_of(name) == kind)}))
+    theirs = extensions.beside(_all_ours(), "chip.py", "a chip") - _all_ours()
+    return tuple(sorted({*_ours(kind), *(name for name in theirs if _kind_of(name) == kind)}))
 
 
 @cache
+def _all_ours() -> frozenset[str]:
+    return frozenset(each.name for each in extensions.own_bundles().values() if each.chip_of)
+
+
+@cache
+def _ours(kind: str) -> frozenset[str]:
+    return frozenset(name for name in _all_ours() if extensions.own_bundles()[name].chip_of == kind)
+
+
 def _kind_of(bundle: str) -> str:
     """The kind whose chip an extension is; a sensor where it does not say."""
     found: str = getattr(extensions.bundles()[bundle].member("chip", "CHIP"), "kind", "sensor")
     return found
-
-
-extensions.on_change(_kind_of.cache_clear)
-extensions.on_change(chip_names.cache_clear)
 
 
 T = TypeVar("T", bound=BusChip)
@@ -64,8 +66,8 @@ T = TypeVar("T", bound=BusChip)
 def chip_of(part: Part, cls: type[T]) -> T | None:
     """The CHIP of a part, of the class that its kind has; None while it is not known."""
     name = part.get("chip", "")
-    bundle = extensions.bundle(name) if name else None
-    found = bundle.member("chip", "CHIP") if bundle and bundle.has("chip.py") else None
+    bundle = extensions.bundle(name, "chip.py") if name else None
+    found = bundle.member("chip", "CHIP") if bundle else None
     return found if isinstance(found, cls) else None
 
 

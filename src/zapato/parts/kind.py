@@ -623,11 +623,11 @@ class Kind:
         return known
 
     def whose(self, key: str) -> str:
-        """Whose field it is, where it is one that only some of its tables have; "" where it is none."""
+        """The chips whose field it is, where it is one that only some tables of the kind have; "" where it is none."""
         owners = [
             owner for owner, fields in self.every_more().items() if key in {each.name for each in fields}
         ]
-        return f"only {' and '.join(owners)} {'has' if len(owners) == 1 else 'have'} it" if owners else ""
+        return ", ".join(owners)
 
     @property
     def whole_shape(self) -> Shape:

@@ -10,14 +10,15 @@ from zapato import extensions
 _IMPORT = re.compile(r"^(?:from|import) (\w+)", re.MULTILINE)
 
 
-@cache
 def with_imports(module: str) -> frozenset[str]:
     """The module and all that it imports, as far as these are modules of ours, of an extension, or of a described chip."""
     found: set[str] = set()
     waiting = [module]
     while waiting:
         name = waiting.pop()
-        imports = _imports(name) if name not in found else None
+        if name in found:
+            continue
+        imports = _own_imports(name) if extensions.is_ours(name) else _imports(name)
         if imports is not None:
             found.add(name)
             waiting += imports
@@ -25,6 +26,11 @@ def with_imports(module: str) -> frozenset[str]:
 
 
 @cache
+def _own_imports(module: str) -> frozenset[str]:
+    """Of our modules it is known for good; those of a site, and descriptions of chips, are written while the program runs."""
+    return frozenset(name for name in _imports(module) or () if extensions.is_ours(name))
+
+
 def _imports(module: str) -> frozenset[str] | None:
     """What it imports itself; None where it is nobody's."""
     texts = _texts(module)
@@ -39,7 +45,3 @@ def _texts(module: str) -> list[str]:
         chip = of_module(module)
         texts = [driver_source(chip)] if chip else []
     return texts
-
-
-extensions.on_change(with_imports.cache_clear)
-extensions.on_change(_imports.cache_clear)

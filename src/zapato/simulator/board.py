@@ -115,7 +115,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         data: the files of its data partition as it is delivered, by path.
         shims: the simulator's own modules, by file name; seed: of the program's own randomness.
         places: turns the places that a printed line names into those of our sources.
-        wanted: the program's properties that the player wants to see; seen: as last seen.
+        wanted: the program's properties that the runner wants to see; seen: as last seen.
     """
 
     facts: BoardFacts
@@ -530,7 +530,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             self._irq_at, self._irq_time = self.machine.spent, self.clock.now
         return fired.number
 
-    # --- the player's look into the program
+    # --- the runner's look into the program
 
     def look(self, wanted: tuple[tuple[str, str], ...]) -> None:
         """Have these properties told at every turn from now on, and once now."""

@@ -12,7 +12,7 @@ from zapato.parts.simulated import BusStandIn, Feel
 
 def stand_in(name: str, feel: Feel) -> BusStandIn:
     """The stand-in for the chip of this name, its registers as its datasheet has them. Raises ZapatoError."""
-    bundle = extensions.bundle(name)
+    bundle = extensions.bundle(name, "chip.py")
     if bundle and bundle.has("sim.py"):
         return bundle.member("sim", "Chip")(feel)
     if name in described_names():

@@ -155,7 +155,7 @@ class Live:
                 )
             if self._embedded is None:
                 self.script.said.clear()  # nobody speaks for others at a real broker
-            self.player = prepare(design, self.script, self.board.board, self.board.air, self._listener)
+            self.runner = prepare(design, self.script, self.board.board, self.board.air, self._listener)
             for name, port in (serial or {}).items():
                 self._join(name, port)
         except BaseException:
@@ -229,7 +229,7 @@ class Live:
 
         def do(call: Call = call) -> None:
             self.board.trace.log("act", text, -1)
-            self.player.act(call)
+            self.runner.act(call)
 
         self.board.clock.post(do)
 

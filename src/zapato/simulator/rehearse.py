@@ -159,42 +159,42 @@ def prepare(
 ) -> ScenarioRunner:
     """The world as it is at the beginning, and the steps until the script ends."""
     simulations = {part.name: part.kind.simulation(part) for part in design.parts.values()}
-    player = ScenarioRunner(board, air, broker, board.clock, board.trace, simulations, design.topic)
-    player.page = page_password(KEY)
+    runner = ScenarioRunner(board, air, broker, board.clock, board.trace, simulations, design.topic)
+    runner.page = page_password(KEY)
     if given := _settings(design).get("mqtt"):
-        player.types = {
+        runner.types = {
             "host": given["host"],
             "port": given["port"],
             "user": given["user"],
             "secret": given["password"],
         }
-    for name, bench in simulations.items():
-        for each in bench.chips:
+    for name, simulation in simulations.items():
+        for each in simulation.chips:
             board.stand(name, each)
-        for at in bench.cards:
+        for at in simulation.cards:
             board.card(*at)
-        for address, data in bench.beacons:
+        for address, data in simulation.beacons:
             board.ether.add(address, data)  # type: ignore[arg-type]
-        for each in bench.peers:
+        for each in simulation.peers:
             board.join(each)
     for use in design.uses:
         if use.need.rest:
             board.pins.line(use.pin.gpio).change(int(use.need.rest == "high"))
     for key, value in script.world:
-        player.put(key, value)
+        runner.put(key, value)
     for model in script.models:
-        player.run(model)
+        runner.run(model)
     for said in script.said:
-        player.message(*said, True)
+        runner.message(*said, True)
     board.pins.bounces = True
-    player.steps.load(script.steps)
+    runner.steps.load(script.steps)
 
     def end() -> None:
         raise End
 
     if script.lasts:
         board.clock.at(script.lasts, end)
-    return player
+    return runner
 
 
 def _tell(progress: Callable[[float], None], clock: Clock, lasts: int) -> None:

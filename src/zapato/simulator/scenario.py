@@ -61,8 +61,8 @@ class ScenarioRunner:
         self.simulations, self.topic = simulations, topic
         self.settling = Debounce(clock, trace, simulations)
         self.world = BoardWorld(board, clock, self.settling)
-        for bench in simulations.values():
-            for probe in bench.probes.values():
+        for simulation in simulations.values():
+            for probe in simulation.probes.values():
                 probe.begin(self.world)
         self.steps = Steps(self, clock, trace)
         clock.watchers.append(self.steps.watch)

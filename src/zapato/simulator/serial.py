@@ -120,6 +120,6 @@ class Serial:
 
 def peer(at: PeerAt, line: Serial) -> SerialPeer:
     """What a bundle puts at the other end of a line. Raises ZapatoError."""
-    found = extensions.bundle(at.bundle)
+    found = extensions.bundle(at.bundle, "sim.py")
     assert found
     return found.member("sim", "Peer")(line, *at.given)

@@ -115,7 +115,7 @@ class SiteTargets:
         if call.of:
             for member in self.members.values() if call.of == ALL else [self.members[call.of]]:
                 # In the device's own turn: a power cut ends its program, and an edge wakes it.
-                member.clock.at(self.clock.now, lambda member=member: member.player.act(call))
+                member.clock.at(self.clock.now, lambda member=member: member.runner.act(call))
         elif call.name == "message":
             self.broker.message(*call.arguments)
         else:
@@ -128,7 +128,7 @@ class SiteTargets:
         device, _, own = part.partition(".")
         member = self.members[device]
         member.clock.catch_up()
-        return member.player.read(own, name)
+        return member.runner.read(own, name)
 
     def published(self, name: str, payload: str | None = None) -> bool:
         """Whether a device published this since the last act; the topic begins with a device's name, or the site's."""
@@ -143,7 +143,7 @@ class SiteTargets:
         device, _, own = key.partition(".")
         member = self.members[device]
         member.clock.catch_up()
-        member.player.put(own, value)
+        member.runner.put(own, value)
 
     def run(self, model: Model) -> None:
         """Begin a model of the world that several devices may work on."""
@@ -152,18 +152,18 @@ class SiteTargets:
 
     def look(self, reads: Sequence[tuple[str, str]]) -> None:
         for name, member in self.members.items():
-            member.player.look(_own(reads, name))
+            member.runner.look(_own(reads, name))
 
     def looks(self, reads: Sequence[tuple[str, str]]) -> Mapping[str, int]:
         return {
             name: count
             for name, member in self.members.items()
-            for count in member.player.looks(_own(reads, name)).values()
+            for count in member.runner.looks(_own(reads, name)).values()
         }
 
     def fresh(self, reads: Sequence[tuple[str, str]], since: Mapping[str, int]) -> bool:
         return all(
-            member.player.fresh(_own(reads, name), {"": since.get(name, -1)})
+            member.runner.fresh(_own(reads, name), {"": since.get(name, -1)})
             for name, member in self.members.items()
         )
 

@@ -26,7 +26,7 @@ class SimulatedDevice:
 
     Attributes:
         design, clock, board, air, trace: it, and what is around it, in its own clock.
-        player: does acts to its world, and reads it.
+        runner: does acts to its world, and reads it.
         crash: how its program ended, where it did.
     """
 
@@ -35,7 +35,7 @@ class SimulatedDevice:
     board: SimulatedBoard
     air: AccessPoint
     trace: Trace
-    player: ScenarioRunner
+    runner: ScenarioRunner
     crash: Crash | None = None
 
 
@@ -71,8 +71,8 @@ class SiteSimulation:
         trace = Trace(clock)
         board, air = staged(design, program, script, clock, trace, self.broker, random)
         world = Script(script.document, world=script.world, models=script.models)
-        player = prepare(design, world, board, air, None)
-        return SimulatedDevice(design, clock, board, air, trace, player)
+        runner = prepare(design, world, board, air, None)
+        return SimulatedDevice(design, clock, board, air, trace, runner)
 
     def run(self, lasts: int, progress: Callable[[float], None] | None = None) -> None:
         """Power all up, and let `lasts` ms go by."""

@@ -1,6 +1,6 @@
 """A sensor: a chip, or a bare analog input, that measures something every so often.
 
-Each chip is one module in `zapato.parts.sensors` with a `CHIP`; adding a chip is adding one module.
+Each chip is a bundle with a `CHIP` (ours are folders of parts/sensors), or a description; adding a chip is adding one of these.
 """
 
 from __future__ import annotations
@@ -155,9 +155,8 @@ class SensorKind(Kind):
         found = _chip(part)
         if found is None:
             return ()
-        if found.bus:
-            return ("bus",)
-        return (() if found.need is None else ("pin",)) + found.requires
+        hangs = ("bus",) if found.bus else () if found.need is None else ("pin",)
+        return hangs + found.requires
 
     def bus(self, part: Part) -> str:
         found = _chip(part)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from functools import cache, lru_cache
+from functools import lru_cache
 
 from zapato import extensions
 from zapato.lang.fields import Field
@@ -93,20 +93,11 @@ def _sorted(names: frozenset[str]) -> tuple[str, ...]:
 
 def chip(name: str) -> SensorChip:
     """The chip with this name. Raises KeyError; ZapatoError where an extension's cannot be loaded."""
-    if found := _bundled(name):
-        return found
+    if found := extensions.bundle(name, "chip.py"):
+        return found.member("chip", "CHIP")
     from zapato.parts.described import described
 
     return described(name)
-
-
-@cache
-def _bundled(name: str) -> SensorChip | None:
-    found = extensions.bundle(name)
-    return found.member("chip", "CHIP") if found and found.has("chip.py") else None
-
-
-extensions.on_change(_bundled.cache_clear)
 
 
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
@@ -134,7 +125,7 @@ def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], 
         bus = part.linked["bus"].name if "bus" in part.linked else ""
         return Driver(module, cls, (*common(part), bus, address(part)))
 
-    def bench(part: Part) -> Simulation:
+    def simulation(part: Part) -> Simulation:
         bus = part.linked["bus"].pins if "bus" in part.linked else {}
         data = bus.get("sda") or bus.get("sck")
         at = data.gpio if data else -1
@@ -143,7 +134,7 @@ def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], 
         selected = "select" in part.pins
         return Simulation(stimuli={name: OnBus(at, address(part), chip, name, selected) for name in felt})
 
-    return driver, bench
+    return driver, simulation
 
 
 def common(part: Part) -> tuple[object, ...]:
