@@ -137,7 +137,7 @@ def test_the_figures_behind_a_finding_are_those_of_the_budget(put):
     assert each.amps == pytest.approx(8.64) and each.white == pytest.approx(43.2)
     assert each.wire == 10.0  # 2 x 0.0175 x 3 m x 8.64 A / 0.15 V = 6.05 mm2, and 10 is the next one
     rows = zapato.budget(made).rows
-    assert next(r for r in rows if r.what == "lost at its worst place").verdict == "over"
+    assert next(r for r in rows if r.what == "lost at the worst place").verdict == "over"
 
 
 def test_analog_and_serial(put):
@@ -168,7 +168,7 @@ def test_the_command_tells_prints_and_draws(site, cli, tmp_path):
     called = cli("budget", site)
     assert called.code == 0 and "porch-light" in called.out and "the site says up to" in called.out
     called = cli("budget", site / "devices" / "rack-strip.toml", "--topic", "strips", "--sources")
-    assert "lost at its worst place" in called.out and "IEC 60228" in called.out and "heap" not in called.out
+    assert "lost at the worst place" in called.out and "IEC 60228" in called.out and "heap" not in called.out
     rows = json.loads(cli("budget", site, "--format", "json").out)
     assert {"device", "topic", "value", "limit", "formula", "source"} <= rows[0].keys()
     assert all(row["source"] for row in rows if row["topic"] != "supply")

@@ -37,11 +37,11 @@ REFUSED = {
     "a part alone": ('when = "r"\ndo = "r.on"', [("link-unknown", 1, 9, "r alone has no value")]),
     "an action with too much": (
         'when = "b.pressed"\ndo = "r.on(1)"',
-        [("link-type", 2, 7, "r.on takes nothing in brackets")],
+        [("link-type", 2, 7, "r.on takes no arguments")],
     ),
     "an action with too little": (
         'when = "b.pressed"\ndo = "r.pulse"',
-        [("link-type", 2, 7, "r.pulse wants in brackets: time")],
+        [("link-type", 2, 7, "r.pulse needs in brackets: time")],
     ),
     "a time without quotes": (
         'when = "b.pressed"\ndo = "r.pulse(2)"',
@@ -282,7 +282,7 @@ KNOWN = {
     "known('s.temperature')": "known takes one property",
     "known(s.temp)": 'did you mean "s.temperature"?',
     "s.temperature > 5 for 10min": "a time is not a value here; in a condition it belongs to held, after or for",
-    "r.on; b.down": "two things that happen are two links",
+    "r.on; b.down": "write a link for each event",
     "relay.r.on": "the part's name alone: r.on",
 }
 

@@ -151,7 +151,7 @@ def test_settings_alone_are_exchanged_by_the_command(there, cli, put, tmp_path):
     assert json.loads(before.pop("settings.json"))["wifi"]["name"] == "hall" and found == before
     _, deaf, _, _ = there(deaf=True)
     called = cli("deliver", device, "--port", deaf.name, "--settings", "--out", tmp_path / "out")
-    assert called.code == 2 and "answers as MicroPython's prompt" in called.err
+    assert called.code == 2 and "answers with MicroPython's prompt" in called.err
     assert "goes with --port alone" in cli("deliver", device, "--base", site, "--settings").err
 
 

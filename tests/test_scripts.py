@@ -44,7 +44,7 @@ SCRIPTS = {
     ),
     "a value of an output": (
         "[[step]]\nat = '1s'\nact = 'r.on = true'\n",
-        [("link-unknown", 5, "nothing of a relay comes from the world")],
+        [("link-unknown", 5, "nothing of a relay is set by the world")],
     ),
     "a value of the wrong type": (
         "[[step]]\nat = '1s'\nact = 'b.down = 3'\n",
@@ -326,7 +326,7 @@ def test_what_the_world_leaves_out_and_what_nobody_heard_is_told(put, cli):
     called = cli("rehearse", device, "--script", device.parent / "script.toml")
     assert called.code == 0 and "the world does not say s.temperature, so s does not answer" in called.out
     assert (
-        "nobody heard 1 message: the device was not connected (refuge/bench/r/on/set at 0:00:00.100)"
+        "1 message did not reach the device: it was not connected (refuge/bench/r/on/set at 0:00:00.100)"
         in called.out
     )
 

@@ -210,7 +210,7 @@ class Fitted(Record):
         pins: the chip's pins it hangs on.
         active: the level that means on, or "".
         taken: True where nothing else can use the pins.
-        why: what the pins are to it.
+        why: the function of each pin.
     """
 
     name: str
@@ -269,7 +269,7 @@ class SupplyInput(Record):
         name: as printed on the board, or "USB", "PoE", "mains".
         low, high: V that it works with, and bears.
         rail: "5V" or "3V3" where it is that rail itself, so that parts on the rail get what is fed in; else "".
-        source: where the range is from; note: what to mind.
+        source: the source of the range; note: what to mind.
     """
 
     name: str
@@ -301,7 +301,7 @@ class Board(Record):
         flash_mode: how the flash is read: "dio" on two lines, "dout" also on chips with the flash inside.
         images: forms of a whole-flash image, "bin" or "uf2".
         resistors: GPIO number -> ("up" or "down", ohms) of a resistor that the board has on the pin.
-        wants: what a bare module needs around it before it starts, in words.
+        wants: what a bare module needs on its pins before it starts, in words.
     """
 
     id: str

@@ -81,7 +81,7 @@ ON_SPI = ("W5500", "KSZ8851SNL", "DM9051")
 """Ethernet PHYs that the port's network module knows (network.PHY_…)."""
 BOARD = Shape(
     (
-        named("id", "how device files call it: chip and shape", _ID, "an id has a-z, 0-9 and -", REQUIRED),
+        named("id", "its id in device files: chip and shape", _ID, "an id has a-z, 0-9 and -", REQUIRED),
         text("title", "in words", REQUIRED),
         choice("chip", "the silicon on it", *chip_ids(), default=REQUIRED),
         Field("flash", _read_flash, {"type": "integer"}, "bytes of flash", None),
@@ -98,14 +98,14 @@ BOARD = Shape(
         text("ethernet", "the Ethernet chip, where there is one", ""),
         text("usb", "what its USB socket leads to", ""),
         names("images", "forms of a whole-flash image: bin, uf2", ("bin",), role=""),
-        names("wants", "what a bare module needs around it before it starts", (), role=""),
+        names("wants", "what a bare module needs on its pins before it starts", (), role=""),
         names("boot_mode", "the steps into boot mode, in words", (), role=""),
         _free_table("supply", "what the 3.3 V rail gives: rail_ma, note"),
         _free_table(
-            "rmii", "how the Ethernet PHY hangs on the chip: phy, address, mdc, mdio, power, clock, clock_out"
+            "rmii", "how the Ethernet PHY is connected: phy, address, mdc, mdio, power, clock, clock_out"
         ),
         _free_table(
-            "spi_ethernet", "how an Ethernet chip hangs on SPI: phy, sck, mosi, miso, select, interrupt"
+            "spi_ethernet", "how an Ethernet chip on SPI is connected: phy, sck, mosi, miso, select, interrupt"
         ),
         _free_table("analog", "the range at the analog pins where the board divides it: high, why"),
         Field(
@@ -151,9 +151,9 @@ ANALOG = Shape(
 INPUT = Shape(
     (
         text("name", "as printed on the board, or USB, PoE, mains", REQUIRED),
-        span("volts", "what it works with and bears", "V", REQUIRED),
+        span("volts", "operating range and absolute maximum", "V", REQUIRED),
         choice("rail", "the rail that it is itself", "5V", "3V3", default=""),
-        text("source", "where the range is from", ""),
+        text("source", "the source of the range", ""),
         text("note", "what to mind", ""),
     )
 )
@@ -161,11 +161,11 @@ FITTED = Shape(
     (
         text("name", "how device files can call its pin", REQUIRED),
         text("what", "in words", REQUIRED),
-        Field("pins", _read_pins, {"type": "array"}, "the GPIO numbers it hangs on", REQUIRED),
+        Field("pins", _read_pins, {"type": "array"}, "the GPIO numbers it uses", REQUIRED),
         text("kind", "the kind of part that it is", ""),
         choice("active", "the level that means on", "high", "low", default=""),
-        boolean("taken", "nothing else can use its pins"),
-        text("why", "what the pins are to it", ""),
+        boolean("taken", "no other part can use its pins"),
+        text("why", "the function of each pin", ""),
     )
 )
 

@@ -56,7 +56,7 @@ def board(name: str) -> Board:
             f'no board is called "{name}"',
             near[0]
             if near
-            else f"zapato boards lists the {len(board_ids())} that are known; a board of your own is a file in boards/",
+            else f"zapato boards lists the {len(board_ids())} boards; describe your own board in a file in boards/",
         )
     return board_of(tomllib.loads((_HERE / "data" / f"{name}.toml").read_text("utf-8")))
 

@@ -32,9 +32,9 @@ def parse_needs(text: str) -> dict[str, int]:
         name, _, count = item.partition("=")
         name = name.strip()
         if name not in COUNTS:
-            raise UnknownName(f'a board cannot be asked for "{name}"', f"there are: {', '.join(COUNTS)}")
+            raise UnknownName(f'boards have no property "{name}"', f"there are: {', '.join(COUNTS)}")
         if count and not count.strip().isdigit():
-            raise UnknownName(f'"{item}" does not say how many', f"such as {name}=4")
+            raise UnknownName(f'"{item}" has no number', f"such as {name}=4")
         found[name] = int(count) if count else 1
     return found
 

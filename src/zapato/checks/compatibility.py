@@ -71,7 +71,7 @@ def another_pin(use: PinUse, design: Design) -> str:
     """The way out: which other pins could do it."""
     found = candidates(use, design)
     if not found:
-        return f"no free pin of {design.board.id if design.board else 'this board'} can do this: another board, or free one"
+        return f"no free pin of {design.board.id if design.board else 'this board'} can do this: choose another board, or free a pin"
     names = ", ".join(_written(pin, design) for pin in found[:SHOWN])
     return f"free pins that can do this: {names}" + (
         f" and {len(found) - SHOWN} more" if len(found) > SHOWN else ""

@@ -14,9 +14,9 @@ from zapato.lang.site import site_of
 from zapato.lang.source import MEMBER, STDIN, Source, shown
 
 NOT_DEVICES = {
-    "site.toml": "this is a site's own file; check the folder it stands in",
-    "secrets.toml": "these are a site's secrets; check the folder they stand in",
-    "alerts.toml": "these are a site's alerts; check the folder they stand in",
+    "site.toml": "this is a site's own file; check its folder instead",
+    "secrets.toml": "these are a site's secrets; check their folder instead",
+    "alerts.toml": "these are a site's alerts; check their folder instead",
 }
 
 

@@ -124,7 +124,7 @@ def run(arguments: Sequence[str]) -> int:
         if extra is None:
             raise
         return complain(
-            f"zapato {word} needs what the extra {extra} installs", f"pip install 'zapato[{extra}]'"
+            f"zapato {word} needs the extra {extra}", f"pip install 'zapato[{extra}]'"
         )
     except OSError as error:
         where = f": {error.filename}" if error.filename else ""

@@ -209,7 +209,7 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
     if site and not designs:
         raise ZapatoError("none of these devices speaks MQTT: [mqtt] in site.toml")
     if asked.broker and asked.serve:
-        raise ZapatoError("--broker and --serve: one of them")
+        raise ZapatoError("give --broker or --serve, not both")
     if asked.broker:
         return designs, broker_of(asked.broker) or ("", 0)
     about = (designs[0].mqtt if designs else None) or MqttTable()
@@ -223,7 +223,7 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
         host, port = broker_of(asked.serve) or ("", 0)
         login = (str(about.get("user") or ""), str(about.get("password") or ""))
         if not all(login):
-            raise ZapatoError("--serve lets others in, and needs SITE with user and password in its [mqtt]")
+            raise ZapatoError("--serve opens the broker to other machines; it needs SITE with user and password in its [mqtt]")
         own = EmbeddedBroker(host, port, login)
     own.start()
     held.callback(own.stop)
@@ -342,7 +342,7 @@ def do(service: Service, line: str, asked: Asked) -> int:
         click.echo(f"sent: {harmless(line)}")
         return 0
     good = answered.wait(ANSWER)
-    words = "the device says so" if good else f"sent, and the device did not say so within {ANSWER:g} s"
+    words = "the device says so" if good else f"sent, but the device did not confirm it within {ANSWER:g} s"
     click.echo(f"{harmless(line)}: {words}")
     return 0 if good else 1
 

@@ -110,7 +110,7 @@ def _waited(line: str) -> bool:
 
 
 def _head(design: Design, broker: tuple[str, int] | None, typed: bool) -> Iterator[str]:
-    yield styled(f"{design.name} is alive, in real time; Ctrl-C ends it", bold=True)
+    yield styled(f"{design.name} runs in real time; Ctrl-C ends it", bold=True)
     if broker:
         yield f"  broker   {broker[0]}:{broker[1]}, topics {design.topic}/#"
     if typed:

@@ -138,7 +138,7 @@ def pins_text(design: Design) -> str:
     """The board's pins, header by header, with a mark for each one's state."""
     rows = pin_rows(design)
     board = design.board.id if design.board else "no board"
-    head = styled(f"pins of {board}", bold=True) + "   # used  . free  ! something to mind  x not to be used"
+    head = styled(f"pins of {board}", bold=True) + "   # used  . free  ! restricted  x not to be used"
     shown = [
         {
             "": MARKS[row.state],

@@ -171,7 +171,7 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
     if lost:
         first = f"{lost[0]['name']} at {clock(lost[0]['t'] / 1000)}"
         lines.append(
-            f"  note     nobody heard {len(lost)} message{'s' * (len(lost) != 1)}: the device was not connected ({first})"
+            f"  note     {len(lost)} message{'s' * (len(lost) != 1)} did not reach the device: it was not connected ({first})"
         )
     lines += [f"  note     {note}" for note in result.notes]
     lines.append(
@@ -180,7 +180,7 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
     if result.starved:
         lines.append(
             styled(
-                "           too little: an update, or another order over the network, finds no room; fewer parts or links, or a chip with more memory",
+                "           too little for an update or another command over the network. Remove parts or links, or choose a chip with more memory.",
                 fg="red",
             )
         )

@@ -103,11 +103,11 @@ class _Delivery:
         while not self.runs:
             now = time.monotonic()
             if not goes_on():
-                raise NotDelivered("stopped by hand", "the same call goes on where it broke off")
+                raise NotDelivered("stopped by hand", "run the same command again: it continues where it stopped")
             if now - self.heard > self.patience:
                 raise NotDelivered(
                     f"{self.offer.topic} does not answer for {self.patience:.0f} s",
-                    "zapato fleet tells who is there; the call can be repeated at any time",
+                    "zapato fleet tells who is there; the command can be repeated at any time",
                 )
             if now - asked > ASK:
                 asked = now
@@ -156,7 +156,7 @@ class _Delivery:
             return
         if self.offers >= TRIES:
             raise NotDelivered(
-                f"{self.offer.topic} stays with {version}: {self.why or 'it does not take the offer'}",
+                f"{self.offer.topic} stays with {version}: {self.why or 'it refuses the update'}",
                 "zapato rehearse runs the new version at the desk",
             )
         topic, text = self.offer.made_to(version, self.number, self.again, self.digest)

@@ -64,7 +64,7 @@ class Connection:
         if not self._joined.wait(JOIN) or self._refused:
             self.close()
             raise NotDelivered(
-                f"the broker at {host}:{port} does not take us: {self._refused or 'no answer'}",
+                f"the broker at {host}:{port} refuses the connection: {self._refused or 'no answer'}",
                 "user and password stand in [mqtt]" if self._refused else "--broker HOST:PORT names another",
             )
 

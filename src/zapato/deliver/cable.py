@@ -92,7 +92,7 @@ def by_cable(
     """Write an image (its bytes, from `at` on) into the flash of the board on this port, and start it.
 
     What the image leaves free is erased, up to `until`: no settings of before stay there.
-    Raises NotDelivered: nothing half-written counts as done, and the same call mends it.
+    Raises NotDelivered: nothing half-written counts as done, and the same command repairs it.
     """
     line = OpenPort(port)
     try:
@@ -129,11 +129,11 @@ def by_cable(
     except Silence as silence:
         raise NotDelivered(
             f"the chip on {port} stopped answering ({silence.what})",
-            "a shorter cable, a lower --rate, or its supply; repeating the call mends what was written",
+            "use a shorter cable or a lower --rate, or check its supply; then run the command again",
         ) from None
     except Failed as failed:
         raise NotDelivered(
-            f"the chip on {port} refused: {failed}", "repeat the call; it begins with erasing"
+            f"the chip on {port} refused: {failed}", "run the command again; it begins with erasing"
         ) from None
     finally:
         line.close()
@@ -242,7 +242,7 @@ def _region(loader: Loader, at: int, data: bytes, tell: Callable[[float], None])
                 raise
     raise NotDelivered(
         f"the flash at {at:#x} does not hold what was written",
-        "repeat the call; if it stays so, the flash is worn out",
+        "run the command again; if the error stays, the flash is worn out",
     )
 
 
@@ -278,7 +278,7 @@ def by_drive(board: Board, image: Path, drive: Path, *, tell: Tell = lambda what
             os.fsync(file.fileno())
     except OSError as error:
         raise NotDelivered(
-            f"{drive} did not take the file: {(error.strerror or str(error)).lower()}", "repeat the call"
+            f"the file cannot be written to {drive}: {(error.strerror or str(error)).lower()}", "repeat the call"
         ) from None
     return len(data)
 

@@ -46,7 +46,7 @@ class UpdateOffer:
         try:
             about, files = unpack(self.package, self.key)
         except PackageInvalid as error:
-            raise NotOffered(f"the update package is not taken: {error}", "build the device again") from None
+            raise NotOffered(f"the update package is refused: {error}", "build the device again") from None
         self.about, self.version = about, str(about["version"])
         head = canonical(about)
         self._marks = {

@@ -110,7 +110,7 @@ class OpenPort:
         try:
             self._port.baudrate = rate
         except (OSError, ValueError, *LOST):
-            raise NotDelivered(f"{self.name} does not do {rate} baud", "--rate 115200") from None
+            raise NotDelivered(f"{self.name} does not support {rate} baud", "--rate 115200") from None
 
     def drop_input(self) -> None:
         with self._there():
@@ -183,7 +183,7 @@ class OpenPort:
     def _gone(self, error: Exception) -> NotDelivered:
         number = getattr(error, "errno", None)
         why = os.strerror(number).lower() if number else "unplugged, or taken by another program"
-        return NotDelivered(f"{self.name} went away: {why}", "plug it in again, and repeat the call")
+        return NotDelivered(f"{self.name} was disconnected: {why}", "plug it in again, and run the command again")
 
 
 def _refused(name: str, error: Exception) -> NotDelivered:
@@ -196,5 +196,5 @@ def _refused(name: str, error: Exception) -> NotDelivered:
             "on Linux the group dialout may: sudo usermod -aG dialout $USER",
         )
     if number in (errno.EBUSY, errno.EAGAIN, errno.EWOULDBLOCK) or "lock" in str(error).lower():
-        return NotDelivered(f"another program has {name}", "close it, and repeat the call")
+        return NotDelivered(f"another program has {name}", "close it, and run the command again")
     return NotDelivered(f"{name} cannot be opened: {error}")

@@ -120,7 +120,7 @@ class Prompt:
         try:
             return ast.literal_eval(self.run(f"print(repr({expression}))").strip())
         except (ValueError, SyntaxError):
-            raise PromptError("an answer that was harmed on the way") from None
+            raise PromptError("a damaged answer") from None
 
     def restart(self) -> bytes:
         """Start the board anew; gives what it has said since."""
@@ -150,7 +150,7 @@ def identify(prompt: Prompt, chip: Chip) -> str:
     name = about.rpartition(" ")[2].lower()
     if name != chip.id:
         raise NotDelivered(
-            f"the board calls itself {about}, and the device file wants an {chip.id}",
+            f"the board reports {about}, and the device file needs an {chip.id}",
             "another port, or another board in the device file",
         )
     version = prompt.value("__import__('sys').implementation[1]")
@@ -182,7 +182,7 @@ def write_file(
                 return
         except PromptError as wrong:
             why = str(wrong)
-    raise NotDelivered(f"{path} could not be written: {why}", "repeat the call; what is right already stays")
+    raise NotDelivered(f"{path} could not be written: {why}", "run the command again; correct files stay")
 
 
 def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str], tell: Tell) -> int:
@@ -225,7 +225,7 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
 def _listed(prompt: Prompt) -> list[object]:
     found = prompt.value("all('')")
     if not isinstance(found, list):
-        raise PromptError("an answer that was harmed on the way")
+        raise PromptError("a damaged answer")
     return cast(list[object], found)
 
 
@@ -273,7 +273,7 @@ def by_prompt(
     except (Silence, PromptError) as error:
         raise NotDelivered(
             f"the board on {port} stopped answering at its prompt ({error})",
-            "repeat the call; it goes on where it broke off",
+            "run the command again; it continues where it stopped",
         ) from None
     finally:
         line.close()

@@ -92,7 +92,7 @@ def unsettable(part: Part, key: str, value: object) -> Mistake | None:
         have = (
             f"the world can set: {', '.join(options)}"
             if options
-            else f"nothing of a {part.kind.name} comes from the world"
+            else f"nothing of a {part.kind.name} is set by the world"
         )
         known = part.properties.get(key)
         word = str(value).lower() if isinstance(value, bool) else repr(value)
@@ -165,7 +165,7 @@ def _filled_in(design: Design, node: ast.Call) -> tuple[Call | None, Mistake | N
             0, "settings takes a network and its password: settings('refuge-hall', 'rehearsal')"
         )
     if design.wifi is None:
-        return None, Mistake(0, "the device has no wifi, so nobody gives it another network", ("[wifi]",))
+        return None, Mistake(0, "the device has no Wi-Fi, so settings(…) has no effect", ("[wifi]",))
     return Call("fill_in", tuple(given)), None
 
 
@@ -180,7 +180,7 @@ def _unreached(design: Design, act: str) -> Mistake | None:
         )
     if act.startswith("time.") and design.time is None:
         return Mistake(
-            0, f"the device asks nobody for the time, so it feels nothing of {act}", ("[time] with zone",)
+            0, f"the device uses no time server, so nothing changes with {act}", ("[time] with zone",)
         )
     if act.startswith("time.") and wired:
         return None
@@ -190,7 +190,7 @@ def _unreached(design: Design, act: str) -> Mistake | None:
     fix = "[mqtt] with host" if wired else "[wifi] with name"
     return Mistake(
         0,
-        f"the device has {what}, so it feels nothing of {act}",
+        f"the device has {what}, so nothing changes with {act}",
         (f"{fix}, in site.toml or the device file",),
         "network-missing",
     )
@@ -244,7 +244,7 @@ def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[Call | 
         have = (
             f"{name} has: {', '.join(acts)}"
             if acts
-            else f"a {part.kind.name} has no gestures; its properties are set with ="
+            else f"a {part.kind.name} has no gestures; set its values: part.property = value"
         )
         return None, Mistake(
             offset, f"{name} has no gesture {word}", (*nearest(word, list(acts)), have), "link-unknown"

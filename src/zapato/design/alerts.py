@@ -30,10 +30,10 @@ SHAPE = Shape(
             "a-z, 0-9 and -, up to 31 characters, a letter first",
         ),
         text("when", "a condition over properties, device.part.property", most=1000),
-        text("silent", "a device, or device.part.property, that is no longer heard of", most=100),
-        measured("held", "for how long that must have been so", "time"),
-        number("back", "the value must go back by this much before it can be told again"),
-        text("text", "what is said, values in braces", most=300),
+        text("silent", "alert when this device, or device.part.property, has been silent", most=100),
+        measured("held", "how long the condition must hold", "time"),
+        number("back", "hysteresis: the value must go back by this much before the alert can come again"),
+        text("text", "the alert's text, values in braces", most=300),
     )
 )
 _SILENT = re.compile(r"[a-z][a-z0-9-]{0,30}(?:\.[A-Za-z_]\w*\.[A-Za-z_]\w*)?")
@@ -149,7 +149,7 @@ def _condition(document: Document, found: Expression, path: Keys) -> None:
     if not found.mistakes and found.value.type != "boolean":
         found.mistakes.append(Mistake(0, f"a condition is true or false, and this is a {found.value.type}"))
     if not found.mistakes and not found.reads:
-        found.mistakes.append(Mistake(0, "no part stands in the condition, so its value never changes"))
+        found.mistakes.append(Mistake(0, "the condition contains no property of a part, so its value never changes"))
     _tell(document, found, path)
 
 
@@ -191,7 +191,7 @@ def _says(
         pieces = list(string.Formatter().parse(written))
     except ValueError:
         document.found(
-            "link-type", path, "a { without its } in the text", fixes=("a brace itself is {{ or }}",)
+            "link-type", path, "a { without its } in the text", fixes=("write a brace as {{ or }}",)
         )
         return found
     at = 0

@@ -28,7 +28,7 @@ def authority(design: Design) -> bytes:
     if len(found) != 1:
         what = "holds no certificate" if not found else f"holds {len(found)} certificates"
         raise Unreadable(
-            f"{shown(path)} {what}", "one, between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----"
+            f"{shown(path)} {what}", "give one certificate, between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----"
         )
     try:
         der = base64.b64decode(b"".join(found[0].split()), validate=True)
@@ -36,6 +36,6 @@ def authority(design: Design) -> bytes:
         raise Unreadable(f"{shown(path)} is damaged", "copy it again, whole") from None
     if not der.startswith(b"\x30") or len(der) > MOST:
         raise Unreadable(
-            f"{shown(path)} is no certificate of at most {MOST} bytes", "the root certificate alone"
+            f"{shown(path)} is no certificate of at most {MOST} bytes", "give the root certificate alone"
         )
     return der

@@ -200,7 +200,7 @@ class _Commands:
             options = nearest(node.attr, list(ITSELF)) or (f"it can: {', '.join(ITSELF)}",)
             return self.wrong(node, f"the device has no action {node.attr}", options, "link-unknown")
         if given:
-            return self.wrong(node, f"device.{node.attr} takes nothing in brackets")
+            return self.wrong(node, f"device.{node.attr} takes no arguments")
         return Command(
             self.written,
             f"__import__('own_{node.attr}').{ITSELF[node.attr]}(d)",
@@ -223,10 +223,10 @@ class _Commands:
         if not least <= len(given) <= len(known.arguments):
             way = f"{part.name}.{node.attr}"
             if not known.arguments:
-                return self.wrong(node, f"{way} takes nothing in brackets", (way,))
+                return self.wrong(node, f"{way} takes no arguments", (way,))
             wants = ", ".join(argument.name for argument in known.arguments)
             example = ", ".join(_example(part, argument) for argument in known.arguments)
-            return self.wrong(node, f"{way} wants in brackets: {wants}", (f"such as {way}({example})",))
+            return self.wrong(node, f"{way} needs in brackets: {wants}", (f"such as {way}({example})",))
         codes = [
             self.argument(part, argument, value)
             for argument, value in zip(known.arguments, given, strict=False)
@@ -272,7 +272,7 @@ class _Commands:
         try:
             pieces = list(string.Formatter().parse(written))
         except ValueError:
-            return self.wrong(node, "a { without its } in the text", ("a brace itself is written {{ or }}",))
+            return self.wrong(node, "a { without its } in the text", ("write a brace as {{ or }}",))
         code: list[str] = []
         for literal, name, spec, _ in pieces:
             if literal:

@@ -19,23 +19,23 @@ def _read_effects(value: object) -> dict[str, float]:
         or not rows
         or not all(isinstance(each, (int, float)) and not isinstance(each, bool) for each in rows.values())
     ):
-        raise Wrong('takes what works on it, and by how much: { "heater.on" = 40 }')
+        raise Wrong('takes what changes it, and by how much: { "heater.on" = 40 }')
     return {key: float(cast(float, each)) for key, each in rows.items()}
 
 
 SHAPE = Shape(
     (
         text("drives", 'what of the world it sets: "cabinet.temperature"', REQUIRED),
-        choice("like", "room: goes towards a level of balance; tank: fills and empties", "room", "tank"),
+        choice("like", "room: approaches a balance; tank: fills and empties", "room", "tank"),
         number("start", "its value at the beginning", REQUIRED),
         Field(
             "by",
             _read_effects,
             {"type": "object", "additionalProperties": {"type": "number"}},
-            'what works on it: of a room what it is warmer by in the end, of a tank the change a minute; { "heater.on" = 40 }',
+            'what changes it: of a room the rise in the end, of a tank the change a minute; { "heater.on" = 40 }',
             REQUIRED,
         ),
-        number("outside", "of a room: where it goes by itself", 0),
+        number("outside", "of a room: its value in the end when nothing changes it", 0),
         measured(
             "constant", "of a room: the time in which 63 % of a change is done", "time", 600_000, least=1000
         ),
@@ -114,5 +114,5 @@ def _model(
 
 def _mistakes(expression: Expression) -> list[Mistake]:
     if not expression.mistakes and expression.value.type == "text":
-        return [Mistake(0, "what works on it is true or false, or a number")]
+        return [Mistake(0, "what changes it must be true or false, or a number")]
     return expression.mistakes

@@ -33,7 +33,7 @@ DEVICE = Shape(
         text("room", "where it is"),
         named(
             "version",
-            "of this device's firmware, counted by you",
+            "version of this device's firmware, set by you",
             r"[0-9]+(?:\.[0-9]+){0,2}",
             "a version is one to three numbers with dots: 1.4.0",
             "1.0.0",
@@ -259,7 +259,7 @@ def _place(design: Design, part: Part) -> None:
 def _busless(design: Design, part: Part, key: str) -> None:
     """A bus is named where the part hangs on none; nothing is said while its chip is not known."""
     if chip := part.get("chip", ""):
-        message = f"a {chip} hangs on a pin of its own, not on a bus"
+        message = f"a {chip} is connected to a pin, not to a bus"
         fixes = ("pin = … in place of it",) if "pin" not in part.values or part.values["pin"] is None else ()
         design.document.found("unknown-key", (*part.path, key), message, fixes=fixes, of="key")
 
@@ -272,9 +272,9 @@ def _pinless(design: Design, part: Part) -> None:
         if each.role != "pin" or each.name in needed or part.values.get(each.name) is None:
             continue
         if each.name == "pin" and part.kind.bus(part):
-            message, fixes = f"a {chip} hangs on a bus, not on a pin of its own", ("bus = …",)
+            message, fixes = f"a {chip} is connected to a bus, not to a pin", ("bus = …",)
         else:
-            message, fixes = f"a {chip} has no use for {each.name}", ()
+            message, fixes = f"a {chip} does not use {each.name}", ()
         design.document.found("unknown-key", (*part.path, each.name), message, fixes=fixes, of="key")
 
 
@@ -315,7 +315,7 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
     if other and other.has_role("spi") and "select" in part.shape.by_name:
         have = f"select = …, the pin that selects it on {name}"
     elif wanted == "spi" and other and not part.shape.by_name["select"].required:
-        have = "without select it hangs on the I2C bus"
+        have = "without select it is on the I2C bus"
     design.document.found("bus-missing", path, what, fixes=nearest(name, options) or (have,))
 
 

@@ -50,7 +50,7 @@ HEAD = Shape(
             "the local date and time at which it begins, without quotes: 2026-06-01T08:00:00",
             BEGINS,
         ),
-        whole("seed", "of everything random: contact bounce, waiting times", 1),
+        whole("seed", "seed of everything random: contact bounce, waiting times", 1),
     )
 )
 
@@ -272,7 +272,7 @@ def _left_out(script: Script, design: Design) -> None:
             continue
         if missing:
             script.notes.append(
-                f"the world does not say {', '.join(missing)}, so {part.name} does not answer"
+                f"[world] does not set {', '.join(missing)}, so {part.name} does not answer"
             )
 
 

@@ -6,8 +6,8 @@ import time
 from names import Names
 
 _JOINS = const(1000)  # ms between two looks whether there is a network
-_FIRST = const(8000)  # ms from a failed try to the next, twice as long each time
-_RARELY = const(600000)  # at most this
+_FIRST = const(30000)  # ms from the first question to the next, where no answer comes: a name and the time take 20 s at the most
+_RARELY = const(600000)  # twice as long each time, at most this
 _FRESH = const(21600000)  # ms until the time is asked anew: a crystal is a second off by then
 _DAY = const(86400)
 _EPOCH = const(36524)  # days from 1900, where the servers count from, to 2000
@@ -27,15 +27,53 @@ def year_of(day):
     return year if day >= day_of(year, 1, 1) else year - 1
 
 
-class TimeServer(Names):
-    def call(self, address, told):
+class Clock(Names):
+    day = None  # local days since 2000-01-01, a Saturday; None while nobody has told the time
+    minute = 0  # local, after midnight
+    server = ""
+    handled = None  # the minute up to which everything rang
+    utc = second = 0
+    shift = 0  # s that the summer adds
+    pause = _FIRST
+    again = ticking = None
+    year = (0, 0, 0)
+
+    def __init__(self, d, zone, sun):
+        super().__init__(d)
+        self.zone = zone
+        self.sun = sun
+        self.rings = []
+        self.since = time.ticks_ms()
+        d.starts.append(self.join)
+
+    # --- asking
+
+    def join(self):
+        net = self.d.net
+        if not net:
+            return
+        if not net.joined:
+            self.d.after(_JOINS, self.join)
+            return
+        # Whatever comes of this question, no memory for it among the rest, the next one is due.
+        self.again = self.d.after(self.pause, self.join)
+        self.pause = min(self.pause * 2, _RARELY)
+        if self.server.replace(".", "").isdigit():
+            self.call(self.server)
+        else:
+            self.ask(self.server, self.call)
+
+    def call(self, address):
+        if not address:
+            self.hear(None)
+            return
         self.close()
         self.question = bytearray(48)
         self.question[0] = 0x23  # version 4, a client
         for at in range(40, 48):  # comes back with the answer, so nobody else can give one
             self.question[at] = random.getrandbits(8)
         self.place = (address, 123)
-        self.told = told
+        self.told = self.hear
         self.count = 0
         self.look()
 
@@ -46,60 +84,14 @@ class TimeServer(Names):
             return False
         return data[40:48] if data[0] < 0xC0 and 0 < data[1] < 16 else None
 
-
-class Clock:
-    day = None  # local days since 2000-01-01, a Saturday; None while nobody has told the time
-    minute = 0  # local, after midnight
-    server = ""
-    handled = None  # the minute up to which everything rang
-    shift = 0  # s that the summer adds
-
-    def __init__(self, d, zone, sun):
-        self.d = d
-        self.zone = zone
-        self.sun = sun
-        self.rings = []
-        self.utc = self.second = 0
-        self.since = time.ticks_ms()
-        self.year = (0, 0, 0)
-        self.pause = _FIRST
-        self.ticking = None
-        self.client = TimeServer(d)
-        d.starts.append(self.join)
-
-    # --- asking
-
-    def join(self):
-        if not self.d.net:
-            return
-        if not self.d.net.joined:
-            self.d.after(_JOINS, self.join)
-        elif self.server.replace(".", "").isdigit():
-            self.call(self.server)
-        else:
-            self.ask(self.client.ask, self.server, self.call)
-
-    def ask(self, way, *given):
-        try:
-            way(*given)
-        except (MemoryError, ValueError):
-            self.told(None)
-
-    def call(self, address):
-        if address:
-            self.ask(self.client.call, address, self.told)
-        else:
-            self.told(None)
-
-    def told(self, data):
+    def hear(self, data):
         if not data:
-            if self.pause == _FIRST:
+            if self.pause == 2 * _FIRST:
                 self.d.note(self.server + " does not tell the time")
-            self.d.after(self.pause, self.join)
-            self.pause = min(self.pause * 2, _RARELY)
             return
+        self.d.cancel(self.again)
         self.pause = _FIRST
-        self.d.after(_FRESH, self.join)
+        self.again = self.d.after(_FRESH, self.join)
         days, second = divmod(int.from_bytes(data[:4], "big"), _DAY)
         if days < _EPOCH:  # the servers' count begins anew in 2036
             days, second = divmod(int.from_bytes(b"\1" + data[:4], "big"), _DAY)

@@ -24,7 +24,7 @@ FILLS: dict[State, tuple[str, str]] = {
 WORDS: dict[State, str] = {
     "used": "used",
     "free": "free",
-    "mind": "free, with something to mind",
+    "mind": "free, with a restriction",
     "forbidden": "not to be used",
     "supply": "supply and ground",
 }

@@ -238,7 +238,7 @@ def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Co
         if quoted and not label:
             continue
         shown = f"{label} (GPIO{pin.gpio})" if label else str(pin.gpio)
-        detail = told[0] if told else "nothing speaks against it"
+        detail = told[0] if told else "no restriction"
         yield Completion(shown, label if quoted else written, "pin", detail, "\n".join(told), rank)
 
 

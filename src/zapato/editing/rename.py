@@ -50,7 +50,7 @@ def rename(path: Path, old: str, new: str) -> Renamed:
     _possible(design, old, new)
     texts, _, rest = _renamed(design, path, old, new)
     if rest:
-        message = f"{old} cannot be called {new}: something would not read as before"
+        message = f"{old} cannot be called {new}: another place in the files would change its meaning"
         raise Refused(message, "correct that first", tuple(rest), dict(rest.texts))
     return Renamed(texts, (f"{design.topic}/{old}", f"{design.topic}/{new}"))
 

@@ -38,8 +38,8 @@ _BOARD: Tables = {
     "headers": (Shape(()), 'rows of pins, as they stand on the board: left = ["3V3", "GND", "D4=4"]'),
     "fitted": (FITTED, "what is soldered on: its kind and its pins"),
     "supply": (SUPPLY, "what the 3.3 V rail gives"),
-    "rmii": (RMII, "how the Ethernet PHY hangs on the chip"),
-    "spi_ethernet": (SPI_ETHERNET, "how an Ethernet chip hangs on SPI"),
+    "rmii": (RMII, "how the Ethernet PHY is connected"),
+    "spi_ethernet": (SPI_ETHERNET, "how an Ethernet chip on SPI is connected"),
     "analog": (ANALOG, "the range at the analog pins, where the board divides it"),
     "input": (INPUT, "what the board takes at its supply"),
 }

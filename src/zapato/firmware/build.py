@@ -137,8 +137,8 @@ def _checked(design: Design) -> Report:
     found = report_of([design])
     if not found.ok or design.board is None:
         raise Refused(
-            f"{design.name or 'the device'} is not built while errors stand",
-            "zapato explain CODE tells more of each",
+            f"{design.name or 'the device'} is not built: its file has errors",
+            "zapato explain CODE explains each",
             found.findings,
             found.texts,
         )

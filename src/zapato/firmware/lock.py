@@ -199,7 +199,7 @@ class Lock:
 
 
 def _unreadable(path: Path, why: str) -> Unreadable:
-    fix = "remove it: the next build makes it anew, of all devices"
+    fix = "remove it: the next build writes it again, for all devices"
     return Unreadable(f"{shown(path)} cannot be read: {why}", fix)
 
 

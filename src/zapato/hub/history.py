@@ -316,7 +316,7 @@ def _alone(path: Path) -> sqlite3.Connection:
         guard.execute("BEGIN EXCLUSIVE")
     except sqlite3.OperationalError:
         guard.close()
-        raise ZapatoError(f"another hub keeps {path}", "--history FILE names another") from None
+        raise ZapatoError(f"another hub uses {path}", "--history FILE names another") from None
     return guard
 
 
@@ -325,7 +325,7 @@ def _told(path: Path | None) -> Generator[None]:
     try:
         yield
     except (sqlite3.Error, OverflowError) as error:
-        raise ZapatoError(f"the history {path or ''} does not go on: {error}", "is the disk full?") from None
+        raise ZapatoError(f"the history {path or ''} cannot be written: {error}", "is the disk full?") from None
 
 
 def _unpacked(text: str | list[int]) -> array[int]:

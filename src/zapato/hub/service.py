@@ -155,7 +155,7 @@ class Service:
     def say(self, saying: OutgoingMessage) -> None:
         """Publish. Raises NotDelivered where the broker is away."""
         if not self.way.up:
-            raise NotDelivered("the broker is away: nothing was sent", "try again when it is back")
+            raise NotDelivered("the broker is not connected: nothing was sent", "try again when it is back")
         self.way.publish(saying.topic, saying.payload, saying.retain, saying.qos)
 
     def do(self, line: str) -> OutgoingMessage:
@@ -174,7 +174,7 @@ class Service:
                         self._kept(self.history.forget_taken)
                     self._take([message for _, message in together])
             except Exception as error:  # whatever it is, what comes next is followed
-                self.odd = f"what came was not kept: {type(error).__name__}: {error}"
+                self.odd = f"values were not stored: {type(error).__name__}: {error}"
                 self._over.wait(0.1)
 
     def _take(self, messages: list[mqtt.MQTTMessage]) -> None:

@@ -176,7 +176,7 @@ class Document:
             self.found(
                 "secret-in-clear",
                 path,
-                f"{known.name} stands here in clear, in a file that gets shared",
+                f"{known.name} is readable here, in a file that gets shared",
                 severity="warning",
                 why="device and site files are copied, shown and kept in version control; secrets.toml is not.",
                 fixes=(

@@ -173,7 +173,7 @@ def _syntax_words(text: str) -> str:
     if re.search(r"(?<!')\b\d{1,2}:\d\d\b", text):
         return "not an expression: a time of day stands in quotes, between('22:00', '06:00')"
     if ";" in text or "\n" in text.strip():
-        return "not one expression: two things that happen are two links"
+        return "not one expression: write a link for each event"
     if "&&" in text or "||" in text or "!" in text.replace("!=", ""):
         return "not an expression: write and, or, not in words"
     if "=" in text.replace("==", "").replace("<=", "").replace(">=", "").replace("!=", ""):

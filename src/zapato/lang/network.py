@@ -63,7 +63,7 @@ def _read_topic(value: object) -> str:
         raise Wrong('takes the first levels of topics in quotes: "house/cellar"')
     if found := sorted(set(value) & set("+#")):
         raise Wrong(
-            f'is "{value}": {" and ".join(found)} stand for any level where somebody listens, and in no topic that is published (MQTT 3.1.1, 4.7.1)'
+            f'is "{value}": {" and ".join(found)} are wildcards of subscribers and not allowed in a topic that is published (MQTT 3.1.1, 4.7.1)'
         )
     if value.startswith("$"):
         raise Wrong(f'is "{value}": topics that begin with $ are the broker\'s own (MQTT 3.1.1, 4.7.2)')
@@ -73,7 +73,7 @@ def _read_topic(value: object) -> str:
         )
     if re.search(r"[\s\0]", value):
         raise Wrong(
-            f'is "{value}": a topic with blanks is mistyped by whoever listens to it',
+            f'is "{value}": whoever types this topic makes mistakes with blanks',
             f'"{"-".join(value.split())}"',
         )
     if len(value) > 200:

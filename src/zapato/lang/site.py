@@ -65,7 +65,7 @@ WIFI = Shape(
         text("password", "its password", "", secret=True),
         choice(
             "access",
-            "when the device opens its own access point: after a power-up where nobody lets it in, too, or only when told to",
+            "when the device opens its own access point: also after a power-up without a connection, or only on command",
             "alone",
             "asked",
             default="alone",
@@ -84,7 +84,7 @@ MQTT = Shape(
         boolean("tls", "speak TLS", False),
         text(
             "authority",
-            "the certificate, as a PEM file in the site, of who vouches for the broker; TLS needs it",
+            "a PEM file in the site: the certificate of the authority that signed the broker's; TLS needs it",
             None,
         ),
         topic("topic", "the first levels of the device's topics, in place of site/device"),
@@ -97,7 +97,7 @@ MQTT = Shape(
         ),
         measured(
             "apart",
-            "the values of a part are reported no more often than this; what waits is the newest",
+            "the shortest time between two reports of a part's values; of those in between only the newest is sent",
             "time",
             None,
             least=100,

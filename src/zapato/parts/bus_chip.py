@@ -105,7 +105,7 @@ def chip_fields(kind: str) -> tuple[Field, ...]:
     """chip, bus and address."""
     return (
         chip_field(f"the {kind}'s chip", lambda: chip_names(kind), lambda name: None),
-        names("bus", "the I2C bus it hangs on", REQUIRED, role="bus"),
+        names("bus", "its I2C bus", REQUIRED, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
     )
 

@@ -67,13 +67,13 @@ def line_level() -> Field:
     )
 
 
-def fed(feed: str, help: str = "what it draws at the most") -> tuple[Field, ...]:
+def fed(feed: str, help: str = "its largest current") -> tuple[Field, ...]:
     """The fields of a part that draws something: how much, where from, and what its module takes."""
     return (
         measured("current", help, "A", None, most=200),
         text(
             "fed_from",
-            f'the rail or supply that it hangs on: "3V3", "5V", or the name of a supply; {feed} where absent',
+            f'the rail or supply that feeds it: "3V3", "5V", or the name of a supply; {feed} where absent',
         ),
         span(
             "module",

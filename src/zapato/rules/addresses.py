@@ -51,7 +51,7 @@ def _unsupported(design: Design) -> Iterator[Finding]:
                 "error",
                 (*part.path, "address"),
                 f"a {part.get('chip', '')} cannot have the address 0x{given:02x}",
-                why="the address is laid down in the chip, but for what its address pins select.",
+                why="the address is fixed in the chip, except for what its address pins select.",
                 fixes=(f"addresses it can have: {can}",),
             )
 
@@ -64,7 +64,7 @@ RULES = (
         title="two chips have the same address on one bus",
         story="""
 All chips of an I2C bus hear every message and answer to their address. Two with the same address
-answer at once and spoil each other's bits. Most chips have a pin that selects another address;
+answer at once and corrupt each other's bits. Most chips have a pin that selects another address;
 where all are used up, the second chip needs a second bus.
 """,
         failing=device(
@@ -83,7 +83,7 @@ where all are used up, the second chip needs a second bus.
         severities=("error",),
         title="the chip cannot have this address",
         story="""
-The address of a chip is laid down in its silicon; one or more pins select among a few. An address
+The address of a chip is fixed in its silicon; one or more pins select among a few. An address
 outside that range never answers. Addresses stand in hexadecimal in datasheets: 23 is not 0x23.
 """,
         failing=device(_BUS + '[sensor.daylight]\nchip = "bh1750"\nbus = "main"\naddress = 23'),

@@ -1,4 +1,4 @@
-"""board-wants: what a bare module needs around it before it starts."""
+"""board-wants: what a bare module needs on its pins before it starts."""
 
 from collections.abc import Iterator
 

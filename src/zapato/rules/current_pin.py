@@ -64,8 +64,8 @@ RULES = (
         title="a pin drives more than it bears",
         story="""
 A pin is a small transistor: some 10 to 20 mA, for a short time a little more. The coil of a relay takes 30 to 80, an LED without
-a resistor as much as the pin can be made to give. Such a pin gets weaker, then stops, and takes the chip with it.
-Currents are those of the device file (`current`, `coil`, `resistor`), or the usual ones, which `zapato budget` tells.
+a resistor as much as the pin can be made to give. Such a pin gets weaker, then fails, and can destroy the chip.
+Currents are those of the device file (`current`, `coil`, `resistor`), or the usual ones, which `zapato budget` lists.
 """,
         failing=device('[relay.heater]\npin = 26\ncoil = "72mA"\nfed_from = "pin"'),
         mended=device('[relay.heater]\npin = 26\ncoil = "72mA"\nfed_from = "5V"'),

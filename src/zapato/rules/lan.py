@@ -100,7 +100,7 @@ def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
         for key, example in (("network", "192.168.4.0/24"), ("router", "192.168.4.1")):
             if not lan.get(key):
                 message = f"fixed addresses need the {key}, and [lan] has none"
-                why = "a device that asks nobody for its address must be told the network's size and who leads out of it."
+                why = "a device with a fixed address needs the network's size and its router."
                 place = document.place(("lan", "addresses"))
                 yield Finding("ip-outside", "error", place, message, why, (f'{key} = "{example}"',))
     if document and lan.get("dhcp") and plan.dhcp is None:
@@ -135,7 +135,7 @@ def _in_dhcp(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     for each in _fixed(site, devices):
         if each.ip and plan.dhcp and plan.dhcp[0] <= each.ip <= plan.dhcp[1]:
             message = f"{each.ip} of {each.owner} lies in the range that the router gives out"
-            why = f"the router hands {plan.dhcp[0]} to {plan.dhcp[1]} to whoever asks, and one day this one to somebody else (RFC 2131, section 3.1)."
+            why = f"the router gives {plan.dhcp[0]} to {plan.dhcp[1]} to any device that asks, and sooner or later this address to another device (RFC 2131, section 3.1)."
             yield each.finding(site, "ip-in-dhcp", message, why, next(free, ""))
 
 
@@ -197,7 +197,7 @@ nothing reaches the device.
         "the address lies in the range that the router gives out",
         """
 The router hands the addresses of its DHCP range to whoever asks. A fixed address inside it works
-until the day somebody else gets it.
+until the router gives it to another device.
 """,
         'addresses = { example = "192.168.4.120" }\n',
         _in_dhcp,

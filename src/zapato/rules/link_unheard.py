@@ -11,7 +11,7 @@ RULE = Rule(
     code="link-unheard",
     family="links",
     severities=("error",),
-    title="another device is read that this one cannot hear of",
+    title="a link reads another device that this one cannot receive",
     story="""
 A link may name a property or an event of another device of the site: `gear-locker.door.opened`. It comes
 over the broker, so both devices need one, and the same; the file must stand in a site; and what is named

@@ -137,8 +137,8 @@ What a device needs of the chip's working memory is known before it is built: ea
 firmware, each part and each link was measured in a 32-bit MicroPython VM, and the figures were held
 against devices made at random (most within a tenth, the worst within a fifth). Loading wants room of its own: on a small chip
 programs from 92 % on, with more than 32 parts and links from 88 % on, ended while they were loaded or ran out of memory when the
-broker came back (benchmarks/edge.py): an error. Above 83 % a program runs, and has too little left for a bad day, when messages
-wait for a broker that is away and the free memory is in crumbs: a warning.
+broker came back (benchmarks/edge.py): an error. Above 83 % a program runs, and has too little left when messages wait
+for a broker that is away and the free memory is fragmented: a warning.
 
 `zapato rehearse` shows the same device in exactly the chip's heap.
 """,

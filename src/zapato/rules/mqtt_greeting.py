@@ -31,7 +31,7 @@ def _find(design: Design) -> Iterator[Finding]:
             "mqtt-greeting",
             "error",
             ("device",),
-            f"topic, user and password of {design.name} make a greeting of {taken} bytes, and the device has room for {ROOM}",
+            f"topic, user and password of {design.name} make an MQTT CONNECT message of {taken} bytes, and the device has room for {ROOM}",
             why="the message holds the topic twice, and user and password; the device sends it in one piece.",
             fixes=("a shorter `topic` in [mqtt]", "a shorter user or password at the broker"),
             of="key",
@@ -49,10 +49,10 @@ RULE = DesignRule(
     code="mqtt-greeting",
     family="network",
     severities=("error",),
-    title="topic, user and password are too long for the greeting to the broker",
+    title="topic, user and password are too long for the MQTT CONNECT message",
     story="""
-The first thing that a device says to its broker holds its name there, where its last will goes, and its user and password. It leaves in
-one piece, and on the smallest chip every byte that waits to leave is one less for the program: 384 are set aside.
+The CONNECT message holds the device's name, the topic of its will, user and password. The device sends it in one piece from a buffer
+of 384 bytes: on the smallest chip a larger buffer would take memory from the program.
 """,
     failing=_files("house/" + "/".join(["a-long-name-of-a-room"] * 8)),
     mended=_files("house/cellar/example"),

@@ -53,7 +53,7 @@ RULE = DesignRule(
     code="pair-at-reset",
     family="pins",
     severities=("error",),
-    title="two that must never be on together are both on while the board starts",
+    title="outputs that exclude each other are both on while the board starts",
     story="""
 The program sees to it that a blind never gets both directions, and that relays which exclude each other are never closed together. But
 between power-up and the program's first line the pins alone decide. Where both rest at the level that switches on, both are on, for some

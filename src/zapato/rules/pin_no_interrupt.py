@@ -8,13 +8,13 @@ def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.need.interrupt or use.pin.interrupt or use.pin.analog_only:
         return None
     asked = use.part.values.get("watch") == "interrupt"
-    wants = 'says watch = "interrupt"' if asked else "must hear of every edge"
+    wants = 'says watch = "interrupt"' if asked else "must see every edge"
     message = f"{design.called(use.pin)} has no interrupt, and {use.part.id} {wants}"
     own = use.pin.gpio >= 0 and design.board
     why = (
         design.board.chip.why.get("no-interrupt", "")
         if own and design.board
-        else "the processor is not told of edges on this pin"
+        else "the chip has no interrupt for this pin"
     )
     fixes = ('watch = "poll": look at it every 10 ms instead',) if asked else ()
     return Incompatibility("error", message, why, use.pin.source, fixes)

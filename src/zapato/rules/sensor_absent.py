@@ -20,8 +20,8 @@ def _find(design: Design) -> Iterator[Finding]:
             "sensor-absent",
             "error",
             (*part.path, "chip"),
-            f"{part.id} is to tell {chip(name).help}, and the {silicon.title} has no sensor for it",
-            why=f"it is part of the silicon, or not there ({chip(name).source}).",
+            f"{part.id} reads {chip(name).help}, and the {silicon.title} has no sensor for it",
+            why=f"this sensor is part of the silicon of some chips only ({chip(name).source}).",
             fixes=("a sensor on a pin or a bus", f"a board with one of: {', '.join(chip(name).only)}"),
         )
 

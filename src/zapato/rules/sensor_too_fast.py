@@ -32,7 +32,7 @@ RULE = DesignRule(
     title="the sensor is read more often than it can measure",
     story="""
 Every sensor chip needs its time for one measurement; a DHT22 takes two seconds from one to the
-next. Asked more often it repeats itself, or does not answer, and some get warm and measure that.
+next. Read more often it repeats itself or does not answer, and some chips warm up and measure their own heat.
 """,
     failing=device('[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "500ms"'),
     mended=device('[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "5s"'),

@@ -35,7 +35,7 @@ RULE = DesignRule(
     title="one of several chips on a line has no serial number",
     story="""
 With one sensor on a one-wire line its number need not be known: whoever answers is meant. With two, both would answer. The program then
-reads neither and says so, which is better found here.
+reads neither and says so, so `check` reports it first.
 """,
     failing=device(_LINE),
     mended=device(_LINE + 'serial = "28ff641e0f43c50f"'),

@@ -27,7 +27,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 "status-shared",
                 "warning",
                 path,
-                f"{what} drives {part.id}, which shows the status by itself: it blinks on, and nobody sees what was meant",
+                f"{what} drives {part.id}, which shows the status by itself: its blink code goes on, so the other state is never visible",
                 why="the status is shown anew with every beat of its blink code.",
                 fixes=("another LED for one of the two", f"no shows at {part.id}"),
             )

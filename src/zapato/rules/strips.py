@@ -22,7 +22,7 @@ def _slow(design: Design) -> Iterator[Finding]:
                 "strip-slow",
                 "warning",
                 (*part.path, "count"),
-                f"a frame of {count} LEDs takes {took * 1000:.0f} ms: {1 / took:.0f} a second, and effects stumble",
+                f"a frame of {count} LEDs takes {took * 1000:.0f} ms: {1 / took:.0f} a second, so effects are not smooth",
                 why=f"{8 * colours} bits at 800 kHz are {10 * colours} us an LED, one after the other (WS2812B datasheet, data transfer time).",
                 fixes=(
                     f"split over {split(count, OWN_PACE, colours)} pins for {OWN_PACE:g} frames a second, over {split(count, colours=colours)} for 60",
@@ -126,7 +126,7 @@ and blue, as an SK6812 can have it (its 32-bit kind). One byte too many for each
         severities=("warning",),
         title="a frame of the strip takes too long",
         story="""
-A strip is told LED after LED: 30 us each and a pause at the end. Up to 1,300 LEDs on one pin the device draws its own effects in time,
+A strip gets its data LED by LED: 30 us each and a pause at the end. Up to 1,300 LEDs on one pin the device draws its own effects in time,
 25 frames a second; for movement that is smooth for everybody it is 540.
 """,
         failing=device(_FED + _STRIP.format(count=1500, limit=1, length=5)),

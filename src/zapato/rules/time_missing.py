@@ -1,4 +1,4 @@
-"""time-missing: something waits for a time of day that nobody tells the device."""
+"""time-missing: a time of day is used, and the device has no source for it."""
 
 from collections.abc import Iterator
 
@@ -51,7 +51,7 @@ RULE = DesignRule(
     code="time-missing",
     family="links",
     severities=("error",),
-    title="something waits for a time of day that nobody tells the device",
+    title="a time of day is used, and the device has no source for it",
     story="""
 `at`, `between`, `weekday` and daily totals go by the clock on the wall. A board learns the time from
 a time server (SNTP) once it has joined its network, and reckons it in the zone that `[time]` names,

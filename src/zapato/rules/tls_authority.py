@@ -1,4 +1,4 @@
-"""tls-authority: TLS without knowing who vouches for the broker."""
+"""tls-authority: TLS without an authority to check the broker's certificate."""
 
 from collections.abc import Iterator
 
@@ -23,7 +23,7 @@ def _find(design: Design) -> Iterator[Finding]:
     message, fix = "", ""
     if not about.get("authority"):
         message, fix = (
-            "TLS is asked for, and nobody says who vouches for the broker",
+            "tls = true, and [mqtt] names no authority to check the broker's certificate with",
             'authority = "ca.pem" in [mqtt]',
         )
     else:
@@ -32,7 +32,7 @@ def _find(design: Design) -> Iterator[Finding]:
         except Unreadable as error:
             message, fix = str(error), error.fix
     if message:
-        why = "encrypted talk with whoever answers protects nothing: the device must check the broker's certificate."
+        why = "encryption alone does not protect: without a checked certificate any computer can pass for the broker."
         yield design.finding("tls-authority", "error", ("device",), message, why=why, fixes=(fix,), of="key")
 
 
@@ -40,7 +40,7 @@ RULE = DesignRule(
     code="tls-authority",
     family="network",
     severities=("error",),
-    title="TLS without knowing who vouches for the broker",
+    title="TLS without an authority to check the broker's certificate",
     story="""
 With `tls = true` the device checks the certificate that the broker shows: it must be made out for the
 broker's name, and signed by the authority whose certificate `authority` names, a PEM file in the site's

@@ -30,7 +30,7 @@ def _find(design: Design) -> Iterator[Finding]:
         "tls-unchecked",
         "error",
         ("device", "board"),
-        f"TLS is asked for, and the {design.board.chip.title} cannot check the broker's certificate",
+        f"tls = true, and the {design.board.chip.title} cannot check the broker's certificate",
         why=(
             "its port's TLS encrypts and takes every certificate, so anyone on the way can pass for the broker; "
             "and one record of up to 16 KiB would have to fit into a heap of 36 KiB."
@@ -46,8 +46,8 @@ RULE = DesignRule(
     title="the chip cannot check a broker's certificate",
     story="""
 The ESP8266's MicroPython has a small TLS library that encrypts, and knows no certificate authorities:
-whoever answers is taken for the broker. Such a secret would be shared with anyone who stands in the
-way, and the name of security would be all that is left of it. (MicroPython, extmod/modtls_axtls.c: no
+any computer that answers is taken for the broker. Whoever is between device and broker could read
+everything, so TLS would give no security. (MicroPython, extmod/modtls_axtls.c: no
 verification; RFC 8446, section 5.1: a record holds up to 2^14 bytes.)
 """,
     failing={

@@ -59,8 +59,8 @@ RULES = (
         title="another device of the site has the same name",
         story="""
 A device is known by its name: to the broker, in the address plan, by its update key and in its
-folder of results. A file that was copied and kept its name gives two devices that are one to
-everybody else.
+folder of results. A file that was copied and kept its name gives two devices that cannot be told
+apart.
 """,
         failing={
             "devices/first.toml": device(_RELAY),
@@ -81,7 +81,7 @@ everybody else.
         title="another device of the site has the same topics",
         story="""
 A device's topics begin with the site's and its own name, or with what mqtt.topic says. On the same
-topics two devices take each other's commands, and the broker disconnects one whenever the other
+topics two devices obey each other's commands, and the broker disconnects one whenever the other
 connects.
 """,
         failing={

@@ -18,5 +18,5 @@ def stand_in(name: str, feel: Feel) -> BusStandIn:
     if name in described_names():
         return Described(description(name), feel)
     raise ZapatoError(
-        f"nothing stands in for a {name} in a rehearsal", f"a class Chip in sim.py of the bundle {name}"
+        f"a {name} has no stand-in (sim.py), so it cannot be rehearsed", f"a class Chip in sim.py of the bundle {name}"
     )

@@ -78,7 +78,7 @@ class Listener:
         if not self._joined.wait(JOIN) or self._refused:
             self.close()
             raise ZapatoError(
-                f"the broker at {host}:{port} does not take us: {self._refused or 'no answer'}",
+                f"the broker at {host}:{port} refuses the connection: {self._refused or 'no answer'}",
                 "user and password stand in [mqtt]",
             )
 

@@ -90,7 +90,7 @@ def refuse(design: Design) -> None:
     checked = report_of([design])
     if not checked.ok:
         name = design.name or "the device"
-        raise Refused(f"{name} is not rehearsed while errors stand", "", checked.findings, checked.texts)
+        raise Refused(f"{name} is not rehearsed: its file has errors", "", checked.findings, checked.texts)
     refuse_unplaced(design)
 
 

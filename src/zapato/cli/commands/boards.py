@@ -28,7 +28,7 @@ ABOUT = About("Start", "boards, their pins, and what each can do", "zapato board
     "--site",
     default=".",
     type=click.Path(path_type=Path),
-    help="A site whose own boards join in.",
+    help="Also list the boards of this site.",
     show_default=True,
 )
 @click.option(

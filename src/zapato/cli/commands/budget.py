@@ -20,7 +20,7 @@ ABOUT = About(
 @click.command("budget")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--topic", type=click.Choice(TOPICS), multiple=True, help="These alone.")
-@click.option("--sources", is_flag=True, help="Tell where each figure is from, too.")
+@click.option("--sources", is_flag=True, help="Also print the source of each figure.")
 @click.option(
     "--out", type=click.Path(path_type=Path), help="Draw it: a .png, .svg or .pdf file, of one device."
 )

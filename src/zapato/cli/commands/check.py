@@ -36,7 +36,7 @@ ABOUT = About("Check", "what cannot work on the board, and why", "zapato check d
     "--watch",
     "watching",
     is_flag=True,
-    help="Check again whenever a file is saved, and tell what came and what went.",
+    help="Check again when a file is saved; print new and resolved findings.",
 )
 @spreading
 @click.option(
@@ -75,7 +75,7 @@ def COMMAND(
         from zapato.cli.follow import follow
 
         if form != "text" or changed is not None or "-" in map(str, paths):
-            raise click.UsageError("--watch goes with files and text alone")
+            raise click.UsageError("--watch works with files and --format text only")
         return follow(paths, only, devices)
     files = all_files(paths)
     if changed is not None:

@@ -18,7 +18,7 @@ ABOUT = About(
 @click.option(
     "--bus",
     type=click.Choice(["i2c", "spi", "onewire", "pin"]),
-    help="Only those on such a bus, or on a pin.",
+    help="Only those on this bus, or on a pin.",
 )
 @click.option("--volts", type=float, metavar="V", help="Only those that run on this supply.")
 @click.option("--begin", "name", metavar="NAME", help="Write chips/NAME.toml, a description to fill in.")

@@ -41,7 +41,7 @@ ABOUT = About(
 @click.option(
     "--page-password",
     is_flag=True,
-    help="Tell what the page of a device's own access point asks for; nothing is written.",
+    help="Print the password of the page of a device's own access point; write nothing.",
 )
 @click.option("--rate", default=460_800, show_default=True, help="By cable: baud.")
 @click.option("--air", is_flag=True, help="Over the air: through the broker, to a device that runs.")
@@ -162,7 +162,7 @@ def _all_by_air(
     count = {
         state: sum(turn.state == state for turn in turns) for state in ("done", "there", "failed", "left")
     }
-    words = ("updated", "had their version", "failed", "left as they are; the same call goes on with them")
+    words = ("updated", "had their version", "failed", "unchanged; run the same command again to continue")
     click.echo(", ".join(f"{n} {word}" for n, word in zip(count.values(), words, strict=True) if n))
     return 1 if count["failed"] or count["left"] else 0
 
@@ -215,7 +215,7 @@ def _at_prompt(
     done = by_prompt(design.board.chip, files, FOLDERS, port, only=only_settings, tell=tell)
     if done is None and only_settings:
         raise NotDelivered(
-            f"nothing on {port} answers as MicroPython's prompt",
+            f"nothing on {port} answers with MicroPython's prompt",
             "without --settings the whole device is written",
         )
     if done is None:

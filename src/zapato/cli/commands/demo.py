@@ -59,7 +59,7 @@ def COMMAND(out: Path, force: bool) -> int:
     names = ("device", "findings", "flash", "heap", "expectations", "took")
     click.echo(f"\n{table([{name: row.get(name, '-') for name in names} for row in rows])}")
     done = "checked and built" if missing else "checked, built and rehearsed"
-    alone = "" if evening else "; all together something failed, see above"
+    alone = "" if evening else "; the site's rehearsal failed, see above"
     click.echo(f"\n{good} of {len(rows)} devices {done} without a fault{alone}")
     if missing:
         click.echo(f"not rehearsed: {missing}")

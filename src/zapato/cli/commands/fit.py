@@ -71,7 +71,7 @@ def _checked(path: Path) -> Any:
     if any(f.severity == "error" for f in design.findings):
         texts = {design.document.source.name: design.document.source.text}
         report = Report.of(design.findings, texts=texts)
-        raise Refused(f"{path} has errors to mend first", "", report.findings, report.texts)
+        raise Refused(f"{path} has errors; correct them first", "", report.findings, report.texts)
     return design
 
 
@@ -103,7 +103,7 @@ def _ranked(form: str, count: int, path: Path) -> tuple[bool, Any, str]:
     if count == 1:
         return good, _board_text(ranked), ""
     kept = [each for each in ranked if each.ok][:SHOWN]
-    names = ", ".join(f"{each.board.id} ({len(each.loses)} to mind, {each.free} pins left)" for each in kept)
+    names = ", ".join(f"{each.board.id} ({len(each.loses)} to consider, {each.free} pins left)" for each in kept)
     return good, f"{design.name}: {names or 'no board carries it'}", ""
 
 

@@ -39,7 +39,7 @@ def COMMAND(paths: tuple[Path, ...], dry_run: bool) -> int:
     click.echo(
         f"{made} {'would be corrected' if dry_run else 'corrected'}"
         if found.made
-        else "nothing can be corrected by itself"
+        else "nothing can be corrected automatically"
     )
     if len(found.left):
         click.echo("\nleft:\n" + brief_text(found.left) + totals(found.left) + summary(found.left), nl=False)

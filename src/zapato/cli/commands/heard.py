@@ -23,7 +23,7 @@ ABOUT = About(
 @click.command("heard")
 @click.argument("device", type=click.Path(path_type=Path))
 @click.option("--broker", metavar="HOST[:PORT]", help="Another broker than the site's.")
-@click.option("--scan", is_flag=True, help="Have the device look again, first.")
+@click.option("--scan", is_flag=True, help="First let the device scan again.")
 @click.option(
     "--write", "address", metavar="ADDRESS", help="Put what is at this address into the device file."
 )
@@ -67,7 +67,7 @@ def COMMAND(
     design = resolve(device)
     if not scanners(design):
         raise ZapatoError(
-            f"{design.name} has nothing that scans", "a bus, such as [i2c.main] or [onewire.outlet]"
+            f"{design.name} has no part that scans", "a bus, such as [i2c.main] or [onewire.outlet]"
         )
     found, adverts = _found(design, broker, scan, listen)
     if not (address and to):

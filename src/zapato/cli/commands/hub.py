@@ -22,33 +22,33 @@ ABOUT = About("Follow", "values, history and alerts of a whole site", "zapato hu
 @click.option(
     "--serve",
     metavar="ADDRESS[:PORT]",
-    help="Be the broker, too, reachable at this address of this machine; needs user and password in the site's [mqtt].",
+    help="Also run the broker, at this address of this machine; needs user and password in the site's [mqtt].",
 )
-@click.option("--demo", is_flag=True, help="The demo site, alive from the simulator; nothing is kept.")
+@click.option("--demo", is_flag=True, help="The demo site, run in the simulator; nothing is stored.")
 @click.option(
     "--web",
     metavar="[ADDRESS:]PORT",
     help="A page on this machine, such as --web 8080; at another address it asks for a token.",
 )
 @click.option(
-    "--do", "lines", metavar="LINE", multiple=True, help='Do this and end: "boot-dryer.vent.on = true".'
+    "--do", "lines", metavar="LINE", multiple=True, help='Send this command and end: "boot-dryer.vent.on = true".'
 )
-@click.option("--once", is_flag=True, help="List what is there and end.")
-@click.option("--past", metavar="NAME", multiple=True, help="What device.part.property had; ends after it.")
+@click.option("--once", is_flag=True, help="List the devices and end.")
+@click.option("--past", metavar="NAME", multiple=True, help="Print the history of device.part.property and end.")
 @click.option(
-    "--since", default="24h", show_default=True, metavar="TIME", help="With --past: from how long ago on."
+    "--since", default="24h", show_default=True, metavar="TIME", help="With --past: how far back."
 )
 @click.option(
     "--plot", type=click.Path(path_type=Path), help="With --past: draw it into this PNG, SVG or PDF."
 )
-@click.option("--history", type=click.Path(path_type=Path), help="The file that it is kept in.")
-@click.option("--keep", default="366d", show_default=True, metavar="TIME", help="For how long it is kept.")
+@click.option("--history", type=click.Path(path_type=Path), help="The file of the history.")
+@click.option("--keep", default="366d", show_default=True, metavar="TIME", help="How long values are stored.")
 @click.option(
     "--room",
     default=1024.0,
     show_default=True,
     metavar="MIB",
-    help="How large it may be; then the oldest goes.",
+    help="Its largest size; then the oldest values are deleted.",
 )
 @click.option("--alerts", type=click.Path(path_type=Path), help="Alerts; the site's alerts.toml by default.")
 @click.option(
@@ -56,7 +56,7 @@ ABOUT = About("Follow", "values, history and alerts of a whole site", "zapato hu
     default=2.0,
     show_default=True,
     metavar="SECONDS",
-    help="How long to wait for what the broker has kept.",
+    help="How long to wait for the broker's retained messages.",
 )
 @click.option("--lasts", type=float, metavar="SECONDS", help="End after so long; else Ctrl-C ends it.")
 @click.option(

@@ -257,7 +257,7 @@ def _fitting(count: int, options: Options) -> None:
         fix = "for the site's own rehearsal: --together" if given.script or given.plot or given.trace else ""
         raise ZapatoError("--script, --plot, --trace, --cards and --live go with one device", fix)
     if given.ports and not given.live:
-        raise ZapatoError("--serial goes with --live: in virtual time no real port can keep up")
+        raise ZapatoError("--serial goes with --live: a real port works in real time only")
     if wrong := next((each for each in given.ports if "=" not in each), ""):
         raise ZapatoError(f"--serial takes LINK=PORT, not {wrong}", "--serial line=/dev/ttyUSB0")
     if given.broker and not given.live:

@@ -70,7 +70,7 @@ class BeaconKind(Kind):
         found = {
             "near": Property("boolean", help="it was heard lately"),
             "strength": Property(
-                "number", "dBm", unknown=True, help="how strongly it was heard last, to 5 dB"
+                "number", "dBm", unknown=True, help="signal strength of the last advertisement, to 5 dB"
             ),
         }
         for slot in _slots(part):

@@ -30,8 +30,8 @@ class BlindKind(Kind):
     help = "a blind or curtain; position 0 is closed, 100 is open"
     fields = (
         measured("coil", "the current of the coil of one of its two relays", "A", None, least=0.001, most=5),
-        measured("coil_voltage", "what the coils of its relays are made for", "V", None, least=1, most=400),
-        text("fed_from", 'what the coils hang on: "5V", "3V3", or the name of a supply', INPUT),
+        measured("coil_voltage", "rated voltage of its relays' coils", "V", None, least=1, most=400),
+        text("fed_from", 'what feeds the coils: "5V", "3V3", or the name of a supply', INPUT),
         pin("open", "the pin that drives it open", None),
         pin("close", "the pin that drives it closed", None),
         choice("active", "the level that drives", "high", "low", default="high"),

@@ -34,7 +34,7 @@ class CardKind(Kind):
     help = "an SD card that keeps readings as CSV, where there is no network or beside it"
     fields = (
         *fed('"3V3"'),
-        names("bus", "the SPI bus it hangs on", REQUIRED, role="bus"),
+        names("bus", "its SPI bus", REQUIRED, role="bus"),
         pin("select", "its select line"),
         Field(
             "keeps",
@@ -45,7 +45,7 @@ class CardKind(Kind):
             role="texts",
         ),
         measured("every", "a row every so often", "time", 60_000, least=1000),
-        whole("most", "MiB that its files take at the most; then the oldest goes", 64, least=1, most=1024),
+        whole("most", "largest size of its files together, in MiB; then the oldest file is deleted", 64, least=1, most=1024),
     )
     dates = True
     wiring = (

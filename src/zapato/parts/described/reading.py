@@ -81,7 +81,7 @@ CHIP = Shape(
         number("reads_high", "the share of its supply from which its inputs read high", 0.0),
         measured("fastest", "the shortest time between two readings", "time", 50),
         measured("start", "from power-up until it listens", "time", 20, most=5000),
-        measured("draws", "what it draws at the most", "A", 0.0),
+        measured("draws", "its largest current", "A", 0.0),
         text("wiring", "how it is wired", "", most=1000),
     )
 )  # fmt: skip

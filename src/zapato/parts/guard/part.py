@@ -37,17 +37,17 @@ class GuardKind(Kind):
             role="condition",
         ),
         names("off", "the outputs that it holds off", REQUIRED),
-        number("back", "it lets go only when the value has gone back by this much"),
+        number("back", "hysteresis: it releases only when the value has gone back by this much"),
         measured(
             "unknown_for",
-            "it trips, too, when what it reads has been unknown for this long",
+            "it also trips when a value that it uses has been unknown for this long",
             "time",
             None,
             least=1000,
         ),
         choice(
             "release",
-            "self: lets go when the condition has gone; hand: only on the action release",
+            "self: releases when the condition is false again; hand: only by the action release",
             "self",
             "hand",
             default="self",
@@ -55,7 +55,7 @@ class GuardKind(Kind):
     )
     actions = {
         "trip": Action(undo="release", help="hold the outputs off now"),
-        "release": Action(undo="trip", help="let go; refused while the limit is passed"),
+        "release": Action(undo="trip", help="release the outputs; refused while the condition is true"),
     }
     wiring = (
         "Nothing to wire. It is software: where a failure could burn or flood, a thermostat, a "

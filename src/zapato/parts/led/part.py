@@ -29,9 +29,9 @@ BARE = 25.0
 STATUS = (
     (100, 100, "looking for its network (dark for a second before: it starts)"),
     (500, 500, "the network is there, the broker not yet"),
-    (0, 0, "all is well (lit steadily)"),
+    (0, 0, "it is connected and works (lit steadily)"),
     (100, 1900, "the broker refuses it: user, password or rights"),
-    (1900, 100, "all is well again after a fault, which its notes tell"),
+    (1900, 100, "it works again after a fault, which is reported in notes"),
     (50, 450, "an update comes"),
     (1000, 1000, "its access point is open: join the network that is called like the device"),
 )
@@ -46,7 +46,7 @@ class LedKind(Kind):
     fields = (
         *switched_pin("the LED", kept=False),
         longest_on(),
-        measured("current", "what flows through it; else the resistor tells", "A", None, most=1),
+        measured("current", "its current; from the resistor where absent", "A", None, most=1),
         measured("resistor", "the resistor in series; 0 where there is none", "ohm", RESISTOR, most=1e6),
         measured("forward", "its own voltage", "V", FORWARD, least=1, most=5),
         text(
@@ -103,7 +103,7 @@ class LedKind(Kind):
                 "resistor",
                 ohms(ohm),
                 "in series with the LED",
-                "lets no more flow than LED and pin bear",
+                "limits the current to what LED and pin bear",
                 "pin",
             )
 

@@ -76,7 +76,7 @@ class ReceiverKind(Kind):
         measured("level", "the high level of the receiver module", "V", None, most=60),
         whole("pulse", "the shortest pulse that it sends, us", PULSE, least=100, most=1000),
     )
-    events = {"received": "a code came, whosoever it is; once for each press"}
+    events = {"received": "a code was received, known or not; once for each press"}
     actions = {
         "scan": Action(help="forget what was found, and remember the codes that come from now on"),
         "send": Action(

@@ -60,9 +60,9 @@ class RelayKind(Kind):
         measured("shortest_off", "once open it stays so for this long, at power-up, too", "time", None),
         longest_on(),
         whole("most_per_hour", "closes no more often than this within any hour", None, least=1, most=60),
-        measured("coil_voltage", "what its coil is made for", "V", None, least=1, most=400),
+        measured("coil_voltage", "rated voltage of its coil", "V", None, least=1, most=400),
         measured("coil", "the current of its coil", "A", None, least=0.001, most=5),
-        measured("current", "what the input of its driver takes from the pin", "A", None, most=1),
+        measured("current", "current that the input of its driver takes from the pin", "A", None, most=1),
         measured("switches", "the voltage at its contact, for the wiring sheet", "V", None, most=1000),
         measured(
             "contact",
@@ -76,7 +76,7 @@ class RelayKind(Kind):
         boolean("diode", "a diode across its coil, where that hangs on the pin"),
         text(
             "fed_from",
-            'what its coil hangs on: "5V", "3V3", a supply, or "pin" for a bare coil on the pin',
+            'what feeds its coil: "5V", "3V3", a supply, or "pin" for a bare coil on the pin',
             INPUT,
         ),
     )

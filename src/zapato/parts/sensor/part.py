@@ -66,7 +66,7 @@ class SensorKind(Kind):
     fields = (
         chip_field('what it is: a chip\'s part number, or "analog"', chip_names, _load),
         pin("pin", "the data pin, for a chip on one wire or an analog input", None),
-        names("bus", "the bus it hangs on, for a chip on I2C or one-wire", None, role="bus"),
+        names("bus", "its bus, for a chip on I2C or one-wire", None, role="bus"),
         whole("address", "its address on the bus", None, least=1, most=127),
         measured("every", "the time from one reading to the next", "time", 30_000, least=100),
         number("change", "report only a change of at least this much; 0 reports every reading", 0),

@@ -77,16 +77,16 @@ class StripKind(Kind):
         longest_on(),
         text(
             "follows",
-            "a number from 0 to 100, by whose share it is darker all the time, such as hall.level of a microphone",
+            "a property from 0 to 100 such as hall.level of a microphone: brightness = level x value / 100",
             None,
             most=1000,
             role="condition",
         ),
         whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
         measured(
-            "supply", "what its LEDs run on; 5 V, for ws2815 12 V, where absent", "V", None, least=3, most=30
+            "supply", "supply voltage of its LEDs; 5 V where absent, 12 V for ws2815", "V", None, least=3, most=30
         ),
-        *fed('"5V"', "what one LED takes at full white"),
+        *fed('"5V"', "current of one LED at full white"),
         measured(
             "length",
             "of the strip, for the voltage along it; 60 LEDs a metre where absent",

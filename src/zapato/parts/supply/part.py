@@ -13,7 +13,7 @@ class SupplyKind(Kind):
     help = "a power supply or a battery, for the budgets and the wiring sheet"
     fields = (
         measured("voltage", "what it gives", "V", REQUIRED, least=0.5, most=60),
-        measured("current", "what it can give for long", "A", None, least=0.001, most=200),
+        measured("current", "its continuous current", "A", None, least=0.001, most=200),
         boolean("board", "it feeds the board, in place of a USB port"),
         text("input", 'the board\'s input that it feeds, where it has several: "VIN", "3V3"'),
         text("from", "the supply that it converts from, for a step-down or step-up converter"),
