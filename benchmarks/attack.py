@@ -18,6 +18,7 @@ import sys
 import tempfile
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from random import Random
 
@@ -32,7 +33,11 @@ from zapato.hub import Hub
 from zapato.simulator.little import Blocks, LittleFlash
 from zapato.simulator.scenario import PowerCut
 
-BOARDS = {"esp8266-30pin": ('"D1"', '"D2"', '"D5"', '"D6"'), "esp32-38pin": (26, 25, 33, 27), "rp2040w-40pin": (2, 3, 4, 5)}
+BOARDS = {
+    "esp8266-30pin": ('"D1"', '"D2"', '"D5"', '"D6"'),
+    "esp32-38pin": (26, 25, 33, 27),
+    "rp2040w-40pin": (2, 3, 4, 5),
+}
 IN_SERVICE = """zapato = 1
 [device]
 name = "bench"
@@ -94,7 +99,9 @@ def outages(count: int, random: Random) -> bool:
         ):
             wrong += 1
             print(f"{board}: {away}")
-    print(f"{done} outages on {', '.join(BOARDS)}: {wrong} runs in which an output changed that the file does not ask for")
+    print(
+        f"{done} outages on {', '.join(BOARDS)}: {wrong} runs in which an output changed that the file does not ask for"
+    )
     return not wrong
 
 
@@ -118,7 +125,9 @@ def _edges(device: Path, acts: list[tuple[float, str]]) -> list[tuple[str, str, 
         f'[rehearsal]\nlasts = "{MINUTES}min"\n[world]\nroom.temperature = 20\nroom.humidity = 50\n{steps}'
     )
     result = zapato.rehearse(device, script)
-    wanted = [r for r in result.records if r["what"] in ("pin", "power") and not str(r["name"]).startswith("in")]
+    wanted = [
+        r for r in result.records if r["what"] in ("pin", "power") and not str(r["name"]).startswith("in")
+    ]
     inputs = {use.pin.name for use in zapato.load(device).uses if use.need.use == "input"}
     return [(r["name"], str(r["value"]), r["t"]) for r in wanted if r["name"] not in inputs]
 
@@ -150,7 +159,9 @@ def cuts(count: int, random: Random) -> bool:
         if place.run() is not None or "broker reached" not in place.log:
             dead += 1
             print(f"step {number}: {place.log[-3:]}")
-    print(f"{made} cuts, {len(seen)} different states of the flash, each started: {dead} without a whole version")
+    print(
+        f"{made} cuts, {len(seen)} different states of the flash, each started: {dead} without a whole version"
+    )
     return not dead
 
 
@@ -182,10 +193,8 @@ def packages(count: int, random: Random) -> bool:
     inner = gzip.decompress(good)
     same, taken, refused = 0, 0, 0
     for _ in range(count):
-        if random.random() < 0.5:
-            data = gzip.compress(_harmed(inner, random), 1)
-        else:
-            data = _harmed(good, random)
+        inside = random.random() < 0.5
+        data = gzip.compress(_harmed(inner, random), 1) if inside else _harmed(good, random)
         try:
             offer = UpdateOffer(old.topic, bytes.fromhex(KEY), data)
         except ZapatoError:
@@ -196,11 +205,34 @@ def packages(count: int, random: Random) -> bool:
             same += 1  # padding or a header's unused byte: what would be installed is what was signed
         else:
             taken += 1
-    print(f"{count} damaged packages: {refused} refused, {same} with the signed content unchanged, {taken} taken with other content")
+    print(
+        f"{count} damaged packages: {refused} refused, {same} with the signed content unchanged, {taken} taken with other content"
+    )
     return not taken
 
 
-WORDS = ("bench", "lamp", "device", "do", "set", "on", "off", "toggle", "tell", "restart", "settings", "forget", "update", "piece", "want", "", "+", "#", "é", "x" * 200)
+WORDS = (
+    "bench",
+    "lamp",
+    "device",
+    "do",
+    "set",
+    "on",
+    "off",
+    "toggle",
+    "tell",
+    "restart",
+    "settings",
+    "forget",
+    "update",
+    "piece",
+    "want",
+    "",
+    "+",
+    "#",
+    "é",
+    "x" * 200,
+)
 
 
 def _payload(random: Random) -> bytes:
@@ -211,7 +243,9 @@ def _payload(random: Random) -> bytes:
     if way == 1:
         return b"[" * random.randrange(1, 900)
     if way == 2:
-        return json.dumps(random.choice([None, True, -1, 1e308, "x" * 300, [[]], {"a": {}}, {"on": 1}])).encode()
+        return json.dumps(
+            random.choice([None, True, -1, 1e308, "x" * 300, [[]], {"a": {}}, {"on": 1}])
+        ).encode()
     if way == 3:
         return b"1e999"
     if way == 4:
@@ -233,7 +267,17 @@ def messages(count: int, random: Random) -> bool:
         def send(place: Place = place, old: zapato.Design = old, sent: Counter[str] = sent) -> None:
             levels = [random.choice(WORDS) for _ in range(random.randrange(1, 5))]
             topic = "/".join((old.topic, *levels)).replace("+", "p").replace("#", "h")
-            known = topic.endswith(("lamp/on/set", "lamp/do/on", "lamp/do/off", "lamp/do/toggle", "device/do/restart", "device/do/settings", "device/do/forget"))
+            known = topic.endswith(
+                (
+                    "lamp/on/set",
+                    "lamp/do/on",
+                    "lamp/do/off",
+                    "lamp/do/toggle",
+                    "device/do/restart",
+                    "device/do/settings",
+                    "device/do/forget",
+                )
+            )
             if not known:
                 place.broker.message(topic, _payload(random))
                 sent["messages"] += 1
@@ -244,7 +288,9 @@ def messages(count: int, random: Random) -> bool:
         power = [r for r in place.trace.rows if r["what"] == "power" and r["name"] != "on"]
         pins = [r for r in place.trace.rows if r["what"] == "pin" and r["t"] > 14_000]
         sessions = [r for r in place.trace.rows if r["what"] == "net" and r["name"] == "session"]
-        print(f"{board}: {sent['messages']} messages: crash {crash}, {len(power)} restarts, {len(pins)} changes of an output, {len(sessions)} sessions")
+        print(
+            f"{board}: {sent['messages']} messages: crash {crash}, {len(power)} restarts, {len(pins)} changes of an output, {len(sessions)} sessions"
+        )
         fine = fine and crash is None and not power and not pins and len(sessions) == 1
     return fine
 
@@ -285,18 +331,24 @@ def descriptions(count: int, random: Random) -> bool:
     while sent < count:
         for topic, payload in _described(good, random):
             sent += 1
-            try:
+            with suppress(ZapatoError):
                 hub.hear(topic, payload, at=float(sent))
-            except ZapatoError:
-                pass
     hub.page()
     json.dumps(hub.table())
     there = any(each.name == old.name for each in hub.things.values())
-    print(f"{sent} descriptions and values: the good device is {'still there' if there else 'GONE'}, {len(hub.things)} devices")
+    print(
+        f"{sent} descriptions and values: the good device is {'still there' if there else 'GONE'}, {len(hub.things)} devices"
+    )
     return there
 
 
-ATTACKS = {"outages": (outages, 1000), "cuts": (cuts, 2700), "packages": (packages, 12_000), "messages": (messages, 20_000), "descriptions": (descriptions, 20_000)}
+ATTACKS = {
+    "outages": (outages, 1000),
+    "cuts": (cuts, 2700),
+    "packages": (packages, 12_000),
+    "messages": (messages, 20_000),
+    "descriptions": (descriptions, 20_000),
+}
 
 
 def main(words: list[str]) -> int:
@@ -304,7 +356,9 @@ def main(words: list[str]) -> int:
         print(__doc__)
         return 2
     attack, count = ATTACKS[words[0]]
-    return 0 if attack(int(words[1]) if words[1:] else count, Random(int(words[2]) if words[2:] else 1)) else 1
+    return (
+        0 if attack(int(words[1]) if words[1:] else count, Random(int(words[2]) if words[2:] else 1)) else 1
+    )
 
 
 if __name__ == "__main__":

@@ -157,14 +157,14 @@ def live(folder: Path, count: int) -> None:
 
 def stage(paths: list[str]) -> None:
     from zapato.simulator.live import LiveBoard
-    from zapato.simulator.rehearse import prepare, shims
+    from zapato.simulator.rehearse import machine_modules, prepare
 
     for path in paths:
         design = resolve(Path(path))
         board = LiveBoard(
             design.board,
             delivered(design, compile_device(design), settings(design, "00" * 32)),
-            shims(design.board.chip.port),
+            machine_modules(design.board.chip.port),
         )  # type: ignore[union-attr]
         script = read_script(default_script(design), design)
         script.steps.clear()

@@ -190,7 +190,7 @@ def in_the_vm(
     """Run a MicroPython text in the real VM beside these modules of the runtime; gives what it printed."""
     from zapato.firmware.compile import cache_folder, compile_all
     from zapato.simulator.files import Disk, Flash
-    from zapato.simulator.rehearse import shims
+    from zapato.simulator.rehearse import machine_modules
     from zapato.simulator.vm import Machine
 
     flash = Flash()
@@ -200,7 +200,7 @@ def in_the_vm(
         for name, data in compile_all({**modules, "test_main": main}, cache_folder()).items()
     }
     said: list[bytes] = []
-    disk = Disk({"app": {**shims(), **program}, "stage": {"pipe": b""}}, flash, lambda name: None)
+    disk = Disk({"app": {**machine_modules(), **program}, "sim": {"pipe": b""}}, flash, lambda name: None)
     machine = Machine(
         "esp32", 1 << 16, heap, disk, lambda name, data: "", said.append, {"MICROPYPATH": "/app"}
     )

@@ -409,9 +409,9 @@ def test_the_page_in_a_real_browser(put):
         with chromium() as page:
             page.get(address)
             nets = soon(lambda: page.texts("#nets button span"))
-            assert nets == ["stage", "col-weather", "valley-guests"]
+            assert nets == ["simulator", "col-weather", "valley-guests"]
             page.click("#nets button")
-            assert page.value("#name") == "stage"
+            assert page.value("#name") == "simulator"
             page.type("#password", "short")
             page.click("#go")
             assert soon(lambda: page.text("[data-of=password]")) == "a password has 8 to 63 characters"

@@ -26,7 +26,7 @@ from zapato.simulator.broker import Broker
 from zapato.simulator.clock import Clock
 from zapato.simulator.little import Blocks, LittleFlash
 from zapato.simulator.network import AccessPoint
-from zapato.simulator.rehearse import play_out, shims
+from zapato.simulator.rehearse import machine_modules, play_out
 from zapato.simulator.scenario import PowerCut
 from zapato.simulator.trace import Trace
 
@@ -60,7 +60,7 @@ class Place:
         data = whole(design)
         given = {"flash": self.flash} if self.flash else {}
         self.board = SimulatedBoard(
-            design.board, data, shims(design.board.chip.port), 7, self.clock, self.trace, Random(1), self.air, self.broker, **given
+            design.board, data, machine_modules(design.board.chip.port), 7, self.clock, self.trace, Random(1), self.air, self.broker, **given
         )  # fmt: skip
         self.heard: list[tuple[str, bytes]] = []
         self.broker.listeners.append(lambda topic, payload: self.heard.append((topic, payload)))

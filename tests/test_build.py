@@ -50,12 +50,12 @@ def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put
     assert set(zapato.build(alone, tmp_path).modules) == {
         "device",
         "fault",
-        "joins",
+        "network_start",
         "levels",
-        "place",
+        "fault_places",
         "plan",
         "start",
-        "tale",
+        "fault_report",
     }
 
 
@@ -209,7 +209,10 @@ def test_all_modules_of_a_port_can_stand_in_one_bundle(port):
     own = {name for name in files if not name.endswith(ports)}
     own |= {name.removesuffix(f"_{port}") for name in files if name.endswith(f"_{port}")}
     together = bundle(
-        {name: runtime_source(name, port) for name in own - {*ALONE, "main", "go", "way", "pins_offered"}}
+        {
+            name: runtime_source(name, port)
+            for name in own - {*ALONE, "main", "go", "boot_slot", "pins_offered"}
+        }
     )
     assert "class Relay" in together.text
 

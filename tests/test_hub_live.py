@@ -26,7 +26,7 @@ from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.hub import History
 from zapato.simulator.live import LiveBoard
-from zapato.simulator.rehearse import shims
+from zapato.simulator.rehearse import machine_modules
 
 FOREIGN = Path(__file__).parent / "foreign"
 MODULES = Path(sys.prefix) / "foreign" / "node_modules"
@@ -92,7 +92,7 @@ def device(home):
     """Its program, live."""
     design = zapato.load(home / "devices" / "hall-lamp.toml")
     given = delivered(design, compile_device(design), settings(design, "00" * 32))
-    live = LiveBoard(design.board, given, shims())
+    live = LiveBoard(design.board, given, machine_modules())
     live.start()
     yield design
     live.stop()

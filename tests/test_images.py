@@ -123,7 +123,7 @@ def test_the_vendors_micropython_reads_the_partition(put, name):
     rows = dict(line.split(" ") if " " in line else (line, "") for line in done.stdout.split("\n") if line)
     assert {"/a/", "/a/safe/", "/b/", "/b/safe/"} <= rows.keys() and {
         "/main.py",
-        "/way.mpy",
+        "/boot_slot.mpy",
         "/settings.json",
     } <= rows.keys()
     app = {p.relative_to(made.app).as_posix(): p.read_bytes() for p in made.app.rglob("*.mpy")}

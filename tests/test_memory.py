@@ -42,7 +42,7 @@ def test_every_piece_of_the_runtime_has_its_figure(site):
         *ALONE,
         "main",
         "go",
-        "way",
+        "boot_slot",
         "update",
         "pins_offered",
         "flash_text",

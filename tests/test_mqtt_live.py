@@ -16,7 +16,7 @@ from zapato.firmware.layout import delivered
 from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.simulator.live import LiveBoard
-from zapato.simulator.rehearse import shims
+from zapato.simulator.rehearse import machine_modules
 
 MOSQUITTO = shutil.which("mosquitto") or shutil.which("mosquitto", path="/usr/sbin")
 pytestmark = pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed")
@@ -123,7 +123,9 @@ def device(request, broker, put):
     site = SITE.format(port=broker.port, qos=request.param)
     design = zapato.load(put({"device.toml": DEVICE, "site.toml": site}))
     live = LiveBoard(
-        design.board, delivered(design, compile_device(design), settings(design, "00" * 32)), shims()
+        design.board,
+        delivered(design, compile_device(design), settings(design, "00" * 32)),
+        machine_modules(),
     )
     live.start()
     yield live
@@ -190,7 +192,7 @@ def test_a_device_hears_another_through_a_real_broker(device, broker, put):
     listener.client.publish("refuge/lamp/lamp/on/set", "true", 1)
     listener.until("refuge/lamp/lamp/on", "true")
     parts = delivered(design, compile_device(design), settings(design, "00" * 32))
-    echo = LiveBoard(design.board, parts, shims())
+    echo = LiveBoard(design.board, parts, machine_modules())
     echo.start()
     try:
         listener.until("refuge/echo/copy/on", "true")

@@ -20,7 +20,7 @@ MODULES = [
     "values",
     "output",
     "relay",
-    "relay_kept",
+    "relay_persisted",
     "led",
     "switch",
     "button",

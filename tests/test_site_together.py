@@ -388,9 +388,9 @@ def test_what_it_costs_is_counted(lodge):
     home = root(lodge())
     design = zapato.load(home / "devices" / "fan.toml")
     found = features(design)
-    assert found["part Far"] == 4 and found["heard"] == 4 and found["module far"] == 1
+    assert found["part RemotePart"] == 4 and found["heard"] == 4 and found["module remote_part"] == 1
     plain = zapato.load(home / "devices" / "hall.toml")
-    assert "module far" not in features(plain)
+    assert "module remote_part" not in features(plain)
     result = zapato.rehearse(home / "devices" / "fan.toml")
     assert abs(memory(design).heap / result.heap_peak - 1) < 0.1
 

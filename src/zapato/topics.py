@@ -63,7 +63,15 @@ def _topics(design: Design) -> Iterator[Topic]:
     about = design.mqtt or {}
     base, qos, packed = design.topic, int(about.get("qos") or 0), about.get("report") == "senml"
     yield Topic(f"{base}/state", "from", "state", "online, offline", "online", True, qos)
-    yield Topic(f"{base}/about", "from", "about", "W3C Thing Description 1.1, published by deliver --air and fleet --describe", "", True, 1)
+    yield Topic(
+        f"{base}/about",
+        "from",
+        "about",
+        "W3C Thing Description 1.1, published by deliver --air and fleet --describe",
+        "",
+        True,
+        1,
+    )
     for part in design.parts.values():
         yield from topics_of(base, part, qos, packed)
     vitals = '{"uptime": 3600, "signal": -58, "heap": 8000, "version": "1.0.0", "dropped": 0}'

@@ -105,7 +105,8 @@ BOARD = Shape(
             "rmii", "how the Ethernet PHY is connected: phy, address, mdc, mdio, power, clock, clock_out"
         ),
         _free_table(
-            "spi_ethernet", "how an Ethernet chip on SPI is connected: phy, sck, mosi, miso, select, interrupt"
+            "spi_ethernet",
+            "how an Ethernet chip on SPI is connected: phy, sck, mosi, miso, select, interrupt",
         ),
         _free_table("analog", "the range at the analog pins where the board divides it: high, why"),
         Field(

@@ -92,7 +92,7 @@ def owners(design: Design) -> dict[str, Counter[str]]:
         part = design.parts[name]
         found[part.id] = _of_driver(design, part, driver)
     for heard in design.heard.values():
-        mine = found[f"device {heard.name}"] = Counter({"part Far": 1})
+        mine = found[f"device {heard.name}"] = Counter({"part RemotePart": 1})
         mine["heard"] += len({*heard.properties, *heard.events})
         mine["letters"] += len(heard.name) + 2 * len(heard.design.topic)
     if any(sunny for _, sunny in timed(design)):
@@ -146,9 +146,9 @@ def _brought(design: Design) -> dict[str, list[str]]:
     brings("the first time of day", ("clock", "names", "dates"))
     brings("the first link", ("links",))
     brings("the first expression that a part follows", ("follow",))
-    brings("the first device that is listened to", ("far",))
+    brings("the first device that is listened to", ("remote_part",))
     brings("the first text of a link", ("texts", "unknown"))
-    brings("the first link with every", ("again",))
+    brings("the first link with every", ("link_repeated",))
     return found | ({"what several share": [*left]} if left else {})
 
 

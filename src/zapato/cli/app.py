@@ -123,9 +123,7 @@ def run(arguments: Sequence[str]) -> int:
         extra = EXTRAS.get((error.name or "").partition(".")[0])
         if extra is None:
             raise
-        return complain(
-            f"zapato {word} needs the extra {extra}", f"pip install 'zapato[{extra}]'"
-        )
+        return complain(f"zapato {word} needs the extra {extra}", f"pip install 'zapato[{extra}]'")
     except OSError as error:
         where = f": {error.filename}" if error.filename else ""
         return complain(f"{(error.strerror or str(error)).lower()}{where}")

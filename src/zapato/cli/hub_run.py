@@ -223,7 +223,9 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
         host, port = broker_of(asked.serve) or ("", 0)
         login = (str(about.get("user") or ""), str(about.get("password") or ""))
         if not all(login):
-            raise ZapatoError("--serve opens the broker to other machines; it needs SITE with user and password in its [mqtt]")
+            raise ZapatoError(
+                "--serve opens the broker to other machines; it needs SITE with user and password in its [mqtt]"
+            )
         own = EmbeddedBroker(host, port, login)
     own.start()
     held.callback(own.stop)

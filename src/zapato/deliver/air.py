@@ -103,7 +103,9 @@ class _Delivery:
         while not self.runs:
             now = time.monotonic()
             if not goes_on():
-                raise NotDelivered("stopped by hand", "run the same command again: it continues where it stopped")
+                raise NotDelivered(
+                    "stopped by hand", "run the same command again: it continues where it stopped"
+                )
             if now - self.heard > self.patience:
                 raise NotDelivered(
                     f"{self.offer.topic} does not answer for {self.patience:.0f} s",

@@ -278,7 +278,8 @@ def by_drive(board: Board, image: Path, drive: Path, *, tell: Tell = lambda what
             os.fsync(file.fileno())
     except OSError as error:
         raise NotDelivered(
-            f"the file cannot be written to {drive}: {(error.strerror or str(error)).lower()}", "repeat the call"
+            f"the file cannot be written to {drive}: {(error.strerror or str(error)).lower()}",
+            "repeat the call",
         ) from None
     return len(data)
 

@@ -183,7 +183,9 @@ class OpenPort:
     def _gone(self, error: Exception) -> NotDelivered:
         number = getattr(error, "errno", None)
         why = os.strerror(number).lower() if number else "unplugged, or taken by another program"
-        return NotDelivered(f"{self.name} was disconnected: {why}", "plug it in again, and run the command again")
+        return NotDelivered(
+            f"{self.name} was disconnected: {why}", "plug it in again, and run the command again"
+        )
 
 
 def _refused(name: str, error: Exception) -> NotDelivered:

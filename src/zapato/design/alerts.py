@@ -149,7 +149,9 @@ def _condition(document: Document, found: Expression, path: Keys) -> None:
     if not found.mistakes and found.value.type != "boolean":
         found.mistakes.append(Mistake(0, f"a condition is true or false, and this is a {found.value.type}"))
     if not found.mistakes and not found.reads:
-        found.mistakes.append(Mistake(0, "the condition contains no property of a part, so its value never changes"))
+        found.mistakes.append(
+            Mistake(0, "the condition contains no property of a part, so its value never changes")
+        )
     _tell(document, found, path)
 
 

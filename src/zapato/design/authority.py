@@ -28,7 +28,8 @@ def authority(design: Design) -> bytes:
     if len(found) != 1:
         what = "holds no certificate" if not found else f"holds {len(found)} certificates"
         raise Unreadable(
-            f"{shown(path)} {what}", "give one certificate, between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----"
+            f"{shown(path)} {what}",
+            "give one certificate, between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----",
         )
     try:
         der = base64.b64decode(b"".join(found[0].split()), validate=True)

@@ -29,7 +29,7 @@ from zapato.record import Record
 DEVICE = "device"
 """The device itself, as links name it."""
 ITSELF = {"restart": "do", "settings": "do", "forget": "forget_all"}
-"""What the device itself can do, and the call in the runtime's module own_<action>."""
+"""What the device itself can do, and the call in the runtime's module cmd_<action>."""
 LONGEST_TIME = 366 * 86_400_000
 """ms: the longest time that the device counts."""
 
@@ -203,7 +203,7 @@ class _Commands:
             return self.wrong(node, f"device.{node.attr} takes no arguments")
         return Command(
             self.written,
-            f"__import__('own_{node.attr}').{ITSELF[node.attr]}(d)",
+            f"__import__('cmd_{node.attr}').{ITSELF[node.attr]}(d)",
             part=DEVICE,
             action=node.attr,
         )

@@ -98,7 +98,7 @@ def looked_up(host: str) -> bool:
 def driver_modules(driver: Driver) -> frozenset[str]:
     """The MicroPython modules of a driver: its own, those of what stands around it, and what all these import."""
     own = (driver.module, *(module for module, _, _ in driver.wraps), *driver.also)
-    through = ("through",) if any(driver.through) else ()
+    through = ("treatment",) if any(driver.through) else ()
     return frozenset[str]().union(*(with_imports(each) for each in (*own, *through)))
 
 
@@ -113,7 +113,7 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         if any(part.kind.dates for part in design.parts.values()):
             found.add("dates")
     if any(link.every and not link.alone for link in design.links):
-        found.add("again")
+        found.add("link_repeated")
     if design.links:
         found.add("links")
     if any(follows(part) for part in design.parts.values()):
@@ -124,7 +124,7 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
     if any("unknown()" in code for code in commanded):
         found.add("unknown")
     if design.heard:
-        found.add("far")
+        found.add("remote_part")
     return tuple(sorted(found | set(_network(design))))
 
 

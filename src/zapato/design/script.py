@@ -271,9 +271,7 @@ def _left_out(script: Script, design: Design) -> None:
         if missing and "pin" not in part.pins and "bus" not in part.linked:
             continue
         if missing:
-            script.notes.append(
-                f"[world] does not set {', '.join(missing)}, so {part.name} does not answer"
-            )
+            script.notes.append(f"[world] does not set {', '.join(missing)}, so {part.name} does not answer")
 
 
 def _steps(script: Script, company: Company) -> None:

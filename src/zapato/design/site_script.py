@@ -83,7 +83,9 @@ class SiteDevices:
                 0, f"an act of a site is {ways}", near, "link-unknown" if near else "link-type"
             )
         if own[3].strip() in NETWORK and own[3].partition(".")[0].strip() not in _WAYS:
-            return None, Mistake(0, f"all devices share the broker: write {own[3].strip()}", (own[3].strip(),))
+            return None, Mistake(
+                0, f"all devices share the broker: write {own[3].strip()}", (own[3].strip(),)
+            )
         call, mistake = one_act(design, own[3], over, folder)
         if mistake:
             mistake.offset += len(own[1])

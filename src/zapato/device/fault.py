@@ -24,9 +24,9 @@ def keep(error, rest):
     sys.print_exception(error)
     text = "%s: %s" % (type(error).__name__, error)
     try:
-        import place
+        import fault_places
 
-        text += place.of(error)
+        text += fault_places.of(error)
     except MemoryError:
         pass
     found = kept()

@@ -1,4 +1,4 @@
-# Where nothing is pending the slot in use begins; else way.py decides. Leaves nothing of itself in memory.
+# Where nothing is pending the slot in use begins; else boot_slot.py decides. Leaves nothing of itself in memory.
 import os
 import sys
 
@@ -8,11 +8,11 @@ except OSError:
     pass
 here = os.listdir()
 if "slots.json" in here or "ask.json" in here or "fault.json" in here or "a" not in here:
-    import way
+    import boot_slot
 
-    way.choose(here)
-    way.__dict__.clear()  # a pointer left on the stack would keep all of it
-    del way
+    boot_slot.choose(here)
+    boot_slot.__dict__.clear()  # a pointer left on the stack would keep all of it
+    del boot_slot
 else:
     sys.path.insert(0, "/b" if "b.runs" in here else "/a")
 del sys.modules["go"]

@@ -385,7 +385,7 @@ class Mqtt:
         if part is None:
             if way[1] != "do" or " %s " % way[2] not in " tell restart forget settings update ":
                 raise ValueError("no such action")
-            __import__("own_" + way[2]).do(self.d, value)
+            __import__("cmd_" + way[2]).do(self.d, value)
             return
         if way[1] != "do" and way[2] == "set":
             if way[1] not in part.sets:

@@ -9,7 +9,7 @@ import sys
 import machine
 from micropython import const
 from loop import Device
-from own_update import put, rank, same, seal
+from cmd_update import put, rank, same, seal
 from start import feed
 
 _PACKET = const(700)  # bytes of an incoming packet

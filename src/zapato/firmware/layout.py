@@ -1,6 +1,6 @@
 """The data partition: what stands where in the device's own file system.
 
-main.py, go.mpy, way.mpy what the port runs, and what chooses the slot; no update touches them
+main.py, go.mpy, boot_slot.mpy what the port runs, and what chooses the slot; no update touches them
 a/, b/                the slots: manifest.json, the program's modules, safe/ with the minimal program's
 settings.json         the network with its secrets, the update key
 b.runs                there while slot b is the good one
@@ -20,7 +20,7 @@ from zapato.firmware.package import BASE, MANIFEST, canonical, manifest
 from zapato.firmware.program import SAFE, Program
 
 SLOTS = ("a", "b")
-WAY = ("go", "way")
+WAY = ("go", "boot_slot")
 """What main.py imports to find the slot."""
 SETTINGS = "settings.json"
 FOLDERS = tuple(f"{slot}{below}" for slot in SLOTS for below in ("", f"/{SAFE}"))

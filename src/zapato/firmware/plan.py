@@ -156,7 +156,7 @@ def _construct(part: Part, driver: Driver) -> str:
     arguments = ", ".join(["d", repr(part.name), *(repr(each) for each in driver.arguments)])
     lines = [f"p_{part.name} = d.add({driver.cls}({arguments}))"]
     if driver.through:
-        each = ", ".join(f"Through{given!r}" if given else "None" for given in driver.through)
+        each = ", ".join(f"Treatment{given!r}" if given else "None" for given in driver.through)
         lines.append(f"Treated(p_{part.name}, ({each},))")
     if driver.gives:
         lines.append(f"p_{part.name}.props = ({driver.gives!r},)")
@@ -179,7 +179,7 @@ def _hear(heard: RemotePart) -> str:
         _tuple(rows),
         repr(tuple(heard.events)),
     ]
-    return f"{heard.code} = Far({', '.join(['d', *given])})"
+    return f"{heard.code} = RemotePart({', '.join(['d', *given])})"
 
 
 def _levels(design: Design, minimal: bool = False) -> str:
@@ -263,7 +263,7 @@ def _link(link: Link) -> str:
         "times": str(link.times or ""),
     }
     more = [f"{key}={code}" for key, code in given.items() if code]
-    made = "Again" if link.every and not link.alone else "Link"
+    made = "RepeatedLink" if link.every and not link.alone else "Link"
     text = f"{made}(\n    {_lines(['d', str(link.number), _tuple(acts), *more])}\n)"
     if link.event == STARTED:  # when everything is there
         return f"d.starts.append({text}.fire)"
@@ -328,7 +328,7 @@ def _connect(design: Design) -> Iterable[str]:
     yield "def connect(settings):"
     yield from _network(design)
     if design.wifi is not None and design.wifi.get("access") != "asked":
-        yield f"    d.after({ALONE}, lambda: d.net.met or __import__('own_settings').alone(d))"
+        yield f"    d.after({ALONE}, lambda: d.net.met or __import__('cmd_settings').alone(d))"
 
 
 def _connect_minimal(design: Design) -> Iterable[str]:
@@ -362,8 +362,8 @@ def _network(design: Design) -> Iterable[str]:
             yield "    mqtt.authority = settings['authority']"
         yield from _report(design)
         if design.heard:
-            yield f"    from {BUNDLE} import Others"
-            yield "    Others(mqtt)"
+            yield f"    from {BUNDLE} import Peers"
+            yield "    Peers(mqtt)"
         mqtt = "mqtt"
     yield from _cable(design, mqtt) if design.ethernet is not None else _radio(design, mqtt)
     if "clock" in runtime_modules(design):

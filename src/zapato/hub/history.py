@@ -325,7 +325,9 @@ def _told(path: Path | None) -> Generator[None]:
     try:
         yield
     except (sqlite3.Error, OverflowError) as error:
-        raise ZapatoError(f"the history {path or ''} cannot be written: {error}", "is the disk full?") from None
+        raise ZapatoError(
+            f"the history {path or ''} cannot be written: {error}", "is the disk full?"
+        ) from None
 
 
 def _unpacked(text: str | list[int]) -> array[int]:

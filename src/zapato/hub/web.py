@@ -116,7 +116,9 @@ class Page:
         if not self.token and name not in LOOPBACK:  # another page's name that leads here
             return _answer({"wrong": "this page is for this machine alone"}, 403)
         if self.token and not self._known(request):
-            return _answer({"wrong": "the address needs its token: open the address that the hub printed"}, 401)
+            return _answer(
+                {"wrong": "the address needs its token: open the address that the hub printed"}, 401
+            )
         origin = request.headers.get("origin")
         if request.method == "POST" and (
             (origin is not None and origin.split("://")[-1] != host)

@@ -133,7 +133,8 @@ def read_pattern(text: str) -> Pattern:
         raise Wrong(f'"{text}" is {len(found.fixed)} bytes; a frame has 1 to {LONGEST}')
     if not found.mask[0]:
         raise Wrong(
-            f'"{text}" begins with a byte that may have any value', "a frame begins with a byte that is always the same"
+            f'"{text}" begins with a byte that may have any value',
+            "a frame begins with a byte that is always the same",
         )
     return Pattern(
         text, bytes(found.fixed), bytes(found.mask), tuple(found.slots), found.check, found.check_at

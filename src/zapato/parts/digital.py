@@ -83,7 +83,7 @@ def input_driver(
     active = int(active_level(part, default) == "high")
     arguments = (part.at("pin"), PULLS[part.get("pull", "none")], active, part.get("settle", 30), poll)
     quiet = part.values.get("quiet")
-    wraps: tuple[Wrap, ...] = (("quiet", "Quiet", (quiet,)),) if quiet else ()
+    wraps: tuple[Wrap, ...] = (("holdoff", "HoldOff", (quiet,)),) if quiet else ()
     return Driver(cls[0], cls[1], (*arguments, *words) if cls[0] == "switch" else arguments, wraps=wraps)
 
 

@@ -9,5 +9,5 @@ def held(part: Part, prop: str, first: object, low: object, high: object) -> Dri
     """The driver of a flag or a number; `first` is what it begins with where nothing is said, or kept."""
     start = part.get("start", first)
     if start == "last":
-        return Driver("held_kept", "KeptHeld", (prop, first, low, high))
-    return Driver("held", "Held", (prop, start, low, high))
+        return Driver("variable_persisted", "PersistedVariable", (prop, first, low, high))
+    return Driver("variable", "Variable", (prop, start, low, high))

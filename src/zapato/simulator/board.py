@@ -1,6 +1,6 @@
 """One board in the simulator: answers what its program asks of pins, buses, radio and time.
 
-The shims in the VM call `host.call(name, data)`; each name is a method here called `on_<name>`
+The machine modules in the VM call `host.call(name, data)`; each name is a method here called `on_<name>`
 (dots become underscores). Times, interrupts and what is waiting go straight into a few words of the
 VM's memory, so that most of the program's questions need no call at all.
 """
@@ -45,7 +45,7 @@ TICKS = 1 << 30
 OFFSET = TICKS - 60_000
 """The counter wraps around a minute after the start, as it does in the field."""
 SLACK = 64 * 1024
-"""Bytes of VM heap beside the program's; what the shims leave of it is taken away before the program starts."""
+"""Bytes of VM heap beside the program's; what the machine modules leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
 FED = 20
@@ -75,7 +75,7 @@ NUMBERED = [
     "uart_done",
     "watch",
 ]
-"""Calls that take and give whole numbers, as shims/world.py counts them."""
+"""Calls that take and give whole numbers, as machine_modules/world.py counts them."""
 
 
 class Reset(Exception):
@@ -103,7 +103,7 @@ class Effort:
 
 
 _SHARED = struct.Struct("<IIIII").pack
-"""Words that the VM reads without asking: see shims/world.py."""
+"""Words that the VM reads without asking: see machine_modules/world.py."""
 
 
 @dataclass
@@ -113,14 +113,14 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     Attributes:
         facts: the board and its chip.
         data: the files of its data partition as it is delivered, by path.
-        shims: the simulator's own modules, by file name; seed: of the program's own randomness.
+        machine_modules: the simulator's own modules, by file name; seed: of the program's own randomness.
         places: turns the places that a printed line names into those of our sources.
         wanted: the program's properties that the runner wants to see; seen: as last seen.
     """
 
     facts: BoardFacts
     data: Mapping[str, bytes]
-    shims: Mapping[str, bytes]
+    machine_modules: Mapping[str, bytes]
     seed: int
     clock: Clock
     trace: Trace
@@ -159,7 +159,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         """What the chip's own clock showed when the rehearsal began."""
         self._begin_crossing()
         self.flash.fill(self.data, FOLDERS)
-        files = {"shims": self.shims, "stage": {"seed": str(self.seed).encode()}}
+        files = {"board": self.machine_modules, "sim": {"seed": str(self.seed).encode()}}
         self._disk = self.flash.disk(files, self._device)
 
     def _begin_crossing(self) -> None:
@@ -222,7 +222,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             self._disk,
             self._call,
             self._say,
-            {"MICROPYPATH": "/shims"},
+            {"MICROPYPATH": "/board"},
             self._number,
             self._collecting_begins,
             self._collected,
@@ -317,9 +317,9 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             self.machine.memory.write(self._shared, row)
 
     def _device(self, name: str) -> Opened | None:
-        if name == "stage/pipe":
+        if name == "sim/pipe":
             return _Pipe(self)
-        if name == "stage/wanted":
+        if name == "sim/wanted":
             return MemoryFile(json.dumps([self._asked, *self.wanted]).encode())
         if name.startswith("net/"):
             wire = self.station.wires.get(int(name[4:]))
@@ -346,9 +346,9 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         """Where the VM keeps the words that are shared."""
         self._shared = int(data)
 
-    def on_shims(self, data: bytes) -> int:
-        """What the shims took; gives the heap that the program is to have."""
-        self.heap.shims = int(data)
+    def on_modules(self, data: bytes) -> int:
+        """What the machine modules took; gives the heap that the program is to have."""
+        self.heap.machine_modules = int(data)
         self._began = self.machine.spent if self.machine else 0
         return self.facts.chip.heap
 
@@ -357,11 +357,11 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
 
         They grow in pools, each twice the last; the last in the ROM says 10 (py/qstr.c, MICROPY_ALLOC_QSTR_ENTRIES_INIT;
         tools/mpy-tool.py for the frozen modules' names), so they have 20, 40, 80 … places of 7 bytes (pointer, hash of 2, length)
-        behind a head of 24 (py/qstr.h). Those of this VM are as large as the shims made them, so they are taken from it
+        behind a head of 24 (py/qstr.h). Those of this VM are as large as the machine modules made them, so they are taken from it
         beforehand and counted here.
         """
         self._began = self.machine.spent if self.machine else 0
-        known = port_names().union(*(names_of(each) for each in self.shims.values()))
+        known = port_names().union(*(names_of(each) for each in self.machine_modules.values()))
         loaded = (data for path, data in self.data.items() if _resident(path))
         left = len({name for each in loaded for name in names_of(each)} - known)
         size, pool = 0, 20

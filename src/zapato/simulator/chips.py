@@ -18,5 +18,6 @@ def stand_in(name: str, feel: Feel) -> BusStandIn:
     if name in described_names():
         return Described(description(name), feel)
     raise ZapatoError(
-        f"a {name} has no stand-in (sim.py), so it cannot be rehearsed", f"a class Chip in sim.py of the bundle {name}"
+        f"a {name} has no stand-in (sim.py), so it cannot be rehearsed",
+        f"a class Chip in sim.py of the bundle {name}",
     )

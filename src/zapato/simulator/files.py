@@ -1,4 +1,4 @@
-"""The files that the VM sees: the program, the shims, and the device's flash, which can fail or be cut."""
+"""The files that the VM sees: the program, the machine modules, and the device's flash, which can fail or be cut."""
 
 from __future__ import annotations
 

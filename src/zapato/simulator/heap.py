@@ -15,13 +15,13 @@ class HeapUse:
     """The program's memory, in bytes.
 
     Attributes:
-        shims: what the simulator's own modules took; not part of the others.
+        machine_modules: what the simulator's own modules took; not part of the others.
         loaded: what stays after loading; peak: the most after a collection.
         largest: the largest free piece at its smallest.
         collections: how often the program's memory was collected.
     """
 
-    shims: int = 0
+    machine_modules: int = 0
     loaded: int = 0
     peak: int = 0
     largest: int = 0

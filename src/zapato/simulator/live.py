@@ -1,4 +1,4 @@
-"""The live simulation: the same program and shims, on this machine's clock and with its real sockets."""
+"""The live simulation: the same program and machine modules, on this machine's clock and with its real sockets."""
 
 from __future__ import annotations
 
@@ -313,7 +313,7 @@ class LiveBoard:
         self,
         facts: BoardFacts,
         data: Mapping[str, bytes],
-        shims: Mapping[str, bytes],
+        machine_modules: Mapping[str, bytes],
         on_row: Callable[[Mapping[str, Any]], None] | None = None,
         places: Callable[[str], str] = str,
         known: tuple[str, str] | None = None,
@@ -325,7 +325,7 @@ class LiveBoard:
         self.board = SimulatedBoard(
             facts,
             data,
-            shims,
+            machine_modules,
             1,
             self.clock,
             self.trace,

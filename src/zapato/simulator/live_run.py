@@ -20,7 +20,15 @@ from zapato.simulator import vm
 from zapato.simulator.embedded import EmbeddedBroker
 from zapato.simulator.live import LiveBoard
 from zapato.simulator.real_port import RealPort
-from zapato.simulator.rehearse import NETWORK, PASSWORD, default_script, prepare, refuse, result_of, shims
+from zapato.simulator.rehearse import (
+    NETWORK,
+    PASSWORD,
+    default_script,
+    machine_modules,
+    prepare,
+    refuse,
+    result_of,
+)
 from zapato.simulator.result import Rehearsal
 
 if TYPE_CHECKING:
@@ -141,7 +149,7 @@ class Live:
         self.board = LiveBoard(
             design.board,
             delivered(design, program, given),
-            shims(design.board.chip.port),
+            machine_modules(design.board.chip.port),
             on_row,
             program.map.told,
             _network(given),

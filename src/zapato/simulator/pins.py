@@ -24,7 +24,7 @@ REFUSED = {
     "hard IRQ not supported": 5,
     "invalid period": 6,
 }
-"""What a port says to a pin that cannot do it; the shims have the words by these numbers."""
+"""What a port says to a pin that cannot do it; the machine modules have the words by these numbers."""
 
 
 class PinLine:

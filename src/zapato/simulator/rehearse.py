@@ -38,7 +38,7 @@ KEY = "00" * 32
 """The update key of every rehearsal."""
 PASSWORD = "rehearsal"
 """Stands for every password in the simulator: real ones are not needed there."""
-NETWORK = "stage"
+NETWORK = "simulator"
 """The network of the simulator, where the site has none."""
 
 
@@ -147,7 +147,7 @@ def staged(
     wifi = ((design.wifi or {}).get("name") or NETWORK, PASSWORD) if design.wifi is not None else None
     air = AccessPoint(clock, trace, wifi)
     air.epoch = begins_at(script, design)
-    data, modules = delivered(design, program, _settings(design)), shims(design.board.chip.port)
+    data, modules = delivered(design, program, _settings(design)), machine_modules(design.board.chip.port)
     seed = random.getrandbits(30)
     return SimulatedBoard(
         design.board, data, modules, seed, clock, trace, random, air, server, program.map.told
@@ -235,9 +235,9 @@ def play_out(board: SimulatedBoard, clock: Clock, trace: Trace) -> Crash | None:
 
 
 @cache
-def shims(port: str = "") -> dict[str, bytes]:
+def machine_modules(port: str = "") -> dict[str, bytes]:
     """The simulator's own modules, compiled, by file name; where ports differ, those of `port`."""
-    folder = files("zapato") / "simulator" / "shims"
+    folder = files("zapato") / "simulator" / "machine_modules"
     sources = {
         entry.name.removesuffix(".py"): entry.read_text("utf-8")
         for entry in folder.iterdir()

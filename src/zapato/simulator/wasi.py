@@ -124,7 +124,7 @@ class System:
         return self._number(size, sum(map(len, self.lists[which])))
 
     def _time(self, clock: int, precision: int, at: int) -> int:
-        self.memory.write(at, bytes(8))  # time is the simulator's: the shims ask for it
+        self.memory.write(at, bytes(8))  # time is the simulator's: the machine modules ask for it
         return 0
 
     # --- descriptors

@@ -103,7 +103,9 @@ def _ranked(form: str, count: int, path: Path) -> tuple[bool, Any, str]:
     if count == 1:
         return good, _board_text(ranked), ""
     kept = [each for each in ranked if each.ok][:SHOWN]
-    names = ", ".join(f"{each.board.id} ({len(each.loses)} to consider, {each.free} pins left)" for each in kept)
+    names = ", ".join(
+        f"{each.board.id} ({len(each.loses)} to consider, {each.free} pins left)" for each in kept
+    )
     return good, f"{design.name}: {names or 'no board carries it'}", ""
 
 

@@ -31,13 +31,17 @@ ABOUT = About("Follow", "values, history and alerts of a whole site", "zapato hu
     help="A page on this machine, such as --web 8080; at another address it asks for a token.",
 )
 @click.option(
-    "--do", "lines", metavar="LINE", multiple=True, help='Send this command and end: "boot-dryer.vent.on = true".'
+    "--do",
+    "lines",
+    metavar="LINE",
+    multiple=True,
+    help='Send this command and end: "boot-dryer.vent.on = true".',
 )
 @click.option("--once", is_flag=True, help="List the devices and end.")
-@click.option("--past", metavar="NAME", multiple=True, help="Print the history of device.part.property and end.")
 @click.option(
-    "--since", default="24h", show_default=True, metavar="TIME", help="With --past: how far back."
+    "--past", metavar="NAME", multiple=True, help="Print the history of device.part.property and end."
 )
+@click.option("--since", default="24h", show_default=True, metavar="TIME", help="With --past: how far back.")
 @click.option(
     "--plot", type=click.Path(path_type=Path), help="With --past: draw it into this PNG, SVG or PDF."
 )

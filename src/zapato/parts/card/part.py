@@ -45,7 +45,13 @@ class CardKind(Kind):
             role="texts",
         ),
         measured("every", "a row every so often", "time", 60_000, least=1000),
-        whole("most", "largest size of its files together, in MiB; then the oldest file is deleted", 64, least=1, most=1024),
+        whole(
+            "most",
+            "largest size of its files together, in MiB; then the oldest file is deleted",
+            64,
+            least=1,
+            most=1024,
+        ),
     )
     dates = True
     wiring = (

@@ -56,7 +56,7 @@ class DerivedKind(Kind):
             "Derived",
             (part.get("every", 0), part.get("change", 0)),
             through=through if any(through) else (),
-            wraps=(("through", "Repeated", (repeat,)),) if repeat else (),
+            wraps=(("treatment", "Repeated", (repeat,)),) if repeat else (),
             watches="of",
         )
 

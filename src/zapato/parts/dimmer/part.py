@@ -22,8 +22,8 @@ from zapato.parts.switched import (
 _DRIVERS: Mapping[tuple[bool, bool], tuple[str, str]] = {
     (False, False): ("dimmer", "Dimmer"),
     (False, True): ("dimmer_dac", "DacDimmer"),
-    (True, False): ("dimmer_kept", "KeptDimmer"),
-    (True, True): ("dimmer_dac_kept", "KeptDacDimmer"),
+    (True, False): ("dimmer_persisted", "PersistedDimmer"),
+    (True, True): ("dimmer_dac_persisted", "PersistedDacDimmer"),
 }
 """Module and class: comes back as it was, leaves the pin as a voltage."""
 

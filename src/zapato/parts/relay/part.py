@@ -127,7 +127,7 @@ class RelayKind(Kind):
         # What excludes nothing is a plain output: a small chip is spared the rest.
         module, name = ("relay", "Relay") if excludes else ("output", "Output")
         if keeps:
-            return Driver(f"{module}_kept", f"Kept{name}", arguments, sets=sets, wraps=wraps)
+            return Driver(f"{module}_persisted", f"Persisted{name}", arguments, sets=sets, wraps=wraps)
         return Driver(module, name, arguments, sets=sets, wraps=wraps)
 
     def simulation(self, part: Part) -> Simulation:

@@ -135,7 +135,7 @@ class SensorKind(Kind):
         return replace(
             driver,
             through=through if any(through) else (),
-            wraps=(("through", "Repeated", (repeat,)),) if repeat else (),
+            wraps=(("treatment", "Repeated", (repeat,)),) if repeat else (),
             gives=str(given) if given else "",
         )
 

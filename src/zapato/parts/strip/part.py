@@ -84,7 +84,12 @@ class StripKind(Kind):
         ),
         whole("limit", "the brightness that it never exceeds, %", 100, least=1, most=100),
         measured(
-            "supply", "supply voltage of its LEDs; 5 V where absent, 12 V for ws2815", "V", None, least=3, most=30
+            "supply",
+            "supply voltage of its LEDs; 5 V where absent, 12 V for ws2815",
+            "V",
+            None,
+            least=3,
+            most=30,
         ),
         *fed('"5V"', "current of one LED at full white"),
         measured(

@@ -18,7 +18,9 @@ CHIP = SensorChip(
     addresses=(0x62,),
     fastest=5000,
     draws=0.205,
-    wiring=("3.3 V, 200 mA for a moment; air must reach it, and it needs fresh air once a week to calibrate itself."),
+    wiring=(
+        "3.3 V, 200 mA for a moment; air must reach it, and it needs fresh air once a week to calibrate itself."
+    ),
     takes=(2.4, 5.5),
     reads_high=0.65,
     source="SCD4x datasheet, Sensor specifications; Digital interface (address 0x62); start_periodic_measurement (5 s); Electrical specifications: 2.4 V to 5.5 V, input high from 0.65 VDD",

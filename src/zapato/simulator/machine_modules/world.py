@@ -5,7 +5,7 @@ import uctypes
 
 import host
 
-# What host.number() is asked for; stage/board.py has the same order in NUMBERED.
+# What host.number() is asked for; simulator/board.py has the same order in NUMBERED.
 SET, GET, BUSY, SLEEP, INTERRUPT, WAIT, ADC, FULL, PWM, DAC, TOUCH, PULSE, WIRE_RESET, WIRE_WRITE, WIRE_READ = range(15)
 UART_DONE, WATCH = 15, 16
 number = host.number
@@ -15,7 +15,7 @@ number = host.number
 now = array.array("I", (0, 0, 0, 0, 0, 0))
 host.call("here", str(uctypes.addressof(now)))
 handlers = {}  # number -> (handler, pin)
-pipe = open("/stage/pipe", "rb")
+pipe = open("/sim/pipe", "rb")
 _running = False  # a handler runs: the others wait (py/scheduler.c, mp_sched_lock)
 
 

@@ -5,7 +5,7 @@ _MEDIAN = const(1)
 _MEAN = const(2)
 
 
-class Through:
+class Treatment:
     def __init__(self, scale, offset, points, smooth, window):
         self.scale = scale
         self.offset = offset

@@ -27,7 +27,7 @@ try:
 except ImportError:  # another port's
     pass
 
-with open("/stage/seed") as _file:
+with open("/sim/seed") as _file:
     random.seed(int(_file.read()))
 sys.modules["vfs"] = vfs_fat  # type: ignore
 # What other ports have and this one does not is absent here, too.
@@ -53,7 +53,7 @@ while _pool < 4000:
         _each += 1
     _pool = gc.mem_alloc() - _pool
 gc.collect()
-host.reserve(int(host.call("shims", str(gc.mem_alloc()))))
+host.reserve(int(host.call("modules", str(gc.mem_alloc()))))
 tables = bytearray(int(host.call("names", "")))
 _at = int(host.call("collect_at", ""))
 if _at > 0:

@@ -7,7 +7,7 @@ import machine
 
 
 def do(d, given=None):
-    sys.modules.pop("own_settings", None)
+    sys.modules.pop("cmd_settings", None)
     with open("ask.json.new", "w") as file:
         json.dump({"settings": 1}, file)
     os.rename("ask.json.new", "ask.json")
@@ -20,4 +20,4 @@ def alone(d):
     if machine.reset_cause() == machine.PWRON_RESET:
         do(d)
     else:
-        sys.modules.pop("own_settings", None)
+        sys.modules.pop("cmd_settings", None)

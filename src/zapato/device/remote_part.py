@@ -10,7 +10,7 @@ _FAR_PAUSE = const(200)  # ms until what found no room to be asked for is asked 
 FARS = []
 
 
-class Far:
+class RemotePart:
     # A part of another device. What it said last stands in `row`, and counts while that device is online.
     up = False
     new = None  # nothing of it is published here
@@ -57,7 +57,7 @@ class Far:
         self.d.happened(self, key[1:], key[0] == "!")
 
 
-class Others:
+class Peers:
     # The way to them: what is asked of the broker, and what comes.
     def __init__(self, mqtt):
         self.d = mqtt.d

@@ -1,7 +1,7 @@
 # An input that, once it has changed, does not change again for a while.
 
 
-class Quiet:
+class HoldOff:
     def __init__(self, d, part, ms):
         self.d = d
         self.part = part

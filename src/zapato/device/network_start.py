@@ -37,12 +37,12 @@ def connect(plan):
                 gc.collect()
                 plan.connect(found)
         except KeyError:  # some are still to be told by somebody near
-            __import__("own_settings").do(plan.d)
+            __import__("cmd_settings").do(plan.d)
     plan.connect = plan.opens = None
     spent(object)
     there = os.listdir()
     if "fault.json" in there:
-        __import__("tale").tell(plan.d)
+        __import__("fault_report").tell(plan.d)
     if "slots.json" in there:
-        __import__("trial").watch(plan.d)
-    del sys.modules["joins"]
+        __import__("confirm").watch(plan.d)
+    del sys.modules["network_start"]

@@ -39,7 +39,7 @@ def put(name, data):
 
 def do(d, given=None):
     # [version, beginning of its manifest's digest, seal]
-    sys.modules.pop("own_update", None)
+    sys.modules.pop("cmd_update", None)
     version, head, offered = given  # type: ignore
     if version == getattr(d, "updates", None):  # it comes already
         return

@@ -1,9 +1,9 @@
 # A flag or a number that comes back after a power cut as it was.
-from held import Held
+from variable import Variable
 from store import store_of
 
 
-class KeptHeld(Held):
+class PersistedVariable(Variable):
     def __init__(self, d, name, prop, start, low, high):
         super().__init__(d, name, prop, start, low, high)
         try:

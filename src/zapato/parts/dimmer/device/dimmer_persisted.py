@@ -3,7 +3,7 @@ from dimmer import Dimmer
 from store import store_of
 
 
-class KeptDimmer(Dimmer):
+class PersistedDimmer(Dimmer):
     def __init__(self, d, name, gpio, active, on, rate, gamma):
         super().__init__(d, name, gpio, active, False, rate, gamma)
         found = store_of(d).kept.get(name)

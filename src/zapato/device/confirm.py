@@ -7,7 +7,7 @@ import machine
 from micropython import const
 
 _TIME = const(180000)  # ms that it has
-_CALM = const(120000)  # ms that it then runs without a restart of any cause; way.py counts its starts
+_CALM = const(120000)  # ms that it then runs without a restart of any cause; boot_slot.py counts its starts
 
 
 def gone(name):
@@ -34,7 +34,7 @@ def watch(d):
     except (OSError, ValueError, AttributeError):
         return
     if not slot or "/" + slot not in sys.path:
-        del sys.modules["trial"]
+        del sys.modules["confirm"]
         return
     looking = []
 
@@ -49,7 +49,7 @@ def watch(d):
 
     def calm():
         settle(slot)
-        sys.modules.pop("trial", None)
+        sys.modules.pop("confirm", None)
 
     def over():
         with open("fault.json", "w") as file:

@@ -3,7 +3,7 @@ from loop import Part
 from values import number, truth
 
 
-class Held(Part):
+class Variable(Part):
     def __init__(self, d, name, prop, start, low, high):
         super().__init__(d, name)
         self.prop = prop

@@ -2,7 +2,7 @@
 from links import Link
 
 
-class Again(Link):
+class RepeatedLink(Link):
     period = times = left = 0
     ticking = None
 

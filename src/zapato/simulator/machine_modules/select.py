@@ -18,7 +18,7 @@ def _look():
     # The simulator wants to see some of the program's properties.
     global _wanted
     try:
-        with open("/stage/wanted") as file:
+        with open("/sim/wanted") as file:
             _wanted = json.load(file)
         _tell()
     except MemoryError:

@@ -21,7 +21,7 @@ def digest():
 
 
 def do(d, given=None):
-    sys.modules.pop("own_tell", None)
+    sys.modules.pop("cmd_tell", None)
     if not getattr(d, "number", None):
         d.number = hexlify(os.urandom(4)).decode()
     if d.out:

@@ -62,4 +62,4 @@ def choose(here):
         if asked and "safe" in os.listdir(slot) and "start.mpy" in os.listdir(slot + "/safe"):
             path += "/safe"
     sys.path.insert(0, "/" + path)
-    del sys.modules["way"]
+    del sys.modules["boot_slot"]

@@ -1,8 +1,8 @@
 # A level as a voltage that comes back after a power cut as it was.
 from dimmer_dac import DacDimmer
-from dimmer_kept import KeptDimmer
+from dimmer_persisted import PersistedDimmer
 
 
-class KeptDacDimmer(KeptDimmer):
+class PersistedDacDimmer(PersistedDimmer):
     drive = DacDimmer.drive
     power = DacDimmer.power

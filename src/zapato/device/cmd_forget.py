@@ -16,14 +16,14 @@ def do(d, given=None):
     before = getattr(d, "forgets", None)
     d.forgets = now
     if before is None or time.ticks_diff(now, before) > _TWICE:
-        sys.modules.pop("own_forget", None)
+        sys.modules.pop("cmd_forget", None)
         d.note("say it again within 30 s: kept values, network and broker are forgotten")
     else:
         forget_all(d)
 
 
 def forget_all(d):
-    sys.modules.pop("own_forget", None)
+    sys.modules.pop("cmd_forget", None)
     for name in ("kept.json", "fault.json"):
         try:
             os.remove(name)

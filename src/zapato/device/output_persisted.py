@@ -3,7 +3,7 @@ from output import Output
 from store import store_of
 
 
-class KeptOutput(Output):
+class PersistedOutput(Output):
     def __init__(self, d, name, gpio, active, on):
         super().__init__(d, name, gpio, active, store_of(d).kept.get(name) is True)
 

@@ -3,7 +3,7 @@ from relay import Relay
 from store import store_of
 
 
-class KeptRelay(Relay):
+class PersistedRelay(Relay):
     def __init__(self, d, name, gpio, active, on, excludes):
         super().__init__(d, name, gpio, active, store_of(d).kept.get(name) is True, excludes)
 
