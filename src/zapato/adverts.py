@@ -46,7 +46,7 @@ class Advert:
 
     def _keep(self, said: str) -> None:
         """The newest of each sort, which its first three bytes tell."""
-        self.says = [*[each for each in self.says if each[:7] != said[:7]][-7:], said]
+        self.says = [*[advert for advert in self.says if advert[:7] != said[:7]][-7:], said]
 
 
 def hear(known: dict[str, Advert], payload: str) -> None:

@@ -38,14 +38,14 @@ class Change:
 
 def changes(old: Design, new: Design) -> list[Change]:
     """The differences between two designs, group by group."""
-    found = [
+    rows = [
         *_head(old, new),
         *_parts(old, new),
         *_compared("wires", _wires(old), _wires(new)),
         *_compared("topics", _topics(old), _topics(new), relied=True),
         *_links(old, new),
     ]
-    return [*found, *_memory(old, new)]
+    return [*rows, *_memory(old, new)]
 
 
 def _head(old: Design, new: Design) -> Iterable[Change]:
@@ -68,7 +68,7 @@ def _parts(old: Design, new: Design) -> Iterable[Change]:
         if a and b and a.kind is b.kind:
             one, two = _given(old, a.path), _given(new, b.path)
             yield from _compared(
-                "parts", *({f"{name} {key}": _told(v) for key, v in each.items()} for each in (one, two))
+                "parts", *({f"{name} {key}": _told(v) for key, v in table.items()} for table in (one, two))
             )
             continue
         if a:
@@ -89,23 +89,23 @@ def _given(design: Design, path: tuple[str, str]) -> Mapping[str, Any]:
 
 def _told(value: object) -> str:
     if isinstance(value, list):
-        return "[" + ", ".join(_told(each) for each in cast(list[object], value)) + "]"
+        return "[" + ", ".join(_told(item) for item in cast(list[object], value)) + "]"
     return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 def _wires(design: Design) -> dict[str, str]:
-    found: dict[str, str] = {}
+    ends: dict[str, str] = {}
     for wire in wiring(design).wires:
         at = wire.start + (f" through {wire.through}" if wire.through else "")
-        found[wire.end] = f"{found[wire.end]}, {at}" if wire.end in found else at
-    return found
+        ends[wire.end] = f"{ends[wire.end]}, {at}" if wire.end in ends else at
+    return ends
 
 
 def _topics(design: Design) -> dict[str, str]:
     return {
-        each.name: f"{each.payload}{', kept' if each.retained else ''}"
-        for each in topics(design)
-        if each.of != "heard"
+        topic.name: f"{topic.payload}{', kept' if topic.retained else ''}"
+        for topic in topics(design)
+        if topic.of != "heard"
     }
 
 
@@ -123,17 +123,17 @@ def _compared(
 def _links(old: Design, new: Design) -> Iterable[Change]:
     """Links by what they say: one that only moved is the same."""
     a, b = _written(old), _written(new)
-    left, right = [each for each in a if each not in b], [each for each in b if each not in a]
-    for each in list(left):
-        same = next((other for other in right if starts(other) == starts(each)), None)
+    left, right = [row for row in a if row not in b], [row for row in b if row not in a]
+    for gone in list(left):
+        same = next((other for other in right if starts(other) == starts(gone)), None)
         if same:
-            left.remove(each)
+            left.remove(gone)
             right.remove(same)
-            differ = [key for key in {**each, **same} if each.get(key) != same.get(key)]
-            one, two = ({key: row[key] for key in differ if key in row} for row in (each, same))
-            yield Change("links", "changed", starts(each), _short(one) or "-", _short(two) or "-")
-    yield from (Change("links", "removed", starts(each), _short(each)) for each in left)
-    yield from (Change("links", "added", starts(each), "", _short(each)) for each in right)
+            differ = [key for key in {**gone, **same} if gone.get(key) != same.get(key)]
+            one, two = ({key: row[key] for key in differ if key in row} for row in (gone, same))
+            yield Change("links", "changed", starts(gone), _short(one) or "-", _short(two) or "-")
+    yield from (Change("links", "removed", starts(row), _short(row)) for row in left)
+    yield from (Change("links", "added", starts(row), "", _short(row)) for row in right)
 
 
 def _written(design: Design) -> list[dict[str, Any]]:
@@ -185,9 +185,9 @@ def plain_rows(rows: Sequence[Mapping[str, Any]], design: Design) -> list[Row]:
         for use in design.uses
     }
     kept = (r for r in rows if r["what"] in KEPT and not str(r["name"]).endswith("/vitals"))
-    found = [
+    plain = [
         (r["t"] / 1000, str(r["what"]), names.get(str(r["name"]), str(r["name"])), str(r["value"]))
         for r in kept
     ]
-    start = [row for row in found if row[0] == 0]
-    return [*sorted(start), *found[len(start) :]]
+    start = [row for row in plain if row[0] == 0]
+    return [*sorted(start), *plain[len(start) :]]

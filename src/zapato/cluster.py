@@ -77,4 +77,4 @@ def cluster(address: str) -> Generator[Executor]:
 
 
 def _absolute(item: Path | tuple[Path, ...]) -> Path | tuple[Path, ...]:
-    return item.absolute() if isinstance(item, Path) else tuple(each.absolute() for each in item)
+    return item.absolute() if isinstance(item, Path) else tuple(path.absolute() for path in item)

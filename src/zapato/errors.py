@@ -54,8 +54,8 @@ class Refused(ZapatoError):
     ) -> None:
         super().__init__(message, fix)
         self.findings, self.texts = findings, texts or {}
-        for each in findings[:5]:
-            self.add_note(str(each))
+        for finding in findings[:5]:
+            self.add_note(str(finding))
 
 
 class RehearsalInvalid(Refused):

@@ -70,10 +70,10 @@ class Bundle:
 
     def member(self, module: str, name: str) -> Any:
         """What one of its modules calls so. Raises ZapatoError."""
-        found = getattr(self.module(module), name, None)
-        if found is None:
+        value = getattr(self.module(module), name, None)
+        if value is None:
             raise ZapatoError(f"the extension {self.name} has no {name} in {module}.py", f"{name} = …")
-        return found
+        return value
 
 
 _OURS = "zapato.parts."
@@ -81,8 +81,8 @@ _OURS = "zapato.parts."
 
 def _straight(name: str, file: Path) -> ModuleType:
     """A module of one of our bundles without its package, which has nothing in it: a check loads a dozen of them."""
-    if found := sys.modules.get(name):
-        return found
+    if module := sys.modules.get(name):
+        return module
     from importlib.util import module_from_spec, spec_from_file_location
 
     spec = spec_from_file_location(name, file)
@@ -141,12 +141,15 @@ def _installed() -> dict[str, Bundle]:
     if os.environ.get(OFF):
         return {}
     if _installed_ones is None:
-        found: dict[str, Bundle] = {}
+        bundles: dict[str, Bundle] = {}
         if _mentioned():
             from importlib.metadata import entry_points  # takes as long to import as half a check
 
-            found = {each.name: _of_package(each.name, each.value) for each in entry_points(group=GROUP)}
-        _installed_ones = found
+            bundles = {
+                entry_point.name: _of_package(entry_point.name, entry_point.value)
+                for entry_point in entry_points(group=GROUP)
+            }
+        _installed_ones = bundles
     return _installed_ones
 
 
@@ -154,11 +157,11 @@ def _mentioned() -> bool:
     """Whether any installed package speaks of our group at all."""
     for place in sys.path:
         with contextlib.suppress(OSError), os.scandir(place) as entries:
-            for each in entries:
-                if each.name.endswith(".dist-info"):
+            for entry in entries:
+                if entry.name.endswith(".dist-info"):
                     with (
                         contextlib.suppress(OSError),
-                        open(f"{each.path}{os.sep}entry_points.txt", "rb") as file,
+                        open(f"{entry.path}{os.sep}entry_points.txt", "rb") as file,
                     ):
                         if GROUP.encode() in file.read():
                             return True
@@ -197,21 +200,23 @@ _HERE = os.path.dirname(__file__)
 @cache
 def own_bundles() -> Mapping[str, Bundle]:
     """Zapato's own bundles, by name: those of kinds, and those of the chips that stand in a folder called like their kind and an s."""
-    found: dict[str, Bundle] = {}
+    bundles: dict[str, Bundle] = {}
     for name, folder in _folders(f"{_HERE}{os.sep}parts"):  # in plain texts: every check asks for it
         if os.path.isfile(f"{folder}{os.sep}part.py"):
-            found[name] = Bundle(name, Path(folder), f"zapato.parts.{name}")
+            bundles[name] = Bundle(name, Path(folder), f"zapato.parts.{name}")
             continue
         for chip, place in _folders(folder):
-            found[chip] = Bundle(
+            bundles[chip] = Bundle(
                 chip, Path(place), f"zapato.parts.{name}.{chip}", chip_of=name.removesuffix("s")
             )
-    return found
+    return bundles
 
 
 def _folders(folder: str) -> list[tuple[str, str]]:
     with os.scandir(folder) as entries:
-        return sorted((each.name, each.path) for each in entries if each.name[0] != "_" and each.is_dir())
+        return sorted(
+            (entry.name, entry.path) for entry in entries if entry.name[0] != "_" and entry.is_dir()
+        )
 
 
 def bundle(name: str, file: str) -> Bundle | None:
@@ -222,18 +227,18 @@ def bundle(name: str, file: str) -> Bundle | None:
 
 @cache
 def _own_with(name: str, file: str) -> Bundle | None:
-    found = own_bundles().get(name)
-    return found if found and found.has(file) else None
+    bundle = own_bundles().get(name)
+    return bundle if bundle and bundle.has(file) else None
 
 
 def with_file(file: str) -> Iterator[Bundle]:
     """The extensions that have this file."""
-    return (each for each in bundles().values() if each.has(file))
+    return (bundle for bundle in bundles().values() if bundle.has(file))
 
 
 def beside(ours: frozenset[str], file: str, what: str) -> frozenset[str]:
     """Our names, and those of the extensions that have this file. Raises ZapatoError where one has a name of ours."""
-    names = frozenset(each.name for each in with_file(file))
+    names = frozenset(bundle.name for bundle in with_file(file))
     if both := sorted(names & ours):
         raise ZapatoError(
             f"the extension {both[0]} has the name of {what} that Zapato has", "another name for its folder"
@@ -277,20 +282,22 @@ def on_change(forget: Callable[[], None]) -> None:
 def _changed() -> None:
     global _in_force
     _in_force = None
-    for each in _forget:
-        each()
+    for forget in _forget:
+        forget()
 
 
 @cache
 def _own_device() -> Mapping[str, tuple[str, str]]:
     """Our own MicroPython modules: name -> file, and the bundle that has it ("" for what belongs to none)."""
     places = {"": f"{_HERE}{os.sep}device"}
-    places |= {name: f"{each.folder}{os.sep}device" for name, each in own_bundles().items()}
-    found: dict[str, tuple[str, str]] = {}
+    places |= {name: f"{bundle.folder}{os.sep}device" for name, bundle in own_bundles().items()}
+    device_files: dict[str, tuple[str, str]] = {}
     for owner, folder in places.items():
         with contextlib.suppress(FileNotFoundError), os.scandir(folder) as entries:
-            found |= {each.name[:-3]: (each.path, owner) for each in entries if each.name.endswith(".py")}
-    return found
+            device_files |= {
+                entry.name[:-3]: (entry.path, owner) for entry in entries if entry.name.endswith(".py")
+            }
+    return device_files
 
 
 def device_files() -> Mapping[str, Path]:
@@ -324,7 +331,7 @@ def device_texts(module: str) -> list[str]:
     """The sources of a MicroPython module, those of all ports where they differ; none where nobody has it."""
     names, known = (module, *_variants(module)), _own_device()
     places = [Path(known[name][0]) for name in names if name in known]
-    theirs = (each.folder / "device" / f"{name}.py" for each in bundles().values() for name in names)
+    theirs = (bundle.folder / "device" / f"{name}.py" for bundle in bundles().values() for name in names)
     places += [place for place in theirs if place.is_file()]
     return [place.read_text("utf-8") for place in places]
 
@@ -336,14 +343,14 @@ def device_source(module: str, port: str) -> str | None:
     """
     names, known = (f"{module}_{port}", module), _own_device()
     own = next((Path(known[name][0]) for name in names if name in known), None)
-    for each in bundles().values():
+    for bundle in bundles().values():
         for name in names:
-            file = each.folder / "device" / f"{name}.py"
+            file = bundle.folder / "device" / f"{name}.py"
             if not file.is_file():
                 continue
             if own:
                 raise ZapatoError(
-                    f"device/{file.name} of the extension {each.name} has the name of a module of Zapato",
+                    f"device/{file.name} of the extension {bundle.name} has the name of a module of Zapato",
                     "another name for it",
                 )
             return file.read_text("utf-8")
@@ -355,13 +362,13 @@ def costs(path: Path) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     import json
 
     try:
-        found: Any = json.loads(path.read_text("utf-8"))
+        measured: Any = json.loads(path.read_text("utf-8"))
         return {
             str(form): {
                 str(name): {str(what): float(size) for what, size in table.items()}
                 for name, table in memories.items()
             }
-            for form, memories in found.items()
+            for form, memories in measured.items()
         }
     except (OSError, ValueError, AttributeError, TypeError, RecursionError) as error:
         raise ZapatoError(

@@ -119,8 +119,8 @@ class Report:
     @property
     def counts(self) -> dict[Severity, int]:
         """How many findings stand, by severity."""
-        found = [f.severity for f in self.findings]
-        return {severity: found.count(severity) for severity in SEVERITIES}
+        findings = [f.severity for f in self.findings]
+        return {severity: findings.count(severity) for severity in SEVERITIES}
 
     @property
     def ok(self) -> bool:
@@ -131,8 +131,8 @@ class Report:
         """The report without findings of other codes and devices; empty means all."""
         wanted, named = set(codes), set(devices)
 
-        def keep(found: Finding) -> bool:
-            return (not wanted or found.code in wanted) and (not named or found.device in named)
+        def keep(finding: Finding) -> bool:
+            return (not wanted or finding.code in wanted) and (not named or finding.device in named)
 
         return Report(
             tuple(filter(keep, self.findings)), tuple(filter(keep, self.accepted)), self.devices, self.texts

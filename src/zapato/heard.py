@@ -51,12 +51,12 @@ def scanners(design: Design) -> list[Part]:
 
 def heard(
     design: Design,
-    found: Mapping[str, str],
+    scans: Mapping[str, str],
     adverts: Mapping[str, Mapping[str, Advert]] = MappingProxyType({}),
 ) -> list[ScanResult]:
     """What stands in the `found` of the parts that scan, and what a radio passed on, by the part's name."""
     rows: list[ScanResult] = []
-    for part, sight in _sights(design, _with_adverts(found, adverts)):
+    for part, sight in _sights(design, _with_adverts(scans, adverts)):
         advert = adverts.get(part.name, {}).get(sight.address)
         row = ScanResult(
             design.name,
@@ -72,25 +72,25 @@ def heard(
     return rows
 
 
-def _with_adverts(found: Mapping[str, str], adverts: Mapping[str, Mapping[str, Advert]]) -> dict[str, str]:
+def _with_adverts(scans: Mapping[str, str], adverts: Mapping[str, Mapping[str, Advert]]) -> dict[str, str]:
     """`found`, with those after it that were passed on and do not stand in it."""
-    more = dict(found)
+    more = dict(scans)
     for name, known in adverts.items():
         there = more.get(name, "").split()
         more[name] = " ".join([*there, *(address for address in known if address not in there)])
     return more
 
 
-def _sights(design: Design, found: Mapping[str, str]) -> Iterator[tuple[Part, ScanEntry]]:
+def _sights(design: Design, scans: Mapping[str, str]) -> Iterator[tuple[Part, ScanEntry]]:
     for part in scanners(design):
-        for sight in part.kind.sights(part, found.get(part.name, "")):
+        for sight in part.kind.sights(part, scans.get(part.name, "")):
             yield part, sight
 
 
 def _used(design: Design, on: Part, sight: ScanEntry) -> str:
     """The part that stands for what was met: its table says the same place."""
     for part in design.parts.values():
-        if on.name not in {each.name for each in part.linked.values()}:
+        if on.name not in {linked_part.name for linked_part in part.linked.values()}:
             continue
         usual = part.kind.addresses(part)[:1]
         values = {"address": usual[0]} | dict(part.values) if usual else part.values
@@ -100,7 +100,7 @@ def _used(design: Design, on: Part, sight: ScanEntry) -> str:
     return ""
 
 
-def write_heard(design: Design, found: Mapping[str, str], address: str, to: str, chip: str = "") -> str:
+def write_heard(design: Design, scans: Mapping[str, str], address: str, to: str, chip: str = "") -> str:
     """Put what was met at `address` into the device file as "kind.name"; gives the table's text, or the keys that were set.
 
     A part of this name that is there already gets the address and keeps the rest. Raises UnknownName, ZapatoError, Unwritable.
@@ -111,9 +111,9 @@ def write_heard(design: Design, found: Mapping[str, str], address: str, to: str,
             f"put {address} into {design.row_place}",
         )
     kind_name, _, name = to.partition(".")
-    sights = [(part, s) for part, s in _sights(design, found) if s.address == address.lower()]
+    sights = [(part, s) for part, s in _sights(design, scans) if s.address == address.lower()]
     if not sights:
-        all_ = [sight.address for _, sight in _sights(design, found)]
+        all_ = [sight.address for _, sight in _sights(design, scans)]
         raise UnknownName(
             f"{design.name} heard nothing at {address}",
             (nearest(address, all_) or (f"it heard: {', '.join(all_) or 'nothing'}",))[0],

@@ -44,13 +44,13 @@ def measured(bundle: Bundle) -> Costs:
         raise ZapatoError(
             f"the extension {bundle.name} has neither part.py nor chip.py: nothing of it is on a device"
         )
-    found: Costs = {}
+    costs: Costs = {}
     known = {form: {name: _others(bundle, form, name) for name in ("heap", "flash")} for form in FORMS}
     tables = [_tables(bundle, count) for count in range(3)]  # while the site of the extension is in force
     for form, heap in FORMS.items():
         rows = [_row(bundle, text, heap) for text in tables]
-        found[form] = {name: _figures(rows, name, table) for name, table in known[form].items()}
-    return found
+        costs[form] = {name: _figures(rows, name, table) for name, table in known[form].items()}
+    return costs
 
 
 def _others(bundle: Bundle, form: str, name: str) -> dict[str, float]:
@@ -88,14 +88,14 @@ def _row(bundle: Bundle, tables: str, heap: int) -> Row:
 
 def _fitted(path: Path) -> Design:
     design = resolve(path)
-    errors = [each for each in design.findings if each.severity == "error"]
+    errors = [finding for finding in design.findings if finding.severity == "error"]
     if errors:
         raise ZapatoError(f"its example cannot be built: {errors[0].message}")
     if any(part.autos for part in design.parts.values()):
-        found = fit(design)
-        if not found.ok:
+        fitted = fit(design)
+        if not fitted.ok:
             raise ZapatoError("its example finds no pins on an esp32-38pin")
-        write_pins(found)
+        write_pins(fitted)
         design = resolve(path)
     return design
 
@@ -117,15 +117,15 @@ def _tables(bundle: Bundle, count: int) -> str:
 
 def _copies(made: Kind, count: int) -> str:
     """The example of a kind, its own table so often, each with pins to be chosen."""
-    pins = "|".join(each.name for each in made.fields if each.role == "pin") or "pin"
+    pins = "|".join(field.name for field in made.fields if field.role == "pin") or "pin"
     loose = re.sub(rf'^({pins}) = (?:\d+|"[^"]+")', r'\1 = "auto"', made.example, flags=re.MULTILINE)
     tables = re.split(r"(?m)^(?=\[)", loose)
-    own = [each for each in tables if each.startswith(f"[{made.name}.")]
-    rest = "".join(each for each in tables if each not in own)
+    own = [table for table in tables if table.startswith(f"[{made.name}.")]
+    rest = "".join(table for table in tables if table not in own)
     again = "".join(
-        re.sub(r"^\[\w+\.\w+", f"[{made.name}.m{n}", each).rstrip() + "\n"
+        re.sub(r"^\[\w+\.\w+", f"[{made.name}.m{n}", line).rstrip() + "\n"
         for n in range(count)
-        for each in own
+        for line in own
     )
     return f"{rest}\n{again}"
 
@@ -143,14 +143,14 @@ def _world(design: Design) -> str:
 def _figures(rows: list[Row], name: str, known: Mapping[str, float]) -> dict[str, float]:
     """What the new features take: a part the difference of the second, its modules the rest of the first."""
     (before, one, two), sizes = [row[0] for row in rows], [row[1][name] for row in rows]
-    parts = [each for each in one if each.startswith("part ") and each not in known]
-    modules = [each for each in one if each.startswith("module ") and each not in known]
+    parts = [feature for feature in one if feature.startswith("part ") and feature not in known]
+    modules = [feature for feature in one if feature.startswith("module ") and feature not in known]
     if not parts + modules:
         raise ZapatoError("its example has nothing that is not known already")
     a_part = max(0.0, sizes[2] - sizes[1] - _known(two, one, known))
     first = max(0.0, sizes[1] - sizes[0] - _known(one, before, known) - a_part)
-    found = {what: first / len(modules) for what in modules} | {what: a_part / len(parts) for what in parts}
-    return {what: float(round(size)) for what, size in found.items()}
+    shares = {what: first / len(modules) for what in modules} | {what: a_part / len(parts) for what in parts}
+    return {what: float(round(size)) for what, size in shares.items()}
 
 
 def _known(more: Counter[str], less: Counter[str], known: Mapping[str, float]) -> float:

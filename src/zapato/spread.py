@@ -137,8 +137,8 @@ def processes(jobs: int) -> Generator[Executor | None]:
         yield pool
     except BaseException:
         threading.excepthook = partial(_quiet_end, before=threading.excepthook)
-        for each in multiprocessing.active_children():
-            each.terminate()
+        for active_child in multiprocessing.active_children():
+            active_child.terminate()
         raise
     finally:
         pool.shutdown(wait=False, cancel_futures=True)

@@ -150,9 +150,9 @@ def _lamp(carrier: Board, taken: set[int]) -> str:
 
 def _place(carrier: Board, kind_name: str, values: dict[str, str], taken: set[int]) -> str:
     """The pin as the file names it: a fitted part of that kind, else the first pin nothing speaks against."""
-    found = kind(kind_name)
-    assert found is not None
-    part = Part(found, "lamp", values)
+    kind_of_part = kind(kind_name)
+    assert kind_of_part is not None
+    part = Part(kind_of_part, "lamp", values)
     design = Design(Document(Source(Path("new.toml"), ""), {}), Site(), board=carrier)
     names = {
         f.pins[0]: f'"{f.name}"'

@@ -49,7 +49,7 @@ class Topic:
 
     def as_dict(self) -> dict[str, object]:
         """Plain data; arguments as name and type."""
-        arguments = [{"name": each.name, "type": each.type} for each in self.arguments]
+        arguments = [{"name": argument.name, "type": argument.type} for argument in self.arguments]
         return {**asdict(self), "arguments": arguments}
 
 
@@ -80,7 +80,7 @@ def _topics(design: Design) -> Iterator[Topic]:
     for action in ITSELF:
         payload, example = ("version and seal", "") if action == "update" else ("empty", "")
         yield Topic(f"{base}/device/do/{action}", "to", "device", payload, example, what=action)
-    for device in {each.design.name: each.design for each in design.heard.values()}.values():
+    for device in {remote.design.name: remote.design for remote in design.heard.values()}.values():
         yield Topic(f"{device.topic}/state", "to", "heard", "online, offline", "online", part=device.name)
     for heard in design.heard.values():
         yield from _heard(heard)
@@ -90,9 +90,9 @@ def _heard(heard: RemotePart) -> Iterator[Topic]:
     """What another device says that this one listens to."""
     packed = (heard.design.mqtt or {}).get("report") == "senml"
     names = {*heard.properties, *heard.events}
-    for each in topics_of(heard.design.topic, heard.part, 0, packed):
-        if each.way == "from" and each.what in names:
-            yield replace(each, way="to", of="heard", part=heard.name, retained=False)
+    for topic in topics_of(heard.design.topic, heard.part, 0, packed):
+        if topic.way == "from" and topic.what in names:
+            yield replace(topic, way="to", of="heard", part=heard.name, retained=False)
 
 
 def topics_of(base: str, part: Part, qos: int, packed: bool = False) -> list[Topic]:
@@ -133,9 +133,10 @@ def _of_part(base: str, part: Part, qos: int, packed: bool) -> Iterator[Topic]:
             )
     for action, about in part.kind.actions.items():
         words = ", ".join(
-            f"{each.name} ({'s' if each.type == 'time' else each.type})" for each in about.arguments
+            f"{argument.name} ({'s' if argument.type == 'time' else argument.type})"
+            for argument in about.arguments
         )
-        given = [_argument(part, each) for each in about.arguments]
+        given = [_argument(part, argument) for argument in about.arguments]
         text = "" if not given else given[0] if len(given) == 1 else f"[{', '.join(given)}]"
         yield Topic(
             f"{base}/{part.name}/do/{action}", "to", "action", words or "empty", text, part=part.name, what=action,

@@ -340,7 +340,9 @@ class Board(Record):
 
     def input(self, name: str) -> SupplyInput | None:
         """An input by its name."""
-        return next((each for each in self.inputs if each.name.lower() == name.lower()), None)
+        return next(
+            (supply_input for supply_input in self.inputs if supply_input.name.lower() == name.lower()), None
+        )
 
     @property
     def bridge(self) -> bool:
@@ -350,18 +352,18 @@ class Board(Record):
     @cached_property
     def labels(self) -> Mapping[str, int]:
         """Label in lower case -> GPIO number; the first place counts where a pin comes out twice."""
-        found: dict[str, int] = {}
+        gpios: dict[str, int] = {}
         for row in self.headers.values():
             for place in row:
                 if place.gpio is not None:
-                    found.setdefault(place.label.lower(), place.gpio)
+                    gpios.setdefault(place.label.lower(), place.gpio)
         for part in self.fitted:
             if len(part.pins) == 1:
-                found.setdefault(part.name.lower(), part.pins[0])
-        for gpio in list(found.values()):
+                gpios.setdefault(part.name.lower(), part.pins[0])
+        for gpio in list(gpios.values()):
             if gpio in self.chip.pins:
-                found.setdefault(self.chip.pins[gpio].name.lower(), gpio)
-        return found
+                gpios.setdefault(self.chip.pins[gpio].name.lower(), gpio)
+        return gpios
 
     @cached_property
     def label_of(self) -> Mapping[int, str]:
@@ -376,11 +378,11 @@ class Board(Record):
     @cached_property
     def fitted_on(self) -> Mapping[int, Fitted]:
         """GPIO number -> the fitted part on it; one that takes the pin before one that shares it."""
-        found: dict[int, Fitted] = {}
+        fitted_parts: dict[int, Fitted] = {}
         for part in sorted(self.fitted, key=lambda p: not p.taken):
             for gpio in part.pins:
-                found.setdefault(gpio, part)
-        return found
+                fitted_parts.setdefault(gpio, part)
+        return fitted_parts
 
     @cached_property
     def usable(self) -> tuple[Pin, ...]:

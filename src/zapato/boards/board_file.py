@@ -45,7 +45,7 @@ def _read_headers(value: object) -> dict[str, list[str]]:
 
 
 def _read_pins(value: object) -> list[int]:
-    if not isinstance(value, list) or not all(type(each) is int for each in cast(list[object], value)):
+    if not isinstance(value, list) or not all(type(number) is int for number in cast(list[object], value)):
         raise Wrong("takes a list of GPIO numbers: [2]")
     return cast(list[int], value)
 
@@ -208,13 +208,13 @@ def read_board(document: Document) -> Board | None:
 
 def _rows(document: Document, name: str, shape: Shape) -> list[dict[str, Any]]:
     raw = document.data.get(name, [])
-    found: list[dict[str, Any]] = []
-    for index, each in enumerate(cast(list[Any], raw) if isinstance(raw, list) else [raw]):
-        if isinstance(each, dict):
-            found.append(document.read(shape, cast(dict[str, Any], each), (name, index)))
+    tables: list[dict[str, Any]] = []
+    for index, entry in enumerate(cast(list[Any], raw) if isinstance(raw, list) else [raw]):
+        if isinstance(entry, dict):
+            tables.append(document.read(shape, cast(dict[str, Any], entry), (name, index)))
         else:
             document.found("wrong-type", (name,), f"{name} stands in double brackets: [[{name}]]")
-    return found
+    return tables
 
 
 def _gpios(document: Document, values: Mapping[str, Any]) -> None:

@@ -185,7 +185,7 @@ def _fitted(data: Mapping[str, Any]) -> Fitted:
 def _input(data: Mapping[str, Any]) -> SupplyInput:
     plain = {key: value for key, value in data.items() if key != "volts"}
     volts = data["volts"]
-    low, high = (quantity(each, "V") for each in volts.split("-")) if isinstance(volts, str) else volts
+    low, high = (quantity(end, "V") for end in volts.split("-")) if isinstance(volts, str) else volts
     return SupplyInput(**plain, low=low, high=high)
 
 

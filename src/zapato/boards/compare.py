@@ -27,16 +27,16 @@ COUNTS: Mapping[str, Callable[[Board], int]] = {
 
 def parse_needs(text: str) -> dict[str, int]:
     """ "analog=4,ethernet" -> {"analog": 4, "ethernet": 1}. Raises UnknownName."""
-    found: dict[str, int] = {}
-    for item in filter(None, (each.strip() for each in text.split(","))):
+    counts: dict[str, int] = {}
+    for item in filter(None, (need.strip() for need in text.split(","))):
         name, _, count = item.partition("=")
         name = name.strip()
         if name not in COUNTS:
             raise UnknownName(f'boards have no property "{name}"', f"there are: {', '.join(COUNTS)}")
         if count and not count.strip().isdigit():
             raise UnknownName(f'"{item}" has no number', f"such as {name}=4")
-        found[name] = int(count) if count else 1
-    return found
+        counts[name] = int(count) if count else 1
+    return counts
 
 
 def meets(board: Board, wanted: Mapping[str, int]) -> bool:
@@ -93,19 +93,19 @@ def pin_row(board: Board, pin: Pin) -> dict[str, object]:
 
 
 def _mind(board: Board, pin: Pin) -> list[str]:
-    found: list[str] = []
+    cautions: list[str] = []
     if pin.flash:
-        found.append(f"flash {pin.flash}")
+        cautions.append(f"flash {pin.flash}")
     if fitted := board.fitted_on.get(pin.gpio):
-        found.append(fitted.what)
+        cautions.append(fitted.what)
     if pin.boot:
-        found.append(
+        cautions.append(
             f"{pin.boot.level} at reset for {'a normal start' if pin.boot.when == 'start' else pin.boot.when}"
         )
     if pin.console:
-        found.append(f"console {pin.console}")
+        cautions.append(f"console {pin.console}")
     if pin.usb:
-        found.append(f"USB {pin.usb}")
+        cautions.append(f"USB {pin.usb}")
     if pin.adc and not pin.adc_radio:
-        found.append("no analog beside Wi-Fi")
-    return found
+        cautions.append("no analog beside Wi-Fi")
+    return cautions

@@ -24,7 +24,7 @@ class SiteBoards(Record):
 def site_boards(root: Path | None) -> SiteBoards:
     """The boards in `root`/boards/ and of the extensions in force; read again when one of the files has changed."""
     folders = [root / "boards"] if root else []
-    folders += [each.folder / "boards" for each in extensions.bundles().values()]
+    folders += [bundle.folder / "boards" for bundle in extensions.bundles().values()]
     paths = [path for folder in folders for path in sorted(folder.glob("*.toml"))]
     if not paths:
         return SiteBoards()

@@ -63,7 +63,7 @@ def analog(design: Design) -> list[AnalogBudget]:
     board = design.board
     if board is None:
         return []
-    found: list[AnalogBudget] = []
+    budgets: list[AnalogBudget] = []
     for part in design.with_role("sensor"):
         if part.get("chip", "") != "analog" or "pin" not in part.pins or part.pins["pin"].gpio < 0:
             continue
@@ -72,18 +72,18 @@ def analog(design: Design) -> list[AnalogBudget]:
         wanted = part.values["range"][1] if part.values.get("range") else None
         error = 2 * TOLERANCE * (1 - 1 / by) * most + step + board.analog.off * by
         fits = wanted is None or wanted <= most
-        found.append(
+        budgets.append(
             AnalogBudget(
                 part, most, wanted, step, error, None if fits else divider(wanted or 0, board.analog.aim)
             )
         )
-    return found
+    return budgets
 
 
 @once
 def losses(design: Design) -> list[Loss]:
     """Every analog input of the chip whose sensor has something in series."""
-    found: list[Loss] = []
+    losses: list[Loss] = []
     for use in design.uses:
         name = use.part.values.get("chip")
         if (
@@ -96,8 +96,8 @@ def losses(design: Design) -> list[Loss]:
         if name and (ohm := chip(str(name)).source_ohm(use.part)):
             at = design.board.analog
             drawn = ohm / (ohm + at.loads) if at.loads else 0.0
-            found.append(Loss(use.part, ohm, at.leak, at.loads, drawn + at.leak * ohm / at.high, at.source))
-    return found
+            losses.append(Loss(use.part, ohm, at.leak, at.loads, drawn + at.leak * ohm / at.high, at.source))
+    return losses
 
 
 def divider(volts: float, most: float) -> tuple[float, float]:
@@ -107,27 +107,27 @@ def divider(volts: float, most: float) -> tuple[float, float]:
 
 def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every analog sensor."""
-    for each in analog(design):
-        name, source = each.part.name, design.board.analog.source if design.board else ""
-        if each.wanted is not None:
+    for budget in analog(design):
+        name, source = budget.part.name, design.board.analog.source if design.board else ""
+        if budget.wanted is not None:
             yield row(
                 "analog",
                 name,
                 "its range",
-                each.wanted,
+                budget.wanted,
                 "V",
-                each.most,
+                budget.most,
                 formula="range of the pin x divider",
                 source=source,
             )
         yield row(
-            "analog", name, "one count", each.step, "V", formula="range / 2^bits x divider", source=source
+            "analog", name, "one count", budget.step, "V", formula="range / 2^bits x divider", source=source
         )
         yield row(
             "analog",
             name,
             "off by at full scale",
-            each.error,
+            budget.error,
             "V",
             formula="2 x 1 % x (1 - 1 / divider) x range + one count + the converter's own x divider",
             source="resistors of 1 %",

@@ -51,17 +51,17 @@ def pull_up_range(volts: float, farad: float, rate: float) -> tuple[float, float
 @once
 def i2c(design: Design) -> list[I2cBudget]:
     """Every I2C bus."""
-    found: list[I2cBudget] = []
+    budgets: list[I2cBudget] = []
     volts = design.board.chip.logic if design.board else 3.3
     for bus in design.with_role("i2c"):
         chips = sum(part.linked.get("bus") is bus for part in design.parts.values())
         farad = PER_CHIP * (chips + 1) + PER_METRE * bus.get("length", 0.3)
         least, most = pull_up_range(volts, farad, bus.get("speed", 100e3))
         given = bus.values.get("pull_ups")
-        found.append(
+        budgets.append(
             I2cBudget(bus, chips, farad, least, most, given or BREAKOUT / max(1, chips), given is None)
         )
-    return found
+    return budgets
 
 
 def serial_reach(part: Part) -> float | None:
@@ -75,18 +75,18 @@ def serial_reach(part: Part) -> float | None:
 
 def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every bus."""
-    for each in i2c(design):
+    for bus in i2c(design):
         guess = (
-            "one breakout of 10 kohm a chip, taken where pull_ups says nothing"
-            if each.guessed
+            "assumed where pull_ups is missing: one breakout with 10 kohm a chip"
+            if bus.guessed
             else "the device file"
         )
-        worked = f"{each.chips + 1} pins x 10 pF + {each.bus.get('length', 0.3):g} m x 100 pF/m"
+        worked = f"{bus.chips + 1} pins x 10 pF + {bus.bus.get('length', 0.3):g} m x 100 pF/m"
         yield row(
             "buses",
-            each.bus.name,
+            bus.bus.name,
             "capacitance of a line",
-            each.farad,
+            bus.farad,
             "F",
             400e-12,
             formula=worked,
@@ -94,21 +94,21 @@ def rows(design: Design) -> Iterator[BudgetRow]:
         )
         yield row(
             "buses",
-            each.bus.name,
+            bus.bus.name,
             "pull-up",
-            each.ohm,
+            bus.ohm,
             "ohm",
-            each.most,
+            bus.most,
             formula="rise time / (0.8473 C)",
             source=f"{SOURCE}; {guess}",
         )
         yield row(
             "buses",
-            each.bus.name,
+            bus.bus.name,
             "pull-up",
-            each.ohm,
+            bus.ohm,
             "ohm",
-            each.least,
+            bus.least,
             formula="(V - 0.4 V) / 3 mA",
             source=SOURCE,
             least=True,

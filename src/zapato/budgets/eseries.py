@@ -13,12 +13,12 @@ E24 = (
 def above(ohm: float) -> float:
     """The smallest E24 value of at least `ohm`."""
     scale = 10.0 ** floor(log10(ohm))
-    steps = (*(each * scale for each in E24), 10 * scale)
+    steps = (*(step * scale for step in E24), 10 * scale)
     return round(next(step for step in steps if step >= ohm * (1 - 1e-9)), 6)
 
 
 def below(ohm: float) -> float:
     """The largest E24 value of at most `ohm`."""
     scale = 10.0 ** floor(log10(ohm))
-    steps = (scale / 10 * E24[-1], *(each * scale for each in E24))
+    steps = (scale / 10 * E24[-1], *(step * scale for step in E24))
     return round(max(step for step in steps if step <= ohm * (1 + 1e-9)), 6)

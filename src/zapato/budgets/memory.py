@@ -66,75 +66,75 @@ def memory(design: Design) -> Memory | None:
         return None
     has = design.board.chip.heap
     form = "whole" if has >= ROOMY else "short"
-    found = features(design)
-    of_heap, of_flash = (_table(form, name, found) for name in ("heap", "flash"))
-    heap = {what: count * of_heap.get(what, 0.0) for what, count in found.items()}
+    needed = features(design)
+    of_heap, of_flash = (_table(form, name, needed) for name in ("heap", "flash"))
+    heap = {what: count * of_heap.get(what, 0.0) for what, count in needed.items()}
     if (design.mqtt or {}).get("tls"):
         heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
-    flash = sum([count * of_flash.get(what, 0.0) for what, count in found.items()])
+    flash = sum([count * of_flash.get(what, 0.0) for what, count in needed.items()])
     share = 1.0 if has >= ROOMY else STARTS if len(design.parts) + len(design.links) <= LONG else STARTS_LONG
-    gaps = tuple(what for what in found if what.startswith(("module ", "part ")) and what not in of_heap)
+    gaps = tuple(what for what in needed if what.startswith(("module ", "part ")) and what not in of_heap)
     return Memory(round(sum(heap.values())), has, round(flash), heap, round(share * has), gaps)
 
 
 def features(design: Design) -> Counter[str]:
     """What the figures are measured for, and how often this design has it."""
-    found: Counter[str] = Counter()
-    for each in owners(design).values():
-        found.update(each)
-    return found
+    total: Counter[str] = Counter()
+    for owner in owners(design).values():
+        total.update(owner)
+    return total
 
 
 def owners(design: Design) -> dict[str, Counter[str]]:
     """The features by what brings them along: the program itself, the network, each part and link, and the first of a kind."""
-    found: dict[str, Counter[str]] = {PROGRAM: Counter({"always": 1})}
+    owned: dict[str, Counter[str]] = {PROGRAM: Counter({"always": 1})}
     for name, driver in drivers(design).items():
         part = design.parts[name]
-        found[part.id] = _of_driver(design, part, driver)
+        owned[part.id] = _of_driver(design, part, driver)
     for heard in design.heard.values():
-        mine = found[f"device {heard.name}"] = Counter({"part RemotePart": 1})
+        mine = owned[f"device {heard.name}"] = Counter({"part RemotePart": 1})
         mine["heard"] += len({*heard.properties, *heard.events})
         mine["letters"] += len(heard.name) + 2 * len(heard.design.topic)
     if any(sunny for _, sunny in timed(design)):
-        found["the sun's table"] = Counter({"data": 4 * WEEKS})
+        owned["the sun's table"] = Counter({"data": 4 * WEEKS})
     for part in design.parts.values():
         if follows(part):
-            found.setdefault(part.id, Counter()).update(
+            owned.setdefault(part.id, Counter()).update(
                 {"link": 1, "function": 1, "code": len(follows(part))}
             )
     for link in design.links:
         codes = [*_codes(link)]
         plain = sum(not command.code for command in link.commands)
         more = {"link": 1, "function": len(codes), "code": sum(map(len, codes)), "order": plain}
-        found[f"link {link.number}"] = Counter(more)
+        owned[f"link {link.number}"] = Counter(more)
     for owner, modules in _brought(design).items():
-        found.setdefault(owner, Counter()).update({f"module {each}": 1 for each in modules})
-    return found
+        owned.setdefault(owner, Counter()).update({f"module {module}": 1 for module in modules})
+    return owned
 
 
 def _of_driver(design: Design, part: Part, driver: Driver) -> Counter[str]:
     """What a part takes beside its modules."""
-    found = Counter({f"part {driver.cls}": 1, "letters": len(part.name), "data": driver.data})
-    found["spoken"] = int(design.mqtt is not None)  # a mark in each part of what of it waits to be published
-    found.update({f"part {cls}": 1 for _, cls, _ in driver.wraps})
+    counts = Counter({f"part {driver.cls}": 1, "letters": len(part.name), "data": driver.data})
+    counts["spoken"] = int(design.mqtt is not None)  # a mark in each part of what of it waits to be published
+    counts.update({f"part {cls}": 1 for _, cls, _ in driver.wraps})
     if driver.watches:
-        found.update({"function": 2, "code": len(part.get(driver.watches, ""))})
+        counts.update({"function": 2, "code": len(part.get(driver.watches, ""))})
     if driver.tells:
         lines = [line for page in part.pages(driver.tells) for line in page]
-        found.update({"function": len(lines), "code": sum(map(len, lines))})
-    return found
+        counts.update({"function": len(lines), "code": sum(map(len, lines))})
+    return counts
 
 
 def _brought(design: Design) -> dict[str, list[str]]:
     """Each runtime module, under what brings it along first."""
     left = dict.fromkeys(runtime_modules(design))
-    found: dict[str, list[str]] = {}
+    modules_of: dict[str, list[str]] = {}
 
     def brings(owner: str, modules: Iterable[str]) -> None:
-        for each in modules:
-            if each in left:
-                del left[each]
-                found.setdefault(owner, []).append(each)
+        for module in modules:
+            if module in left:
+                del left[module]
+                modules_of.setdefault(owner, []).append(module)
 
     brings(PROGRAM, ("loop", "values"))
     brings(
@@ -149,12 +149,12 @@ def _brought(design: Design) -> dict[str, list[str]]:
     brings("the first device that is listened to", ("remote_part",))
     brings("the first text of a link", ("texts", "unknown"))
     brings("the first link with every", ("link_repeated",))
-    return found | ({"what several share": [*left]} if left else {})
+    return modules_of | ({"what several share": [*left]} if left else {})
 
 
 def _codes(link: Link) -> Iterable[str]:
     """The expressions of a link that become functions on the device."""
-    yield from (each.code for each in (link.when, link.condition) if each)
+    yield from (expression.code for expression in (link.when, link.condition) if expression)
     if link.rearm:
         yield link.rearm
     yield from (command.code for command in link.commands if command.code)
@@ -177,10 +177,10 @@ DESCRIBED = {
 `zapato.measure` over the chips of the package, the upper end."""
 
 
-def _table(form: str, name: str, found: Mapping[str, int]) -> Mapping[str, float]:
+def _table(form: str, name: str, features: Mapping[str, int]) -> Mapping[str, float]:
     """The figures, with those of described chips, which follow from how much each description says."""
-    modules = [what.removeprefix("module ") for what in found if what.startswith("module ")]
-    known, made = costs(modules)[form][name], [each for each in modules if each.startswith("d_")]
+    modules = [what.removeprefix("module ") for what in features if what.startswith("module ")]
+    known, made = costs(modules)[form][name], [module for module in modules if module.startswith("d_")]
     if not made:
         return known
     from zapato.parts.described import class_name, of_module
@@ -200,34 +200,34 @@ def shares(design: Design) -> list[tuple[str, str, int]]:
         return []
     form = "whole" if design.board.chip.heap >= ROOMY else "short"
     table = _table(form, "heap", features(design))
-    found: list[tuple[str, str, int]] = []
+    owner_shares: list[tuple[str, str, int]] = []
     for owner, mine in owners(design).items():
         size = round(sum(count * table.get(what, 0.0) for what, count in mine.items()))
         modules = [what.removeprefix("module ") for what in mine if what.startswith("module ")]
-        found.append((owner, ", ".join(modules), size))
-    return sorted(found, key=lambda each: -each[2])
+        owner_shares.append((owner, ", ".join(modules), size))
+    return sorted(owner_shares, key=lambda share: -share[2])
 
 
 def costs(modules: Iterable[str] = ()) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
     """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature: of what belongs to every program, and of these
     modules' bundles; of all bundles where none are named. Extensions bring their own. Raises ZapatoError."""
-    owners = {extensions.owner_of(each) for each in modules} or extensions.own_bundles().keys()
-    ours = (extensions.own_bundles()[each].folder / "cost.json" for each in sorted(owners - {""}))
-    theirs = (each.folder / "cost.json" for each in extensions.with_file("cost.json"))
-    return _together(tuple((each, each.stat().st_mtime_ns) for each in (*ours, *theirs) if each.is_file()))
+    owners = {extensions.owner_of(module) for module in modules} or extensions.own_bundles().keys()
+    ours = (extensions.own_bundles()[owner].folder / "cost.json" for owner in sorted(owners - {""}))
+    theirs = (bundle.folder / "cost.json" for bundle in extensions.with_file("cost.json"))
+    return _together(tuple((path, path.stat().st_mtime_ns) for path in (*ours, *theirs) if path.is_file()))
 
 
 @lru_cache(maxsize=64)
 def _together(brought: tuple[tuple[Path, int], ...]) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
-    found = {
+    merged = {
         form: {what: dict(table) for what, table in memories.items()} for form, memories in _common().items()
     }
     for path, stamp in brought:
         more = _of_bundle(path, stamp)
-        for form, memories in found.items():
+        for form, memories in merged.items():
             for what, table in memories.items():
                 table.update(more.get(form, {}).get(what, {}))
-    return found
+    return merged
 
 
 @cache

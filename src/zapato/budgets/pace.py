@@ -35,22 +35,22 @@ def _looked_at(use: PinUse) -> bool:
 
 def instructions(design: Design) -> dict[str, float]:
     """Instructions a second by what spends them; most of them pass in a rehearsal."""
-    found = {"the loop": float(IDLE)}
+    costs = {"the loop": float(IDLE)}
     if design.wifi is not None or design.ethernet is not None:
-        found["the network"] = float(CONNECTED)
+        costs["the network"] = float(CONNECTED)
     looked = sum(map(_looked_at, design.uses))
     if looked:
-        found["inputs without an interrupt"] = looked * LOOK * float(LOOKS)
+        costs["inputs without an interrupt"] = looked * LOOK * float(LOOKS)
     pads = sum(use.need.use == "touch" for use in design.uses)
     if pads:
-        found["touch pads"] = pads * FEEL * FEELS
+        costs["touch pads"] = pads * FEEL * FEELS
     readings = sum(1000 / part.get("every", 0) for part in design.with_role("sensor") if part.get("every", 0))
     if readings:
-        found["readings"] = readings * READING
+        costs["readings"] = readings * READING
     said = traffic(design)
     if said:
-        found["messages"] = said.rate * MESSAGE
-    return found
+        costs["messages"] = said.rate * MESSAGE
+    return costs
 
 
 def rows(design: Design) -> Iterator[BudgetRow]:
@@ -60,15 +60,15 @@ def rows(design: Design) -> Iterator[BudgetRow]:
     if design.board is None:
         return
     chip = design.board.chip
-    found = instructions(design)
+    costs = instructions(design)
     formula = " + ".join(
-        f"{what} {count / chip.speed / 10:.1f} %" for what, count in found.items() if count > chip.speed
+        f"{what} {count / chip.speed / 10:.1f} %" for what, count in costs.items() if count > chip.speed
     )
     yield row(
         "time",
         design.name,
         "computing",
-        sum(found.values()) / chip.speed / 10,
+        sum(costs.values()) / chip.speed / 10,
         "%",
         100.0,
         formula=formula or "the loop at rest",

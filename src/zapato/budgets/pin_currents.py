@@ -42,18 +42,18 @@ def pin_currents(design: Design) -> list[PinCurrent]:
 
 def total(design: Design) -> float:
     """All pins together, A."""
-    return sum(each.load.peak for each in pin_currents(design))
+    return sum(pin_current.load.peak for pin_current in pin_currents(design))
 
 
 def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every pin, and their sum."""
     from zapato.budgets.row import row
 
-    for each in pin_currents(design):
-        name = design.called(each.pin)
+    for pin_current in pin_currents(design):
+        name = design.called(pin_current.pin)
         yield row(
-            "pins", name, f"{each.part.name}: {each.load.what}", each.load.peak, "A", each.bears,
-            formula=each.load.source, source=each.pin.source,
+            "pins", name, f"{pin_current.part.name}: {pin_current.load.what}", pin_current.load.peak, "A", pin_current.bears,
+            formula=pin_current.load.source, source=pin_current.pin.source,
         )  # fmt: skip
     chip = design.board.chip if design.board else None
     if chip and chip.total and pin_currents(design):

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 USB, USB_SOURCE = 0.5, "USB 2.0 Specification, 7.2.1: a port gives 500 mA"
 UNSTATED = 0.35
 """A that are taken for a chip whose data sheet's figure is not in the catalogue: more than any that is."""
-UNSTATED_SOURCE = "not in the catalogue; 350 mA, more than any chip that is"
+UNSTATED_SOURCE = "not in the catalogue; 350 mA, more than any chip in it"
 AWAKE = 0.1
 """A that are taken for its usual draw then."""
 SWITCHED = 6.0
@@ -76,13 +76,13 @@ def rails(design: Design) -> list[Rail]:
     inner = [(part.name, load) for part, load in loads(design) if load.feed == RAIL] + on_pins
     gives = board.rail_ma / 1000 or None
     apart = excluded(design)
-    found = [_rail(RAIL, board.chip.logic, inner, apart, gives, False, board.rail_note or "not stated")]
+    rails = [_rail(RAIL, board.chip.logic, inner, apart, gives, False, board.rail_note or "not stated")]
     main = feeder(design)
     if main is None:
-        found.append(_usb(design, board, inner))
+        rails.append(_usb(design, board, inner))
     behind: dict[str, list[tuple[str, Load]]] = {}
     for supply in _converters_first(design):
-        hang = [(each.name, load) for each, load in loads(design) if load.feed == supply.name]
+        hang = [(part_name.name, load) for part_name, load in loads(design) if load.feed == supply.name]
         hang += behind.get(supply.name, [])
         if supply is main:
             hang += _board_draw(design, board, supply, inner)
@@ -90,22 +90,22 @@ def rails(design: Design) -> list[Rail]:
         source = "the device file" if given else "not stated"
         name, volts = (INPUT if supply is main else supply.name), supply.get("voltage", 5.0)
         rail = _rail(name, volts, hang, apart, given, bool(given), source, supply.get("battery", 0.0))
-        found.append(rail)
+        rails.append(rail)
         origin = design.parts.get(supply.get("from", ""))
         if origin is not None and origin is not supply:
             behind.setdefault(origin.name, []).append((supply.name, _drawn(rail, supply, origin)))
-    return found
+    return rails
 
 
 def _converters_first(design: Design) -> list[Part]:
     """The supplies, each converter before what it converts from."""
-    left, found = list(design.with_role("supply")), list[Part]()
+    left, parts = list(design.with_role("supply")), list[Part]()
     while left:
         sources = {part.get("from", "") for part in left}
         ready = [part for part in left if part.name not in sources] or left
-        found += ready
+        parts += ready
         left = [part for part in left if part not in ready]
-    return found
+    return parts
 
 
 def _drawn(rail: Rail, supply: Part, origin: Part) -> Load:
@@ -172,13 +172,13 @@ def _rail(
 
 def excluded(design: Design) -> dict[str, set[str]]:
     """Each relay that excludes others, with those that are never on while it is."""
-    found: dict[str, set[str]] = {}
+    apart: dict[str, set[str]] = {}
     for part in design.with_role("relay"):
         for key, other in part.linked.items():
             if key.startswith("excludes."):
-                found.setdefault(part.name, set()).add(other.name)
-                found.setdefault(other.name, set()).add(part.name)
-    return found
+                apart.setdefault(part.name, set()).add(other.name)
+                apart.setdefault(other.name, set()).add(part.name)
+    return apart
 
 
 def heaviest(weights: Mapping[str, float], apart: Mapping[str, set[str]]) -> float:
@@ -187,7 +187,7 @@ def heaviest(weights: Mapping[str, float], apart: Mapping[str, set[str]]) -> flo
         return 0.0
     if len(weights) > EXACT:
         return sum(weights.values())
-    name = max(weights, key=lambda each: (len(apart.get(each, set()) & weights.keys()), each))
+    name = max(weights, key=lambda candidate: (len(apart.get(candidate, set()) & weights.keys()), candidate))
     rest = {key: value for key, value in weights.items() if key != name}
     without = {key: value for key, value in rest.items() if key not in apart.get(name, set())}
     if len(without) == len(rest):
@@ -206,7 +206,7 @@ def rows(design: Design) -> Iterator[BudgetRow]:
                 for name, load in rail.loads
                 if getattr(load, word) >= 5e-4
             )
-            formula = f"sum of what hangs on it: {drawn}" if drawn else "nothing draws half a milliampere"
+            formula = f"sum of its loads: {drawn}" if drawn else "nothing draws half a milliampere"
             value, limit = getattr(rail, word), rail.gives if word == "peak" else None
             yield row("supply", rail.name, word, value, "A", limit, formula=formula, source=rail.source)
         if rail.hours is not None:

@@ -114,7 +114,7 @@ def ladder(
     bands = np.zeros((3, count))
     bands[0, 1:], bands[1], bands[2, :-1] = -inner, diagonal, -inner
     solve = cast(Callable[..., list[float]], solve_banded)
-    return [float(each) for each in solve((1, 1), bands, given)]
+    return [float(volts) for volts in solve((1, 1), bands, given)]
 
 
 @once
@@ -125,8 +125,8 @@ def strips(design: Design) -> list[StripBudget]:
 
 def _budget(part: Part) -> StripBudget:
     count, supply, limit = part.get("count", 1), runs_on(part), part.get("limit", 100) / 100
-    each = part.get("current", WHITE)
-    taken = max(each * limit, DARK)
+    led_current = part.get("current", WHITE)
+    taken = max(led_current * limit, DARK)
     length = part.get("length", count / DENSE)
     amps = taken * count
     wire = next((a for a in CABLES if _lead(part, a) * amps <= LEAD_DROP * supply), 0.0)
@@ -141,7 +141,7 @@ def _budget(part: Part) -> StripBudget:
         1 / frame,
         own_pace(count),
         split(count, colours=colours),
-        each * count * supply,
+        led_current * count * supply,
         amps * supply,
         amps,
         tuple(volts),
@@ -171,30 +171,30 @@ def _feeds(length: float, amps: float, supply: float) -> int:
 
 def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every strip."""
-    for each in strips(design):
-        yield from _frames(each)
-        yield from _supply(each)
+    for strip in strips(design):
+        yield from _frames(strip)
+        yield from _supply(strip)
 
 
-def _frames(each: StripBudget) -> Iterator[BudgetRow]:
+def _frames(budget: StripBudget) -> Iterator[BudgetRow]:
     """How long a frame takes, and how many go out."""
-    name, count = each.part.name, each.part.get("count", 1)
+    name, count = budget.part.name, budget.part.get("count", 1)
     timed = "WS2812B datasheet, data transfer time"
     yield row(
         "strips",
         name,
         "a frame",
-        each.frame,
+        budget.frame,
         "s",
         1 / OWN_PACE,
-        formula=f"{count} x {10 * len(order(each.part))} us + 300 us",
+        formula=f"{count} x {10 * len(order(budget.part))} us + 300 us",
         source=timed,
     )
     yield row(
         "strips",
         name,
         "frames at the most",
-        each.frames,
+        budget.frames,
         "1/s",
         formula="1 / the time for a frame",
         source=timed,
@@ -203,7 +203,7 @@ def _frames(each: StripBudget) -> Iterator[BudgetRow]:
         "strips",
         name,
         "frames an effect sends",
-        each.sent,
+        budget.sent,
         "1/s",
         formula="1 / (40 ms, or 1 ms for 8 LEDs)",
         source="runtime/strip.py",
@@ -212,29 +212,31 @@ def _frames(each: StripBudget) -> Iterator[BudgetRow]:
         "strips",
         name,
         f"pins for {SMOOTH:g} frames/s",
-        each.pins,
+        budget.pins,
         "",
         formula="LEDs / LEDs that fit into a frame",
         source=timed,
     )
 
 
-def _supply(each: StripBudget) -> Iterator[BudgetRow]:
+def _supply(budget: StripBudget) -> Iterator[BudgetRow]:
     """What it takes, and how it is to be fed."""
-    name = each.part.name
-    current = next(iter(each.part.kind.loads(each.part))).source
-    yield row("strips", name, "full white", each.white, "W", formula="LEDs x A x V", source=current)
-    yield row("strips", name, "at its limit", each.limited, "W", formula="full white x limit", source=current)
+    name = budget.part.name
+    current = next(iter(budget.part.kind.loads(budget.part))).source
+    yield row("strips", name, "full white", budget.white, "W", formula="LEDs x A x V", source=current)
     yield row(
-        "strips", name, "lost at its worst place", each.lost, "/", DROP,
+        "strips", name, "at its limit", budget.limited, "W", formula="full white x limit", source=current
+    )
+    yield row(
+        "strips", name, "lost at the worst place", budget.lost, "/", DROP,
         formula="a ladder of one current sink an LED, solved by Kirchhoff's law",
-        source=f"{RAIL_OHM} ohm a metre and rail; wires of {each.wire or CABLES[-1]:g} mm2",
+        source=f"{RAIL_OHM} ohm a metre and rail; wires of {budget.wire or CABLES[-1]:g} mm2",
     )  # fmt: skip
     yield row(
         "strips",
         name,
         "places to feed it",
-        each.feeds,
+        budget.feeds,
         "",
         formula="r i l^2 / 8 between two",
         source=f"at most {DROP:.0%} lost",
@@ -243,7 +245,7 @@ def _supply(each: StripBudget) -> Iterator[BudgetRow]:
         "strips",
         name,
         "wires from the supply",
-        each.wire,
+        budget.wire,
         "mm2",
         formula=f"2 rho l I / A <= {LEAD_DROP:.0%}",
         source="IEC 60228",

@@ -54,23 +54,23 @@ def traffic(design: Design) -> Traffic | None:
 
 def of_site(designs: Sequence[Design]) -> float:
     """Messages a second of all of these."""
-    return sum(found.rate for each in designs if (found := traffic(each)))
+    return sum(rate.rate for design in designs if (rate := traffic(design)))
 
 
 def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of a device's traffic."""
     from zapato.budgets.row import row
 
-    found = traffic(design)
-    if found:
+    said = traffic(design)
+    if said:
         worked = "1 / every, for each value; vitals once a minute"
         source = "a rule of thumb: hubs keep every value"
-        yield row("traffic", found.name, "messages", found.rate, "1/s", DEVICE, formula=worked, source=source)
+        yield row("traffic", said.name, "messages", said.rate, "1/s", DEVICE, formula=worked, source=source)
         yield row(
             "traffic",
-            found.name,
+            said.name,
             "bytes",
-            found.size,
+            said.size,
             "B/s",
             formula="topic + payload + 9 B",
             source="MQTT 3.1.1, PUBLISH",

@@ -45,12 +45,12 @@ def wear(design: Design, slot: int) -> Wear | None:
     """The wear of a design whose slot takes so many bytes of whole blocks; None where nothing is kept, or no board known."""
     if design.board is None:
         return None
-    found = {name: each for name, each in drivers(design).items() if "store" in driver_modules(each)}
-    if not found:
+    keeping = {name: driver for name, driver in drivers(design).items() if "store" in driver_modules(driver)}
+    if not keeping:
         return None
     free = max(1, design.board.partition[1] // BLOCK - 2 * -(-slot // BLOCK) - OWN)
-    a_day = CHANGES + max(driver.writes for driver in found.values())
-    return Wear(tuple(found), free, a_day, _years(free, a_day), _years(free, MOST))
+    a_day = CHANGES + max(driver.writes for driver in keeping.values())
+    return Wear(tuple(keeping), free, a_day, _years(free, a_day), _years(free, MOST))
 
 
 def _years(free: int, a_day: int) -> float:

@@ -29,33 +29,33 @@ class Budget:
     @property
     def over(self) -> tuple[BudgetRow, ...]:
         """The figures that pass their limit."""
-        return tuple(each for each in self.rows if each.verdict == "over")
+        return tuple(row for row in self.rows if row.verdict == "over")
 
     @property
     def frame(self) -> pd.DataFrame:
         """One row a figure."""
         import pandas
 
-        return pandas.DataFrame([each.as_dict() for each in self.rows])
+        return pandas.DataFrame([row.as_dict() for row in self.rows])
 
     def of(self, topic: str) -> tuple[BudgetRow, ...]:
-        return tuple(each for each in self.rows if each.topic == topic)
+        return tuple(row for row in self.rows if row.topic == topic)
 
 
 def budget(what: Design | Path | str) -> Budget:
     """The budgets of a design or a device file. Raises Unreadable."""
     design = what if isinstance(what, Design) else resolve(Path(what))
-    found: list[BudgetRow] = []
-    for each in (rails, pin_currents, strips, analog, buses, traffic):
-        found += each.rows(design)
+    rows: list[BudgetRow] = []
+    for topic_module in (rails, pin_currents, strips, analog, buses, traffic):
+        rows += topic_module.rows(design)
     if known := memory(design):
         source = "measured in the VM (tools/costs.py)"
         how = "sum of what is below"
-        found.append(
+        rows.append(
             row("memory", "heap", "at its peak", known.heap, "B", known.heap_has, formula=how, source=source)
         )
         for whose, modules, size in shares(design):
-            found.append(
+            rows.append(
                 row(
                     "memory",
                     whose,
@@ -67,6 +67,6 @@ def budget(what: Design | Path | str) -> Budget:
                 )
             )
         how = "sum of its modules"
-        found.append(row("memory", "flash", "one version", known.flash, "B", formula=how, source=source))
-    found += pace.rows(design)
-    return Budget(design, tuple(found))
+        rows.append(row("memory", "flash", "one version", known.flash, "B", formula=how, source=source))
+    rows += pace.rows(design)
+    return Budget(design, tuple(rows))

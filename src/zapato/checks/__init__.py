@@ -69,17 +69,22 @@ def _checked(
     roots = list(dict.fromkeys(root for path in paths if (root := root_of(path))))
     strict = not any(path.is_dir() for path in paths)
     devices: list[CheckResult] = []
-    for each in _looked(files, strict, bool(roots), executor):
-        devices.append(each)
+    for device in _looked(files, strict, bool(roots), executor):
+        devices.append(device)
         tell(len(devices))
-    found = _together(devices)
+    whole = _together(devices)
     more = [
-        other_files(root, [each for each in devices if each.source and each.root == root]) for root in roots
+        other_files(root, [device for device in devices if device.source and device.root == root])
+        for root in roots
     ]
     return Report.of(
-        (*found.findings, *found.accepted, *(finding for each in more for finding in each.findings)),
-        found.devices,
-        {**{name: text for each in more for name, text in each.texts.items()}, **found.texts},
+        (
+            *whole.findings,
+            *whole.accepted,
+            *(finding for more_files in more for finding in more_files.findings),
+        ),
+        whole.devices,
+        {**{name: text for more_files in more for name, text in more_files.texts.items()}, **whole.texts},
     )
 
 
@@ -92,9 +97,9 @@ def _looked(
         return
     from zapato.spread import chunks, spread
 
-    for paths, found in spread(partial(look_at_all, whole=whole), chunks(files, AT_ONCE), executor):
+    for paths, results in spread(partial(look_at_all, whole=whole), chunks(files, AT_ONCE), executor):
         try:
-            yield from found()
+            yield from results()
         except ZapatoError as lost:
             for path in paths:
                 message = f"not checked: {lost}"
@@ -110,12 +115,12 @@ def report(designs: Iterable[Design]) -> Report:
 
 def _together(devices: Sequence[CheckResult]) -> Report:
     """One report over devices that were looked at."""
-    findings = [finding for each in devices for finding in each.findings]
-    texts = {name: text for each in devices for name, text in each.texts.items()}
+    findings = [finding for device in devices for finding in device.findings]
+    texts = {name: text for device in devices for name, text in device.texts.items()}
     sites: dict[object, list[CheckResult]] = {}
-    for each in devices:
-        if each.source:
-            sites.setdefault(each.root or each.path, []).append(each)
+    for device in devices:
+        if device.source:
+            sites.setdefault(device.root or device.path, []).append(device)
     for members in sites.values():
         site = site_of(members[0].root) if members[0].root else Site()
         own = site_boards(site.root)
@@ -124,14 +129,14 @@ def _together(devices: Sequence[CheckResult]) -> Report:
         findings.extend(check_site(site, members))
         texts.update(site.texts)
     _missing_texts(findings, texts, devices)
-    return Report.of(findings, [each.device for each in devices if each.source], texts)
+    return Report.of(findings, [device.device for device in devices if device.source], texts)
 
 
 def _missing_texts(
     findings: Iterable[Finding], texts: dict[str, str], devices: Iterable[CheckResult]
 ) -> None:
     """The texts of device files that only a site's rules point into."""
-    named = {each.device: each for each in devices if each.device}
+    named = {device.device: device for device in devices if device.device}
     for finding in findings:
         if finding.place.file not in texts and finding.device in named:
             texts.update(texts_of(named[finding.device].design))
@@ -143,9 +148,9 @@ def check_site(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     The site's other devices count, too; what is wrong with them is theirs to hear.
     """
     others = neighbours(site, devices)
-    ours, files = {each.device for each in devices}, {each.source for each in devices}
-    theirs, elsewhere = {each.device for each in others} - ours, {each.source for each in others} - files
-    for each in comparers():
-        for found in each.compare(site, [*others, *devices]) if each.compare else ():
-            if found.place.file not in elsewhere and found.device not in theirs:
-                yield found
+    ours, files = {device.device for device in devices}, {device.source for device in devices}
+    theirs, elsewhere = {other.device for other in others} - ours, {other.source for other in others} - files
+    for comparer in comparers():
+        for finding in comparer.compare(site, [*others, *devices]) if comparer.compare else ():
+            if finding.place.file not in elsewhere and finding.device not in theirs:
+                yield finding

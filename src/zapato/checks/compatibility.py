@@ -19,18 +19,18 @@ COST = {"error": 10_000, "warning": 100, "note": 1}
 def incompatibilities(use: PinUse, design: Design) -> Iterator[tuple[PinRule, Incompatibility]]:
     """Everything that speaks against this pin for this use."""
     for rule in judges():
-        if found := rule.judge(use, design):
-            yield rule, found
+        if judged := rule.judge(use, design):
+            yield rule, judged
 
 
 def suits(use: PinUse, design: Design) -> bool:
     """True where no objection of severity error stands."""
-    return not any(found.severity == "error" for _, found in incompatibilities(use, design))
+    return not any(problem.severity == "error" for _, problem in incompatibilities(use, design))
 
 
 def hazard(use: PinUse, design: Design) -> int:
     """How much speaks against the pin, for choosing among several."""
-    return sum(COST[found.severity] for _, found in incompatibilities(use, design))
+    return sum(COST[problem.severity] for _, problem in incompatibilities(use, design))
 
 
 def candidates(use: PinUse, design: Design) -> list[Pin]:
@@ -57,9 +57,11 @@ def _output(pin: Pin, design: Design) -> int:
 def _shared_outputs(use: PinUse, design: Design) -> set[int]:
     """Modulation outputs that other parts have on their own pins."""
     others = (
-        each for each in design.uses if each.need.pwm and each.part is not use.part and each.pin.gpio >= 0
+        other_use
+        for other_use in design.uses
+        if other_use.need.pwm and other_use.part is not use.part and other_use.pin.gpio >= 0
     )
-    return {_output(each.pin, design) for each in others} - {-1} if use.need.pwm else set()
+    return {_output(other.pin, design) for other in others} - {-1} if use.need.pwm else set()
 
 
 def _scarce(use: PinUse, pin: Pin) -> int:
@@ -69,12 +71,12 @@ def _scarce(use: PinUse, pin: Pin) -> int:
 
 def another_pin(use: PinUse, design: Design) -> str:
     """The way out: which other pins could do it."""
-    found = candidates(use, design)
-    if not found:
+    pins = candidates(use, design)
+    if not pins:
         return f"no free pin of {design.board.id if design.board else 'this board'} can do this: choose another board, or free a pin"
-    names = ", ".join(_written(pin, design) for pin in found[:SHOWN])
+    names = ", ".join(_written(pin, design) for pin in pins[:SHOWN])
     return f"free pins that can do this: {names}" + (
-        f" and {len(found) - SHOWN} more" if len(found) > SHOWN else ""
+        f" and {len(pins) - SHOWN} more" if len(pins) > SHOWN else ""
     )
 
 
@@ -106,18 +108,18 @@ def pin_findings(design: Design) -> Iterator[Finding]:
     """
     everywhere: dict[str, list[PinUse]] = {}
     for use in design.uses:
-        for rule, found in incompatibilities(use, design):
-            if found.severity == "warning" and _everywhere(rule, use, design):
+        for rule, problem in incompatibilities(use, design):
+            if problem.severity == "warning" and _everywhere(rule, use, design):
                 everywhere.setdefault(rule.code, []).append(use)
                 continue
-            why = f"{found.why} ({found.source})." if found.source else f"{found.why}."
+            why = f"{problem.why} ({problem.source})." if problem.source else f"{problem.why}."
             fixes = (
                 label_meant(design, use.part.values.get(use.need.field)),
-                *found.fixes,
-                *([] if found.fixes and _everywhere(rule, use, design) else [another_pin(use, design)]),
+                *problem.fixes,
+                *([] if problem.fixes and _everywhere(rule, use, design) else [another_pin(use, design)]),
             )
             yield design.finding(
-                rule.code, found.severity, use.path, found.message, why=why, fixes=fixes, pin=use.pin
+                rule.code, problem.severity, use.path, problem.message, why=why, fixes=fixes, pin=use.pin
             )
     for code, uses in everywhere.items():
         names = ", ".join(dict.fromkeys(use.part.id for use in uses))

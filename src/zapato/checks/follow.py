@@ -67,13 +67,13 @@ class Follower:
 def _more(some: Report, others: Report) -> tuple[Finding, ...]:
     """The findings of one report that the other does not have."""
     known = Counter(map(_key, others))
-    found: list[Finding] = []
-    for each in some:
-        if known[_key(each)]:
-            known[_key(each)] -= 1
+    findings: list[Finding] = []
+    for finding in some:
+        if known[_key(finding)]:
+            known[_key(finding)] -= 1
         else:
-            found.append(each)
-    return tuple(found)
+            findings.append(finding)
+    return tuple(findings)
 
 
 def _key(finding: Finding) -> tuple[str, ...]:
@@ -101,6 +101,6 @@ def _files(folder: Path) -> Iterator[str]:
     """The files of a site: beside site.toml, and in its folders, not in what was built there."""
     for where, below, names in os.walk(folder):
         below[:] = [
-            each for each in below if each not in ("out", "build") and not each.startswith((".", "_"))
+            folder for folder in below if folder not in ("out", "build") and not folder.startswith((".", "_"))
         ]
         yield from (f"{where}{os.sep}{name}" for name in names if name.endswith(SUFFIXES))

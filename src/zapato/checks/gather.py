@@ -28,23 +28,23 @@ def device_files(path: Path) -> list[Path]:
         return members(path, site_of(path).root) if path.is_file() else [path]
     folder = path / "devices" if (path / "devices").is_dir() else path
     try:
-        found = sorted(p for p in folder.glob("*.toml") if p.name not in NOT_DEVICES)
+        paths = sorted(p for p in folder.glob("*.toml") if p.name not in NOT_DEVICES)
     except OSError as error:
         raise Unreadable(f"cannot read {shown(folder)}: {error.strerror}") from None
     root = site_of(path).root
-    found = [each for file in found for each in members(file, root)]
-    if not found:
+    paths = [member for file in paths for member in members(file, root)]
+    if not paths:
         raise Unreadable(f"no device files in {shown(folder)}", "zapato new NAME --board BOARD writes one")
-    return found
+    return paths
 
 
 def all_files(paths: Iterable[Path]) -> list[Path]:
     """The device files at all these paths, each once however it was named. Raises Unreadable."""
-    found: dict[object, Path] = {}
+    found_files: dict[object, Path] = {}
     for given in paths:
         for path in device_files(given):
-            found.setdefault(STDIN if str(path) == STDIN else path.absolute(), path)
-    return list(found.values())
+            found_files.setdefault(STDIN if str(path) == STDIN else path.absolute(), path)
+    return list(found_files.values())
 
 
 def is_no_device(source: Source) -> Finding | None:

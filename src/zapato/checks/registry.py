@@ -17,19 +17,19 @@ _CODES = "zapato.rules"
 @cache
 def rules() -> Mapping[str, Rule]:
     """Every rule by its code, in the order of codes."""
-    found: list[Rule] = []
+    rules: list[Rule] = []
     for info in iter_modules(import_module(_CODES).__path__):
         module = import_module(f"{_CODES}.{info.name}")
-        found.extend(getattr(module, "RULES", ()) or (module.RULE,))
+        rules.extend(getattr(module, "RULES", ()) or (module.RULE,))
     for bundle in extensions.with_file("rule.py"):
-        found.extend(getattr(bundle.module("rule"), "RULES", ()) or (bundle.member("rule", "RULE"),))
-    codes = [rule.code for rule in found]
+        rules.extend(getattr(bundle.module("rule"), "RULES", ()) or (bundle.member("rule", "RULE"),))
+    codes = [rule.code for rule in rules]
     if twice := next((code for code in codes if codes.count(code) > 1), ""):
         raise ZapatoError(
             f"two rules have the code {twice}: a rule of an extension needs a code of its own",
             "another code in its rule.py",
         )
-    return {rule.code: rule for rule in sorted(found, key=lambda r: r.code)}
+    return {rule.code: rule for rule in sorted(rules, key=lambda r: r.code)}
 
 
 @cache
@@ -56,12 +56,12 @@ for _kept in (rules, finders, comparers, judges):
 
 def rule(code: str) -> Rule:
     """The rule with this code. Raises UnknownName."""
-    found = rules().get(code)
-    if found is None:
+    rule = rules().get(code)
+    if rule is None:
         from zapato.lang.fields import nearest
 
         near = nearest(code, list(rules()))
         raise UnknownName(
             f'no finding has the code "{code}"', near[0] if near else "zapato explain lists the codes"
         )
-    return found
+    return rule

@@ -51,11 +51,11 @@ class CheckResult:
         facts = ((rule.code, rule.data(design)) for rule in comparers() if rule.data)
         words = (design.name, design.topic, str((design.ethernet or {}).get("address", "")))
         source = design.document.source
-        found = CheckResult(source.own, source.name, design.name, design.site.root)
-        found.data = {code: fact for code, fact in facts if fact is not None}
-        found.words = tuple(word for word in words if word)
-        found.reads = frozenset(map(str, design.document.reads))
-        return found
+        result = CheckResult(source.own, source.name, design.name, design.site.root)
+        result.data = {code: fact for code, fact in facts if fact is not None}
+        result.words = tuple(word for word in words if word)
+        result.reads = frozenset(map(str, design.document.reads))
+        return result
 
     @cached_property
     def design(self) -> Design:
@@ -70,19 +70,19 @@ class CheckResult:
 
 def look(design: Design) -> CheckResult:
     """The design's own findings, beyond what it is compared by."""
-    found = CheckResult.of(design)
-    found.design = design
-    own = [replace(each, device=design.name, row=design.row_place) for each in design.findings]
-    found.findings = [*own, *check_design(design)]
-    if found.findings:
-        found.texts = texts_of(design)
-    return found
+    result = CheckResult.of(design)
+    result.design = design
+    own = [replace(finding, device=design.name, row=design.row_place) for finding in design.findings]
+    result.findings = [*own, *check_design(design)]
+    if result.findings:
+        result.texts = texts_of(design)
+    return result
 
 
 def texts_of(design: Design) -> dict[str, str]:
     """The files that findings about it can point into: its own, its pieces, its row's table."""
     sources = [design.document.source, *(source for source, _ in design.document.origins.values())]
-    return {each.name: each.text for each in sources}
+    return {source.name: source.text for source in sources}
 
 
 def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> CheckResult:
@@ -104,25 +104,25 @@ def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> CheckRe
         return CheckResult(
             path, findings=[Finding("file-unreadable", "error", Place(shown(path)), str(error))]
         )
-    found = look(design)
+    result = look(design)
     if not strict:
-        del found.design  # of thousands only those are read again that something is said about
+        del result.design  # of thousands only those are read again that something is said about
     if whole:
         from zapato.design.alerts import FILE as ALERTS
         from zapato.design.alerts import offered
 
-        _rehearsal(design, found)
+        _rehearsal(design, result)
         if design.site.root and os.path.isfile(f"{design.site.root}{os.sep}{ALERTS}"):
-            found.offers = offered([design])
-    return found
+            result.offers = offered([design])
+    return result
 
 
 def _described(path: Path, source: Source) -> CheckResult:
     """A chip's description, judged by itself."""
     from zapato.parts.described import read_description
 
-    found = read_description(source)[1].findings
-    return CheckResult(path, findings=found, texts={source.name: source.text} if found else {})
+    findings = read_description(source)[1].findings
+    return CheckResult(path, findings=findings, texts={source.name: source.text} if findings else {})
 
 
 def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[CheckResult]:
@@ -131,28 +131,28 @@ def look_at_all(paths: Iterable[Path], *, whole: bool = False) -> list[CheckResu
         return [look_at(path, whole=whole) for path in paths]
 
 
-def _rehearsal(design: Design, found: CheckResult) -> None:
+def _rehearsal(design: Design, result: CheckResult) -> None:
     from zapato.design.script import read_script, scripts
 
-    if path := next((each for each in scripts(design) if os.path.isfile(each)), None):
+    if path := next((script for script in scripts(design) if os.path.isfile(script)), None):
         document = read_script(path, design).document
-        found.findings += document.findings
+        result.findings += document.findings
         if document.findings:
-            found.texts[document.source.name] = document.source.text
+            result.texts[document.source.name] = document.source.text
 
 
 def check_design(design: Design) -> Iterator[Finding]:
     """What the rules find in a design, beyond what reading it found."""
     yield from pin_findings(design)
-    for each in finders():
-        yield from each.find(design)
+    for finder in finders():
+        yield from finder.find(design)
 
 
 class Designs(Mapping[str, Design]):
     """The devices of a site by name, each read when it is asked for; one that cannot be read any more is not there."""
 
     def __init__(self, looked: Iterable[CheckResult]) -> None:
-        self._looked = {each.device: each for each in looked if each.device}
+        self._looked = {device.device: device for device in looked if device.device}
 
     def __getitem__(self, name: str) -> Design:
         with suppress(Unreadable):

@@ -16,7 +16,7 @@ def rings(leads: Mapping[Node, Iterable[Node]]) -> list[set[Node]]:
     number: dict[Node, int] = {}
     low: dict[Node, int] = {}
     held: dict[Node, None] = {}
-    found: list[set[Node]] = []
+    circles: list[set[Node]] = []
     for start in leads:
         if start in number:
             continue
@@ -40,10 +40,10 @@ def rings(leads: Mapping[Node, Iterable[Node]]) -> list[set[Node]]:
             if low[node] == number[node]:
                 ring: set[Node] = set()
                 while True:
-                    each, _ = held.popitem()
-                    ring.add(each)
-                    if each == node:
+                    reached, _ = held.popitem()
+                    ring.add(reached)
+                    if reached == node:
                         break
                 if len(ring) > 1 or node in leads.get(node, ()):
-                    found.append(ring)
-    return found
+                    circles.append(ring)
+    return circles

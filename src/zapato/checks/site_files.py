@@ -39,17 +39,17 @@ def neighbours(site: Site, ours: Sequence[CheckResult]) -> list[CheckResult]:
     if site.root is None:
         return []
     folder = f"{site.root}{os.sep}devices{os.sep}"
-    known = {str(each.path.absolute()) for each in ours}
+    known = {str(device.path.absolute()) for device in ours}
     files = known | {path.rpartition(os.sep)[0] for path in known if MEMBER in path}
     if all(folder + name in files for name in names(site.root / "devices")):
         return []
-    words = {word for each in ours for word in each.words}
-    found: list[CheckResult] = []
+    words = {word for device in ours for word in device.words}
+    results: list[CheckResult] = []
     for path in _holding(site.root, words):
         if str(path.absolute()) not in known:
             with suppress(Unreadable):
-                found.append(CheckResult.of(sketch(path)))
-    return found
+                results.append(CheckResult.of(sketch(path)))
+    return results
 
 
 def _holding(root: Path, words: set[str]) -> Iterator[Path]:
@@ -69,43 +69,43 @@ def _holding(root: Path, words: set[str]) -> Iterator[Path]:
 
 def other_files(root: Path, devices: Sequence[CheckResult]) -> SiteFiles:
     """The site's own rehearsal, its alerts and pieces, checked against its devices; of the pieces those nobody uses."""
-    found = SiteFiles()
+    site_files = SiteFiles()
     designs = Designs(devices)
-    families = {each.path.parent.stem for each in devices if MEMBER in str(each.path)}
-    _rehearsals(root, designs, families, found)
-    _alerts(root, devices, found)
+    families = {device.path.parent.stem for device in devices if MEMBER in str(device.path)}
+    _rehearsals(root, designs, families, site_files)
+    _alerts(root, devices, site_files)
     for path in sorted((root / "chips").glob("*.toml")):
         from zapato.parts.described import read_description
 
-        found.add(read_description(Source.read(path))[1])
-    used = frozenset[str]().union(*(each.reads for each in devices))
+        site_files.add(read_description(Source.read(path))[1])
+    used = frozenset[str]().union(*(device.reads for device in devices))
     for path in sorted((root / "pieces").glob("*.toml")):
         if str(path) not in used:  # what a device uses is checked with it
-            found.findings += _piece(path, found.texts)
-    return found
+            site_files.findings += _piece(path, site_files.texts)
+    return site_files
 
 
-def _rehearsals(root: Path, designs: Designs, families: set[str], found: SiteFiles) -> None:
+def _rehearsals(root: Path, designs: Designs, families: set[str], site_files: SiteFiles) -> None:
     """That of the site; a device's own is checked with it. One without a device is told."""
     from zapato.design.site_script import FILE as SITE
     from zapato.design.site_script import read_site_script
 
     for path in sorted((root / "rehearsals").glob("*.toml")) if designs else ():
         if path.name == SITE and path.stem not in designs:
-            found.add(read_site_script(path, designs).document)
+            site_files.add(read_site_script(path, designs).document)
         elif path.stem not in designs and path.stem not in families:
             message = (
                 f"no device of this site is called {path.stem}, so nothing runs this rehearsal by itself"
             )
-            found.findings.append(Finding("file-kind", "note", Place(shown(path)), message))
+            site_files.findings.append(Finding("file-kind", "note", Place(shown(path)), message))
 
 
-def _alerts(root: Path, devices: Sequence[CheckResult], found: SiteFiles) -> None:
+def _alerts(root: Path, devices: Sequence[CheckResult], site_files: SiteFiles) -> None:
     from zapato.design.alerts import FILE, read_alerts
 
     if (root / FILE).is_file():
-        offers = {name: about for each in devices for name, about in each.offers.items()}
-        found.add(read_alerts(root / FILE, offers)[1])
+        offers = {name: about for device in devices for name, about in device.offers.items()}
+        site_files.add(read_alerts(root / FILE, offers)[1])
 
 
 def _piece(path: Path, texts: dict[str, str]) -> Iterator[Finding]:

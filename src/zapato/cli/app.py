@@ -41,7 +41,9 @@ class Commands(click.Group):
         known = {name: about(name) for name in command_names()}
         for step in STEPS:
             with formatter.section(step):
-                formatter.write_dl([(name, each.short) for name, each in known.items() if each.step == step])
+                formatter.write_dl(
+                    [(name, command.short) for name, command in known.items() if command.step == step]
+                )
 
 
 def _module(name: str) -> Any:
@@ -149,8 +151,8 @@ def show_refused(refused: Refused, aside: bool = False) -> int:
     from zapato.cli.report import text_of
     from zapato.findings import Finding, Report
 
-    found = [each for each in refused.findings if isinstance(each, Finding)]
-    if found:
-        click.echo(text_of(Report.of(found, texts=refused.texts)), nl=False, err=aside)
+    findings = [finding for finding in refused.findings if isinstance(finding, Finding)]
+    if findings:
+        click.echo(text_of(Report.of(findings, texts=refused.texts)), nl=False, err=aside)
     click.echo(f"zapato: {refused}" + (f" ({refused.fix})" if refused.fix else ""), err=True)
     return 1

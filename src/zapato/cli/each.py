@@ -115,10 +115,10 @@ def each_device(
 def _good(path: Path, find: Callable[[], T], tell: Callable[[T], bool], meter: Meter, quiet: bool) -> bool:
     try:
         try:
-            found = find()
+            result = find()
         finally:
             meter.done()
-        return tell(found)
+        return tell(result)
     except ZapatoError as error:
         show_failed(path, error, quiet)
         return False

@@ -40,13 +40,13 @@ def follow(paths: Sequence[Path], only: Sequence[str], devices: Sequence[str]) -
 def _told(changed: Changed, only: Sequence[str], devices: Sequence[str]) -> int:
     report = changed.report.only(only, devices)
     if changed.files:
-        names = ", ".join(shown(each) for each in changed.files[:4])
+        names = ", ".join(shown(file) for file in changed.files[:4])
         more = f" and {len(changed.files) - 4} more" if len(changed.files) > 4 else ""
         click.echo(f"{time.strftime('%H:%M:%S')}  {names}{more}")
         for sign, findings in (("+", changed.came), ("-", changed.went)):
-            for each in findings:
-                if (not only or each.code in only) and (not devices or each.device in devices):
-                    click.echo(_line(sign, each))
+            for finding in findings:
+                if (not only or finding.code in only) and (not devices or finding.device in devices):
+                    click.echo(_line(sign, finding))
     else:
         click.echo(brief_text(report), nl=False)
     click.echo(summary(report))

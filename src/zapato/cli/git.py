@@ -71,10 +71,10 @@ def as_it_was(path: Path, revision: str) -> Generator[Path]:
         then = Path(name) / below
         if (site / "secrets.toml").is_file() and not (then / "secrets.toml").exists():
             write_private(then / "secrets.toml", (site / "secrets.toml").read_bytes())
-        found = then / where.resolve().relative_to(site.resolve())
-        if not found.exists():
+        earlier = then / where.resolve().relative_to(site.resolve())
+        if not earlier.exists():
             raise ZapatoError(f"{path} was not there in {revision}")
-        yield found
+        yield earlier
 
 
 def _git(folder: Path, *words: str) -> str:

@@ -31,9 +31,9 @@ def in_a_pipe(service: Service, asked: Asked) -> int:
     _typed(service)
     for row in service.hub.table():
         changes.put(HubEvent("thing", row["name"], row["label"], time.time()))
-        for each in row["properties"]:
-            if each["at"] is not None:
-                changes.put(HubEvent("value", f"{row['name']}.{each['name']}", each["value"], each["at"]))
+        for prop in row["properties"]:
+            if prop["at"] is not None:
+                changes.put(HubEvent("value", f"{row['name']}.{prop['name']}", prop["value"], prop["at"]))
     with _till_interrupted():
         for change in _until(asked, changes):
             text = line(change) if asked.form == "text" else json.dumps(change.as_dict(), ensure_ascii=False)
@@ -77,10 +77,10 @@ def _typed(service: Service) -> None:
     """Do the lines of standard input, in a thread of its own."""
 
     def read() -> None:
-        for each in sys.stdin or ():
-            if each.strip() and not each.lstrip().startswith("#"):
+        for line in sys.stdin or ():
+            if line.strip() and not line.lstrip().startswith("#"):
                 try:
-                    service.do(each)
+                    service.do(line)
                 except ZapatoError as wrong:
                     click.echo(
                         harmless(f"zapato: {wrong}" + (f" ({wrong.fix})" if wrong.fix else "")), err=True

@@ -77,12 +77,12 @@ def seconds(text: str, option: str) -> float:
     """A time of the command line, s; days have a d. Raises ZapatoError."""
     number, unit = text.strip()[:-1], text.strip()[-1:]
     try:
-        found = float(number) * 86_400 if unit == "d" else quantity(text, "time") / 1000
+        days = float(number) * 86_400 if unit == "d" else quantity(text, "time") / 1000
     except (QuantityError, ValueError):
-        found = -1
-    if not 0 < found < 1e9:
+        days = -1
+    if not 0 < days < 1e9:
         raise ZapatoError(f'{option} takes a time such as 30min, 24h or 7d, not "{text}"')
-    return found
+    return days
 
 
 def past(asked: Asked) -> int:
@@ -205,7 +205,7 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
     from zapato.simulator.embedded import EmbeddedBroker
 
     site = _demo_site(held) if asked.demo else asked.site
-    designs = [each for each in resolve_all(all_files([site])) if each.mqtt is not None] if site else []
+    designs = [design for design in resolve_all(all_files([site])) if design.mqtt is not None] if site else []
     if site and not designs:
         raise ZapatoError("none of these devices speaks MQTT: [mqtt] in site.toml")
     if asked.broker and asked.serve:
@@ -372,18 +372,18 @@ def listed(rows: Sequence[dict[str, Any]]) -> list[str]:
         cells: list[dict[str, object]] = [
             {
                 "": "  ",
-                "property": each["name"],
-                "label": each["label"],
-                "value": harmless(measured(each["value"], each)),
-                "age": age(each),
-                "set": (each_range(each) or "yes") if each["settable"] else "",
+                "property": prop["name"],
+                "label": prop["label"],
+                "value": harmless(measured(prop["value"], prop)),
+                "age": age(prop),
+                "set": (each_range(prop) or "yes") if prop["settable"] else "",
             }
-            for each in thing["properties"]
+            for prop in thing["properties"]
         ]
         lines += table(cells, droppable="label").splitlines() if cells else []
         does: dict[str, list[str]] = {}
-        for each in thing["actions"]:
-            part, _, word = each["name"].partition(".")
+        for action in thing["actions"]:
+            part, _, word = action["name"].partition(".")
             does.setdefault(part, []).append(word)
         lines += [f"    {part} can: {', '.join(words)}" for part, words in does.items()] + [""]
     return lines[:-1]

@@ -119,10 +119,10 @@ class _Screen:
         return False
 
     def keys(self) -> KeyBindings:
-        found = KeyBindings()
+        bindings = KeyBindings()
 
-        @found.add("c-c")
-        @found.add("c-d")
+        @bindings.add("c-c")
+        @bindings.add("c-d")
         def _(event: KeyPressEvent) -> None:  # pyright: ignore[reportUnusedFunction]
             event.app.exit(result=0)
 
@@ -132,8 +132,8 @@ class _Screen:
                 height = max(5, event.app.output.get_size().rows - 6)
                 self.top = max(0, self.top + pages * height)
 
-            found.add(key)(turn)
-        return found
+            bindings.add(key)(turn)
+        return bindings
 
     # --- what is shown
 
@@ -160,28 +160,28 @@ class _Screen:
         lines = [
             (
                 "class:alert",
-                f" ! {time.strftime('%H:%M', time.localtime(each['at']))}  {harmless(each['text'])}\n",
+                f" ! {time.strftime('%H:%M', time.localtime(alert['at']))}  {harmless(alert['text'])}\n",
             )
-            for each in told
+            for alert in told
         ]
         return [*lines]
 
     def lines(self) -> Line:
         lines = [*self._lines()]
         self.top = min(self.top, max(0, len(lines) - 5))
-        found: Line = []
-        for each in lines[self.top :]:
-            found += [*each, ("", "\n")]
-        return found or [("class:soft", "\n no device is described at this broker yet")]
+        row: Line = []
+        for line in lines[self.top :]:
+            row += [*line, ("", "\n")]
+        return row or [("class:soft", "\n no device is described at this broker yet")]
 
     def _lines(self) -> Iterable[Line]:
         page = self.hub.page(self.wanted, 0, MOST)
         shown = [
-            (thing, [each for each in thing["properties"] if self._fits(thing, each)])
+            (thing, [prop for prop in thing["properties"] if self._fits(thing, prop)])
             for thing in page["things"]
         ]
-        every = [each for _, rows in shown for each in rows]
-        columns = (max((len(each[key]) for each in every), default=0) for key in ("name", "label"))
+        every = [row for _, rows in shown for row in rows]
+        columns = (max((len(thing[key]) for thing in every), default=0) for key in ("name", "label"))
         widths = tuple(min(width, WIDEST) for width in columns)
         for thing, rows in shown:
             if not rows and self.wanted:
@@ -192,10 +192,10 @@ class _Screen:
                 ("class:soft", f"  {thing['name']}  {thing['where']}  "),
                 state[thing["online"]],
             ]
-            silent = [] if self.wanted else [each for each in rows if each["at"] is None]
-            for each in (each for each in rows if each not in silent):
-                curve = trend(self.trends.get(f"{thing['name']}.{each['name']}", ()))
-                yield _property(each, curve, widths, self.columns())
+            silent = [] if self.wanted else [row for row in rows if row["at"] is None]
+            for row in (row for row in rows if row not in silent):
+                curve = trend(self.trends.get(f"{thing['name']}.{row['name']}", ()))
+                yield _property(row, curve, widths, self.columns())
             if silent:
                 yield [
                     (
@@ -218,19 +218,19 @@ VALUE = 18
 """Columns of a value; the list, the page and the history have it whole."""
 
 
-def _property(each: dict[str, Any], curve: str, widths: Sequence[int], columns: int) -> Line:
+def _property(prop: dict[str, Any], curve: str, widths: Sequence[int], columns: int) -> Line:
     """A line, as wide as the terminal has room for."""
-    value = harmless(measured(each["value"], each))
+    value = harmless(measured(prop["value"], prop))
     value = value if len(value) <= VALUE else f"{value[: VALUE - 1]}…"
-    style = "class:on" if each["value"] is True else "class:fresh" if (each["age"] or 99) < 2 else ""
-    line: Line = [("", f"   {each['name'][: widths[0]]:<{widths[0]}}  ")]
+    style = "class:on" if prop["value"] is True else "class:fresh" if (prop["age"] or 99) < 2 else ""
+    line: Line = [("", f"   {prop['name'][: widths[0]]:<{widths[0]}}  ")]
     if columns >= 96:
-        line.append(("class:soft", f"{each['label'][: widths[1]]:<{widths[1]}}  "))
-    line += [(style, f"{value:>{VALUE}}"), ("class:soft", f"  {age(each):<13}")]
+        line.append(("class:soft", f"{prop['label'][: widths[1]]:<{widths[1]}}  "))
+    line += [(style, f"{value:>{VALUE}}"), ("class:soft", f"  {age(prop):<13}")]
     if columns >= 110:
         line.append(("class:trend", f"{curve:<{TREND}}  "))
-    if each["settable"]:
-        line.append(("class:soft", each_range(each) or "can be set"))
+    if prop["settable"]:
+        line.append(("class:soft", each_range(prop) or "can be set"))
     return line
 
 
@@ -253,13 +253,16 @@ class _Names(Completer):
         if " " in text or "=" in text or not text or text.startswith("/"):
             return
         for thing in self.screen.hub.page(text.partition(".")[0], 0, MOST)["things"]:
-            for each in thing["properties"]:
-                if each["settable"] and text in (name := f"{thing['name']}.{each['name']}"):
+            for prop in thing["properties"]:
+                if prop["settable"] and text in (name := f"{thing['name']}.{prop['name']}"):
                     yield Completion(
-                        f"{name} = ", -len(text), display=name, display_meta=harmless(each["label"])
+                        f"{name} = ", -len(text), display=name, display_meta=harmless(prop["label"])
                     )
-            for each in thing["actions"]:
-                if text in (name := f"{thing['name']}.{each['name']}"):
+            for action in thing["actions"]:
+                if text in (name := f"{thing['name']}.{action['name']}"):
                     yield Completion(
-                        name + (" " if each["takes"] else ""), -len(text), display=name, display_meta="action"
+                        name + (" " if action["takes"] else ""),
+                        -len(text),
+                        display=name,
+                        display_meta="action",
                     )

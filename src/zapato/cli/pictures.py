@@ -56,8 +56,8 @@ def shopping_list(design: Design) -> str:
     held = io.StringIO()
     writer = csv.writer(held)
     writer.writerow(("count", "what", "value", "for"))
-    for each in wiring(design).items:
-        writer.writerow((each.count, each.what, each.value, each.why))
+    for item in wiring(design).items:
+        writer.writerow((item.count, item.what, item.value, item.why))
     return held.getvalue()
 
 
@@ -69,17 +69,17 @@ def cable_rows(design: Design) -> list[dict[str, object]]:
     }
     return [
         {
-            "from": each.start,
-            "to": each.end,
-            "through": each.through,
-            "voltage": "" if each.kind == "ground" else f"{each.volts:g}",
-            "carries": each.carries,
-            "colour": each.colour,
-            "mm2": f"{each.area:g}",
-            "m": lengths.get(each.part) or "",
+            "from": wire.start,
+            "to": wire.end,
+            "through": wire.through,
+            "voltage": "" if wire.kind == "ground" else f"{wire.volts:g}",
+            "carries": wire.carries,
+            "colour": wire.colour,
+            "mm2": f"{wire.area:g}",
+            "m": lengths.get(wire.part) or "",
         }
-        for each in sheet.wires
-        if each.kind != "fitted"
+        for wire in sheet.wires
+        if wire.kind != "fitted"
     ]
 
 
@@ -103,10 +103,10 @@ def as_data(design: Design, chosen: Sequence[str]) -> dict[str, object]:
         "pins": [asdict(row) for row in pin_rows(design)],
         "wires": {
             "wires": [
-                {**asdict(each), "carries": each.carries, "colour": each.colour} for each in sheet.wires
+                {**asdict(wire), "carries": wire.carries, "colour": wire.colour} for wire in sheet.wires
             ],
             "left_out": list(sheet.left_out),
-            "buy": [asdict(each) for each in sheet.items],
+            "buy": [asdict(item) for item in sheet.items],
             "loader": list(sheet.steps),
         },
         "links": [
@@ -159,15 +159,15 @@ def wires_text(design: Design) -> str:
     sheet = wiring(design)
     rows = [
         {
-            "from": each.start,
-            "to": each.end,
-            "carries": each.carries,
-            "colour": each.colour,
-            "mm2": f"{each.area:g}" if each.kind != "fitted" else "",
-            "through": each.through,
-            "note": each.note,
+            "from": wire.start,
+            "to": wire.end,
+            "carries": wire.carries,
+            "colour": wire.colour,
+            "mm2": f"{wire.area:g}" if wire.kind != "fitted" else "",
+            "through": wire.through,
+            "note": wire.note,
         }
-        for each in sheet.wires
+        for wire in sheet.wires
     ]
     blocks = [styled("wires", bold=True), table(rows, droppable="note")]
     blocks += [styled(f"not drawn: {text}", fg="red") for text in sheet.left_out]
@@ -175,8 +175,8 @@ def wires_text(design: Design) -> str:
         blocks.append(styled(f"mains at: {', '.join(sheet.apart)}; kept apart from all the rest", fg="red"))
     if sheet.items:
         goods = [
-            {"count": each.count, "what": each.what, "value": each.value, "for": each.why}
-            for each in sheet.items
+            {"count": item.count, "what": item.what, "value": item.value, "for": item.why}
+            for item in sheet.items
         ]
         blocks += ["", styled("to buy", bold=True), table(goods, droppable="for")]
     if sheet.steps:
@@ -210,17 +210,15 @@ def budget_text(budget: Budget) -> str:
 
     rows = [
         {
-            "topic": each.topic,
-            "of": each.of,
-            "what": each.what,
-            "value": shown(each.value, each.unit),
-            "limit": ""
-            if each.limit is None
-            else f"{'>= ' if each.least else ''}{shown(each.limit, each.unit)}",
-            "": each.verdict,
-            "how": each.formula,
+            "topic": row.topic,
+            "of": row.of,
+            "what": row.what,
+            "value": shown(row.value, row.unit),
+            "limit": "" if row.limit is None else f"{'>= ' if row.least else ''}{shown(row.limit, row.unit)}",
+            "": row.verdict,
+            "how": row.formula,
         }
-        for each in budget.rows
+        for row in budget.rows
     ]
     head, *lines = table(rows, droppable="how").split("\n") if rows else ["no board, no budget"]
     colors = {"over": "red", "close": "yellow"}

@@ -29,12 +29,12 @@ def text_of(report: Report) -> str:
 
 def _folded(report: Report) -> list[list[Finding]]:
     """Findings that say the same of different places, together, in the order of the first."""
-    found: dict[object, list[Finding]] = {}
-    for each in report.findings:
-        found.setdefault((each.code, each.severity, each.message, each.why, each.fixes, each.pin), []).append(
-            each
-        )
-    return list(found.values())
+    findings: dict[object, list[Finding]] = {}
+    for finding in report.findings:
+        findings.setdefault(
+            (finding.code, finding.severity, finding.message, finding.why, finding.fixes, finding.pin), []
+        ).append(finding)
+    return list(findings.values())
 
 
 def brief_text(report: Report) -> str:
@@ -78,10 +78,10 @@ def _block(same: list[Finding], texts: Mapping[str, str]) -> str:
         lines += wrapped("  why: ", finding.why)
     for fix in finding.fixes:
         lines += wrapped("  way out: ", fix)
-    rows = dict.fromkeys(f"{each.device} ({each.row})".strip() for each in same if each.row)
+    rows = dict.fromkeys(f"{finding.device} ({finding.row})".strip() for finding in same if finding.row)
     if rows:
         lines += wrapped("  row: " if len(rows) == 1 else "  rows: ", some(list(rows)))
-    places = dict.fromkeys(f"{each.place.file}:{each.place.line}" for each in same)
+    places = dict.fromkeys(f"{finding.place.file}:{finding.place.line}" for finding in same)
     others = list(places)[1:]
     if others:
         lines += wrapped("  also at: ", some(others))
@@ -108,16 +108,16 @@ def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
 def summary(report: Report) -> str:
     """One line: how many of each, over how many devices."""
     counts = report.counts
-    found = [f"{count} {name}{'s' * (count != 1)}" for name, count in counts.items() if count]
+    words = [f"{count} {name}{'s' * (count != 1)}" for name, count in counts.items() if count]
     if report.accepted:
-        found.append(f"{len(report.accepted)} accepted")
+        words.append(f"{len(report.accepted)} accepted")
     color = next((COLORS[name] for name, count in counts.items() if count), "green")
     devices = (
         ", ".join(name for name in report.devices if name)
         if len(report.devices) < 6
         else f"{len(report.devices)} devices"
     )
-    return f"{devices or 'no device'}: {styled(', '.join(found) or 'no findings', fg=color, bold=True)}"
+    return f"{devices or 'no device'}: {styled(', '.join(words) or 'no findings', fg=color, bold=True)}"
 
 
 def _share(part: int, whole: int) -> str:
@@ -208,24 +208,24 @@ def site_lines(result: SiteRehearsal) -> list[str]:
         f"{_verdict(result.passed)} {result.site}, {len(result.devices)} devices together: {result.title}, {took}"
     ]
     lines += _told(result)
-    for name, each in result.devices.items():
-        lines += _crash(each.crash, name) if each.crash else []
+    for name, device in result.devices.items():
+        lines += _crash(device.crash, name) if device.crash else []
     lines += [f"  note     {note}" for note in result.notes]
-    for number, (name, each) in enumerate(result.devices.items()):
+    for number, (name, device) in enumerate(result.devices.items()):
         word = "  heap   " if number == 0 else " " * 9
-        lines.append(f"{word}  {name}: at most {_share(each.heap_peak, each.heap)}")
+        lines.append(f"{word}  {name}: at most {_share(device.heap_peak, device.heap)}")
     return lines
 
 
 def site_brief_line(result: SiteRehearsal) -> str:
     """A site's rehearsal in one line."""
-    held = sum(each.passed is True for each in result.expectations)
+    held = sum(expectation.passed is True for expectation in result.expectations)
     text = f"{_verdict(result.passed)} {result.site}, {len(result.devices)} devices together: {held} of {len(result.expectations)} expectations held"
-    for name, each in result.devices.items():
-        if each.crash or each.restarts:
-            at = each.crash.at if each.crash else each.restarts[0]
-            return f"{text}; {name} {'crashed' if each.crash else 'restarted'} at {clock(at)}"
-    wrong = next((each for each in result.expectations if not each.passed), None)
+    for name, device in result.devices.items():
+        if device.crash or device.restarts:
+            at = device.crash.at if device.crash else device.restarts[0]
+            return f"{text}; {name} {'crashed' if device.crash else 'restarted'} at {clock(at)}"
+    wrong = next((expectation for expectation in result.expectations if not expectation.passed), None)
     return f"{text}; first not: {wrong.text} ({wrong.place.file}:{wrong.place.line})" if wrong else text
 
 
@@ -236,7 +236,12 @@ def _verdict(passed: bool) -> str:
 def _told(result: Rehearsal | SiteRehearsal) -> list[str]:
     """The story, and the expectations that were not reached."""
     lines = [line for moment in result.story for line in _moment(moment)]
-    return lines + [line for each in result.expectations if each.at is None for line in _expectation(each)]
+    return lines + [
+        line
+        for expectation in result.expectations
+        if expectation.at is None
+        for line in _expectation(expectation)
+    ]
 
 
 def _crash(crash: Crash, who: str) -> list[str]:
@@ -246,9 +251,9 @@ def _crash(crash: Crash, who: str) -> list[str]:
 
 def brief_line(result: Rehearsal) -> str:
     """A rehearsal in one line."""
-    held = sum(each.passed is True for each in result.expectations)
+    held = sum(expectation.passed is True for expectation in result.expectations)
     text = f"{_verdict(result.passed)} {result.device}: {held} of {len(result.expectations)} expectations held, heap {result.heap_peak / result.heap:.0%}"
-    wrong = next((each for each in result.expectations if not each.passed), None)
+    wrong = next((expectation for expectation in result.expectations if not expectation.passed), None)
     if result.crash:
         return f"{text}; crashed at {clock(result.crash.at)}"
     if result.restarts:
@@ -281,21 +286,22 @@ def _moment(moment: Moment) -> list[str]:
     return lines
 
 
-def _expectation(each: Expectation) -> list[str]:
+def _expectation(expectation: Expectation) -> list[str]:
     word, color = {True: ("held", "green"), False: ("FAILED", "red"), None: ("not reached", "yellow")}[
-        each.passed
+        expectation.passed
     ]
-    moment = clock(each.at) if each.at is not None else "-"
-    lines = [f"  {moment:>12}  {styled(f'{word:<6}', fg=color)}  {each.text}"]
-    if each.passed is False:
+    moment = clock(expectation.at) if expectation.at is not None else "-"
+    lines = [f"  {moment:>12}  {styled(f'{word:<6}', fg=color)}  {expectation.text}"]
+    if expectation.passed is False:
         seen = (
-            ", ".join(f"{name} = {_plain(value)}" for name, value in each.seen.items()) or "nothing like it"
+            ", ".join(f"{name} = {_plain(value)}" for name, value in expectation.seen.items())
+            or "nothing like it"
         )
-        lines.append(f"{'':22}  seen: {seen}  ({each.place.file}:{each.place.line})")
-        if each.said:
-            said = ", ".join(f"{name} = {payload}" for name, payload in each.said.items())
+        lines.append(f"{'':22}  seen: {seen}  ({expectation.place.file}:{expectation.place.line})")
+        if expectation.said:
+            said = ", ".join(f"{name} = {payload}" for name, payload in expectation.said.items())
             lines.append(f"{'':22}  said over MQTT: {said}; what is seen is measured outside the program")
-        for name, links in each.unknown.items():
+        for name, links in expectation.unknown.items():
             which = f"link{'s' * (len(links) > 1)} {', '.join(map(str, links))}"
             lines.append(
                 f"{'':22}  the program did not know {name} then: what {which} asked of it did not hold"

@@ -14,10 +14,10 @@ SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema
 
 def sarif(report: Report) -> dict[str, Any]:
     """The report as a SARIF log with one run."""
-    found = (*report.findings, *report.accepted)
-    codes = sorted({finding.code for finding in found})
+    findings = (*report.findings, *report.accepted)
+    codes = sorted({finding.code for finding in findings})
     driver = {"name": "zapato", "semanticVersion": __version__, "rules": [_rule(code) for code in codes]}
-    results = [_result(finding, codes.index(finding.code)) for finding in found]
+    results = [_result(finding, codes.index(finding.code)) for finding in findings]
     run = {"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}
     return {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
 
@@ -41,7 +41,7 @@ def _result(finding: Finding, index: int) -> dict[str, Any]:
         if part
     )
     region = {"startLine": place.line, "startColumn": place.column, "endColumn": place.column + place.width}
-    found: dict[str, Any] = {
+    result: dict[str, Any] = {
         "ruleId": finding.code,
         "ruleIndex": index,
         "level": finding.severity,
@@ -51,8 +51,8 @@ def _result(finding: Finding, index: int) -> dict[str, Any]:
         ],
     }
     if finding.accepted:
-        found["suppressions"] = [{"kind": "inSource", "justification": finding.accepted}]
-    return found
+        result["suppressions"] = [{"kind": "inSource", "justification": finding.accepted}]
+    return result
 
 
 def _uri(file: str) -> str:

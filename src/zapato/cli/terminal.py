@@ -43,8 +43,8 @@ _SECRET = re.compile(r"""\s*[\w."'-]*(?:pas+w|secret)[\w"'-]*\s*=\s*["']+""", re
 
 def veiled(line: str) -> str:
     """A line of somebody's file as it may be printed: what is shown ends up in logs, and a password does not belong there."""
-    found = _SECRET.match(line)
-    return f"{found[0]}{'*' * (len(line) - found.end())}" if found else line
+    match = _SECRET.match(line)
+    return f"{match[0]}{'*' * (len(line) - match.end())}" if match else line
 
 
 def harmless(text: str) -> str:
@@ -115,14 +115,14 @@ def width() -> int:
 
 def wrapped(lead: str, text: str) -> list[str]:
     """`text` behind `lead`, folded on a terminal with the following lines under the first."""
-    found = textwrap.wrap(
+    lines = textwrap.wrap(
         text,
         max(20, min(width(), 110 if is_terminal(sys.stdout) else width()) - len(lead)),
         break_long_words=False,
         break_on_hyphens=False,
     )
     head = styled(lead, fg="green") if "way out" in lead else styled(lead, dim=True)
-    return [head + found[0], *(" " * len(lead) + line for line in found[1:])] if found else []
+    return [head + lines[0], *(" " * len(lead) + line for line in lines[1:])] if lines else []
 
 
 def table(rows: Sequence[Row], droppable: str = "") -> str:

@@ -68,13 +68,13 @@ def over_the_air(
 
 def runs_of(payload: bytes) -> tuple[str, str, str]:
     """What a device tells under update/runs: version, beginning of its manifest's digest, address; "" for what it does not tell."""
-    found: list[object] = []
+    parsed: list[object] = []
     try:
         row: Any = json.loads(payload)
-        found = cast(list[object], row) if isinstance(row, list) else []
+        parsed = cast(list[object], row) if isinstance(row, list) else []
     except (ValueError, RecursionError):
         pass
-    texts = [each[:64] if isinstance(each, str) else "" for each in found[:3]]
+    texts = [item[:64] if isinstance(item, str) else "" for item in parsed[:3]]
     version, digest, address = [*texts, "", "", ""][:3]
     return version, digest, address
 
@@ -140,10 +140,10 @@ class _Delivery:
             self._note(payload.decode("utf-8", "replace"))
 
     def _want(self, payload: bytes) -> None:
-        found = self.offer.answer(payload)
-        if found:
+        answer = self.offer.answer(payload)
+        if answer:
             self.fetched = True
-            self.way.publish(*found)
+            self.way.publish(*answer)
             self.tell("sending", min(1.0, sum(self.offer.sent.values()) / self.offer.size))
 
     def _vitals(self, payload: bytes) -> None:

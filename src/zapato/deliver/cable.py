@@ -54,28 +54,28 @@ class Written:
 
 def pieces(image: bytes) -> list[tuple[int, bytes]]:
     """The parts of an image that are not erased flash, each with its place; from sector to sector."""
-    found: list[tuple[int, bytes]] = []
+    pieces: list[tuple[int, bytes]] = []
     blank = b"\xff" * SECTOR
     for at in range(0, len(image), SECTOR):
         sector = image[at : at + SECTOR]
         if sector == blank[: len(sector)]:
             continue
-        if found and at - (found[-1][0] + len(found[-1][1])) < GAP:
-            start, before = found[-1]
-            found[-1] = (start, before + image[start + len(before) : at + SECTOR])
+        if pieces and at - (pieces[-1][0] + len(pieces[-1][1])) < GAP:
+            start, before = pieces[-1]
+            pieces[-1] = (start, before + image[start + len(before) : at + SECTOR])
         else:
-            found.append((at, sector))
-    return found
+            pieces.append((at, sector))
+    return pieces
 
 
 def gaps(regions: list[tuple[int, bytes]], first: int, last: int) -> list[tuple[int, int]]:
     """What of the flash from `first` to `last` no region covers: where each begins, and its bytes."""
-    found: list[tuple[int, int]] = []
+    gaps: list[tuple[int, int]] = []
     for place, data in [*regions, (last, b"")]:
         if place > first:
-            found.append((first, place - first))
+            gaps.append((first, place - first))
         first = max(first, -(-(place + len(data)) // SECTOR) * SECTOR)
-    return found
+    return gaps
 
 
 def by_cable(
@@ -98,10 +98,10 @@ def by_cable(
     try:
         loader = Loader(line)
         by_hand = _meet(loader, line, board, wait, tell)
-        found = loader.identify()
-        if found != board.chip.id:
+        identity = loader.identify()
+        if identity != board.chip.id:
             raise NotDelivered(
-                f"the chip on {port} is an {found}, and {board.id} has an {board.chip.id}",
+                f"the chip on {port} is an {identity}, and {board.id} has an {board.chip.id}",
                 "another port, or another board in the device file",
             )
         if line.own_usb:
@@ -125,7 +125,7 @@ def by_cable(
             line.set_rate(FIRST_RATE)
         reset(line)
         first = said(line, loader.heard)
-        return Written(found, sum(len(data) for _, data in regions), took, verified, first, by_hand)
+        return Written(identity, sum(len(data) for _, data in regions), took, verified, first, by_hand)
     except Silence as silence:
         raise NotDelivered(
             f"the chip on {port} stopped answering ({silence.what})",
@@ -288,21 +288,22 @@ def drives() -> list[Path]:
     """The drives of loaders that are mounted here."""
     places = [*Path("/media").glob("*/*"), *Path("/run/media").glob("*/*"), *Path("/Volumes").glob("*")]
     places += [Path(f"{letter}:/") for letter in "DEFGHIJKLMNOPQRSTUVWXYZ"] if os.name == "nt" else []
-    return [each for each in places if (each / DRIVE_NOTE).is_file()]
+    return [place for place in places if (place / DRIVE_NOTE).is_file()]
 
 
 def the_drive(board: Board, wait: float = WAIT, tell: Tell = lambda what, share: None) -> Path:
     """The drive of the one loader that is mounted, or will be soon. Raises NotDelivered."""
     until = time.monotonic() + wait
     tell("; ".join(board.boot_mode), 0.0)
-    while not (found := drives()):
+    while not (drives_found := drives()):
         if time.monotonic() > until:
             raise NotDelivered(
                 "no drive of a loader is mounted", f"by hand: {'; '.join(board.boot_mode)}; or --port FOLDER"
             )
         time.sleep(0.3)
-    if len(found) > 1:
+    if len(drives_found) > 1:
         raise NotDelivered(
-            f"several loaders' drives are mounted: {', '.join(map(str, found))}", "--port FOLDER names one"
+            f"several loaders' drives are mounted: {', '.join(map(str, drives_found))}",
+            "--port FOLDER names one",
         )
-    return found[0]
+    return drives_found[0]

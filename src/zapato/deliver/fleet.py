@@ -77,13 +77,13 @@ def fleet(designs: Sequence[Design], way: BrokerLink, seconds: float = 5.0) -> l
 
     `way` must hear `<topic>/state`, `/vitals`, `/update/runs` and `/notes` of each. Ends sooner where all have answered.
     """
-    listening = _Listening({each.topic: FleetMember(each.name, each.version) for each in designs})
-    for each in designs:
-        way.publish(f"{each.topic}/device/do/tell", "")
+    listening = _Listening({design.topic: FleetMember(design.name, design.version) for design in designs})
+    for design in designs:
+        way.publish(f"{design.topic}/device/do/tell", "")
     until = time.monotonic() + seconds
     members = listening.topics.values()
     while (left := until - time.monotonic()) > 0:
-        if all(each.version or each.state == "offline" for each in members):
+        if all(member.version or member.state == "offline" for member in members):
             break
         if message := way.next(min(0.5, left)):
             listening.hear(*message)

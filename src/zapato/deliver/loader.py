@@ -93,11 +93,11 @@ class Frames:
 
     def feed(self, data: bytes) -> list[bytes]:
         """The frames that these bytes complete."""
-        found: list[bytes] = []
+        packets: list[bytes] = []
         for byte in data:
             if byte == END:
                 if self._into:
-                    found.append(bytes(self._into))
+                    packets.append(bytes(self._into))
                     self._into = None
                 else:
                     self._into = bytearray()
@@ -112,7 +112,7 @@ class Frames:
             else:
                 self._into.append(byte)
         del self.outside[:-OUTSIDE]
-        return found
+        return packets
 
 
 def checksum(data: bytes) -> int:
@@ -232,10 +232,10 @@ class Loader:
 
     def flash_size(self) -> int:
         """Bytes of the flash chip that is there, as it says itself twice alike; 0 where it says nothing sensible."""
-        found = [self._flash_size() for _ in range(2)]
-        while found[-1] != found[-2] and len(found) < TRIES + 2:
-            found.append(self._flash_size())
-        return found[-1] if found[-1] == found[-2] else 0
+        sizes = [self._flash_size() for _ in range(2)]
+        while sizes[-1] != sizes[-2] and len(sizes) < TRIES + 2:
+            sizes.append(self._flash_size())
+        return sizes[-1] if sizes[-1] == sizes[-2] else 0
 
     def _flash_size(self) -> int:
         writes, done, answer = identification(self.chip)
@@ -272,13 +272,13 @@ class Loader:
         erased = -(-len(data) // 4096) * 4096 if packed else blocks * BLOCK
         words = [len(data) if packed else erased, blocks, BLOCK, at]
         words += [0] if self.chip in SECURE else []
-        begin, each = (PACKED_BEGIN, PACKED_DATA) if packed else (FLASH_BEGIN, FLASH_DATA)
+        begin, bulk = (PACKED_BEGIN, PACKED_DATA) if packed else (FLASH_BEGIN, FLASH_DATA)
         self.ask(begin, struct.pack(f"<{len(words)}I", *words), seconds=ANSWER + ERASING * erased / (1 << 20))
         for number in range(blocks):
             block = sent[number * BLOCK : (number + 1) * BLOCK]
             if not packed:
                 block = block.ljust(BLOCK, b"\xff")
-            self._block(each, number, block)
+            self._block(bulk, number, block)
             tell((number + 1) / blocks)
 
     def _block(self, op: int, number: int, block: bytes) -> None:

@@ -23,7 +23,7 @@ MOST = 4096
 
 def version_of(text: str) -> tuple[int, int, int]:
     """ "1.4" -> (1, 4, 0). Raises ValueError."""
-    major, minor, patch = (int(each) for each in (text + ".0.0").split(".")[:3])
+    major, minor, patch = (int(number) for number in (text + ".0.0").split(".")[:3])
     return major, minor, patch
 
 

@@ -42,12 +42,12 @@ def ports() -> list[SerialPort]:
     """The serial ports of this machine, by name."""
     from serial.tools.list_ports import comports
 
-    found: list[SerialPort] = []
-    for each in sorted(comports(), key=lambda port: str(port.device)):
-        what = BRIDGES.get(each.vid or 0, "a USB device" if each.vid else "no USB device")
-        name = f"{what}, {each.product}" if each.product else what
-        found.append(SerialPort(str(each.device), name, _trouble(str(each.device))))
-    return found
+    ports: list[SerialPort] = []
+    for comport in sorted(comports(), key=lambda port: str(port.device)):
+        what = BRIDGES.get(comport.vid or 0, "a USB device" if comport.vid else "no USB device")
+        name = f"{what}, {comport.product}" if comport.product else what
+        ports.append(SerialPort(str(comport.device), name, _trouble(str(comport.device))))
+    return ports
 
 
 def _trouble(name: str) -> str:
@@ -159,7 +159,8 @@ class OpenPort:
         from serial.tools.list_ports import comports
 
         return any(
-            str(each.device) == self.name and BRIDGES.get(each.vid or 0) == OWN_USB for each in comports()
+            str(comport.device) == self.name and BRIDGES.get(comport.vid or 0) == OWN_USB
+            for comport in comports()
         )
 
     def reopen(self, seconds: float) -> bool:

@@ -137,8 +137,8 @@ class Prompt:
                 raise Silence("MicroPython's prompt")
             self.line.patience(min(0.25, left))
             self._into += self.line.read(1 << 12)
-        found, _, self._into = self._into.partition(mark)
-        return found
+        data, _, self._into = self._into.partition(mark)
+        return data
 
 
 Tell = Callable[[str, float], None]
@@ -155,13 +155,13 @@ def identify(prompt: Prompt, chip: Chip) -> str:
         )
     version = prompt.value("__import__('sys').implementation[1]")
     numbers = cast(tuple[int, int, int], version[:3]) if isinstance(version, tuple) else (0, 0, 0)
-    found = ".".join(map(str, numbers))
+    running = ".".join(map(str, numbers))
     if not runs_on(numbers):
         raise NotDelivered(
-            f"MicroPython {found} is on the board, and the program needs {BASE}",
+            f"MicroPython {running} is on the board, and the program needs {BASE}",
             "--base FILE writes another one under it",
         )
-    return found
+    return running
 
 
 def write_file(
@@ -193,9 +193,9 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
     """
     paths = {f"/{path}": data for path, data in files.items()}
     try:
-        there = [str(each) for each in _listed(prompt)]
-        first = sorted(each for each in there if each.rpartition("/")[2] in ("main.py", "boot.py"))
-        for path in (*first, *(each for each in there if each not in paths and each not in first)):
+        there = [str(path) for path in _listed(prompt)]
+        first = sorted(path for path in there if path.rpartition("/")[2] in ("main.py", "boot.py"))
+        for path in (*first, *(path for path in there if path not in paths and path not in first)):
             if not path.endswith("/"):
                 prompt.run(f"dog.feed(); os.remove({path!r})")
         for folder in folders:
@@ -223,10 +223,10 @@ def write_all(prompt: Prompt, files: Mapping[str, bytes], folders: Iterable[str]
 
 
 def _listed(prompt: Prompt) -> list[object]:
-    found = prompt.value("all('')")
-    if not isinstance(found, list):
+    listing = prompt.value("all('')")
+    if not isinstance(listing, list):
         raise PromptError("a damaged answer")
-    return cast(list[object], found)
+    return cast(list[object], listing)
 
 
 def _digest(prompt: Prompt, path: str) -> object:

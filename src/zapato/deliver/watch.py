@@ -43,7 +43,7 @@ def watch(
 ) -> Iterator[Said]:
     """Everything that these devices say, as it comes, until `goes_on()` is False; `way` must hear `<topic>/#` of each."""
     begun = time.monotonic()
-    by_topic = {each.topic: each for each in designs}
+    by_topic = {design.topic: design for design in designs}
     while goes_on():
         message = way.next(0.5)
         if message is None:

@@ -65,19 +65,19 @@ def _record(topic: Topic) -> dict[str, Any]:
 
 
 def _message(topic: Topic) -> dict[str, Any]:
-    title = " ".join(each for each in (topic.label, topic.what) if each) or topic.of
-    found: dict[str, Any] = {"name": topic.name, "title": title, "summary": topic.payload}
+    title = " ".join(word for word in (topic.label, topic.what) if word) or topic.of
+    message: dict[str, Any] = {"name": topic.name, "title": title, "summary": topic.payload}
     if topic.of in ("state", "notes"):
-        found |= {"contentType": "text/plain", "payload": {"type": "string"}}
+        message |= {"contentType": "text/plain", "payload": {"type": "string"}}
     elif topic.packed:
-        found |= {
+        message |= {
             "contentType": "application/senml+json",
             "payload": {"type": "array", "items": _record(topic)},
         }
     elif topic.of in ("property", "set") or (topic.of == "heard" and topic.type):
-        found["payload"] = value_schema(topic) | ({"description": topic.unit} if topic.unit else {})
+        message["payload"] = value_schema(topic) | ({"description": topic.unit} if topic.unit else {})
     elif topic.of == "action" and (given := input_schema(topic)):
-        found["payload"] = {key: value for key, value in given.items() if key != "unit"}
+        message["payload"] = {key: value for key, value in given.items() if key != "unit"}
     elif topic.of in ("event", "vitals", "about"):
-        found["payload"] = {"type": "object"}
-    return found
+        message["payload"] = {"type": "object"}
+    return message

@@ -36,7 +36,7 @@ def _parts() -> Iterator[tuple[str, Part]]:
 
 
 def _usual(kind: Kind) -> dict[str, Any]:
-    return {each.name: each.default for each in kind.fields if each.default is not REQUIRED} | {
+    return {field.name: field.default for field in kind.fields if field.default is not REQUIRED} | {
         "label": LABEL
     }
 
@@ -45,17 +45,17 @@ def _model(name: str, part: Part) -> dict[str, Any] | None:
     part.asked = set(part.properties)
     described = affordances(topics_of(BASE, part, 1), BROKER)
     offered = {  # a model's own names have no placeholder
-        group: {key.removeprefix(f"{NAME}."): each for key, each in held.items()}
+        group: {key.removeprefix(f"{NAME}."): model for key, model in held.items()}
         for group, held in described.items()
     }
     if not offered:
         return None
-    found = chip(str(part.values["chip"])).help if part.has_role("sensor") else part.kind.help
+    help_text = chip(str(part.values["chip"])).help if part.has_role("sensor") else part.kind.help
     return {
         "@context": CONTEXT,
         "@type": "tm:ThingModel",
         "title": name,
-        "description": found,
+        "description": help_text,
         "version": {"model": "1.0.0"},
         "securityDefinitions": {"login": {"scheme": "basic", "in": "auto"}},
         "security": "login",

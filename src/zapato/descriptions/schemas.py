@@ -12,31 +12,31 @@ TYPES = {"boolean": "boolean", "number": "number", "text": "string", "time": "nu
 
 def value_schema(topic: Topic) -> dict[str, Any]:
     """The value of a property: its type, range and options; null as well where it may be unknown."""
-    found: dict[str, Any] = {"type": TYPES[topic.type]}
+    schema: dict[str, Any] = {"type": TYPES[topic.type]}
     if topic.low is not None:
-        found["minimum"] = topic.low
+        schema["minimum"] = topic.low
     if topic.high is not None:
-        found["maximum"] = topic.high
+        schema["maximum"] = topic.high
     if topic.options:
-        found["enum"] = list(topic.options)
+        schema["enum"] = list(topic.options)
     if topic.unknown and not topic.packed:  # a SenML pack leaves out what is not known
-        return {"oneOf": [found, {"type": "null"}]}
-    return found
+        return {"oneOf": [schema, {"type": "null"}]}
+    return schema
 
 
 def argument_schema(argument: Argument) -> dict[str, Any]:
     """One argument of an action; a time is in seconds."""
-    found: dict[str, Any] = {"type": TYPES[argument.type]}
+    schema: dict[str, Any] = {"type": TYPES[argument.type]}
     if argument.type == "time":
-        found |= {"unit": "s", "exclusiveMinimum": 0}
+        schema |= {"unit": "s", "exclusiveMinimum": 0}
     elif argument.unit:
-        found["unit"] = argument.unit
-    return found
+        schema["unit"] = argument.unit
+    return schema
 
 
 def input_schema(topic: Topic) -> dict[str, Any] | None:
     """What an action takes: nothing, one value, or a list of them."""
-    given = [argument_schema(each) for each in topic.arguments]
+    given = [argument_schema(argument) for argument in topic.arguments]
     if not given:
         return None
     if len(given) == 1:

@@ -22,7 +22,7 @@ JSON, TEXT, SENML = "application/json", "text/plain", "application/senml+json"
 
 def thing(design: Design) -> dict[str, Any]:
     """The Thing Description of a design; without affordances where it has no broker. No secret is in it."""
-    found: dict[str, Any] = {
+    description: dict[str, Any] = {
         "@context": CONTEXT,
         "id": f"urn:uuid:{uuid5(NAMESPACE_URL, f'zapato:{design.topic}')}",
         "title": design.label or design.name,
@@ -31,7 +31,7 @@ def thing(design: Design) -> dict[str, Any]:
         "securityDefinitions": {"login": {"scheme": "basic", "in": "auto"}, "open": {"scheme": "nosec"}},
         "security": ["login" if (design.mqtt or {}).get("user") else "open"],
     }
-    return found | affordances(topics(design), broker(design))
+    return description | affordances(topics(design), broker(design))
 
 
 def affordances(told: Sequence[Topic], at: str) -> dict[str, Any]:
@@ -58,42 +58,44 @@ def affordances(told: Sequence[Topic], at: str) -> dict[str, Any]:
                 "forms": [_heard(topic, at, "property", TEXT)],
             }  # fmt: skip
     groups = (("properties", properties), ("actions", actions), ("events", events))
-    return {name: each for name, each in groups if each}
+    return {name: group for name, group in groups if group}
 
 
 def broker(design: Design) -> str:
     """Where the broker is, as a URI; a host that is a secret is not told."""
     about = design.mqtt or {}
     documents = (design.document, *([design.site.document] if design.site.document else []))
-    raw = next((table(each.data, "mqtt") for each in documents if "mqtt" in each.data), dict[str, Any]())
+    raw = next(
+        (table(document.data, "mqtt") for document in documents if "mqtt" in document.data), dict[str, Any]()
+    )
     host = about.get("host") if isinstance(raw.get("host"), str) else None
     tls = bool(about.get("tls"))
     return f"{'mqtts' if tls else 'mqtt'}://{host or 'broker'}:{about.get('port') or (8883 if tls else 1883)}"
 
 
 def _property(topic: Topic, writes: Topic | None, at: str) -> dict[str, Any]:
-    found: dict[str, Any] = {
+    affordance: dict[str, Any] = {
         "title": f"{topic.label}: {topic.what}",
         **value_schema(topic),
         "observable": True,
     }
     if topic.unit:
-        found["unit"] = topic.unit
+        affordance["unit"] = topic.unit
     if writes is None:
-        found["readOnly"] = True
-    found["forms"] = [_heard(topic, at, "property", SENML if topic.packed else JSON)]
+        affordance["readOnly"] = True
+    affordance["forms"] = [_heard(topic, at, "property", SENML if topic.packed else JSON)]
     if writes:
-        found["forms"].append(_said(writes, at, "writeproperty"))
-    return found
+        affordance["forms"].append(_said(writes, at, "writeproperty"))
+    return affordance
 
 
 def _action(topic: Topic, at: str) -> dict[str, Any]:
-    found: dict[str, Any] = {
+    affordance: dict[str, Any] = {
         "title": f"{topic.label}: {topic.what}",
         "forms": [_said(topic, at, "invokeaction")],
     }
     given = input_schema(topic)
-    return found | ({"input": given} if given else {})
+    return affordance | ({"input": given} if given else {})
 
 
 def _heard(topic: Topic, at: str, of: str, kind: str = JSON) -> dict[str, Any]:

@@ -88,7 +88,7 @@ def unsettable(part: Part, key: str, value: object) -> Mistake | None:
     """Why the world cannot set this property to this value, or None."""
     sets = part.kind.simulation(part).stimuli
     if key not in sets:
-        options = [f"{part.name}.{each}" for each in sets]
+        options = [f"{part.name}.{name}" for name in sets]
         have = (
             f"the world can set: {', '.join(options)}"
             if options
@@ -159,8 +159,8 @@ def one_act(design: Design, written: str, over: int, folder: Path) -> tuple[Call
 
 def _filled_in(design: Design, node: ast.Call) -> tuple[Call | None, Mistake | None]:
     """Somebody gives the page of the device's access point a network."""
-    given = [_value_of(each) for each in node.args]
-    if len(given) != 2 or not all(isinstance(each, str) for each in given):
+    given = [_value_of(argument) for argument in node.args]
+    if len(given) != 2 or not all(isinstance(argument, str) for argument in given):
         return None, Mistake(
             0, "settings takes a network and its password: settings('refuge-hall', 'rehearsal')"
         )
@@ -223,10 +223,10 @@ def _value_of(node: ast.expr) -> object:
     if isinstance(node, ast.Name) and node.id in ("true", "false"):
         return node.id == "true"
     try:
-        found = ast.literal_eval(node)
+        value = ast.literal_eval(node)
     except (ValueError, TypeError, SyntaxError):
         return None
-    return found if isinstance(found, (bool, int, float, str)) else None
+    return value if isinstance(value, (bool, int, float, str)) else None
 
 
 def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[Call | None, Mistake | None]:
@@ -253,7 +253,7 @@ def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[Call | 
 
 
 def _message(design: Design, node: ast.Call, retain: bool) -> tuple[Call | None, Mistake | None]:
-    given = [_value_of(each) for each in node.args]
+    given = [_value_of(argument) for argument in node.args]
     if len(given) != 2 or not isinstance(given[0], str) or not isinstance(given[1], str):
         return None, Mistake(
             0, "message takes a topic and a payload, both texts: message('heater/on/set', 'true')"

@@ -75,15 +75,15 @@ class AlertScope:
         self.known = known
 
     def read(self, part: str, name: str) -> Read:
-        near = [each for each in self.known if each.endswith(f".{part}.{name}")][:3]
+        near = [known_name for known_name in self.known if known_name.endswith(f".{part}.{name}")][:3]
         raise NotThere("a property of a site is written device.part.property", tuple(near))
 
     def far(self, device: str, part: str, name: str) -> Read:
         whole = f"{device}.{part}.{name}"
-        found = self.known.get(whole)
-        if found is None:
+        known = self.known.get(whole)
+        if known is None:
             raise NotThere(f"there is no {whole}", nearest(whole, list(self.known)))
-        return Read(found[0], found[1], f"v({whole!r})", True)
+        return Read(known[0], known[1], f"v({whole!r})", True)
 
 
 def offered(designs: Iterable[Design]) -> dict[str, tuple[str, str]]:
@@ -119,7 +119,7 @@ def read_alerts(path: Path, known: Mapping[str, tuple[str, str]]) -> tuple[list[
             continue
         before = len(document.findings)
         made = _alert(document, AlertScope(known), cast(dict[str, Any], table), path_)
-        if made.name in {each.name for each in alerts}:
+        if made.name in {alert.name for alert in alerts}:
             document.found("name-taken", (*path_, "name"), f"another alert is called {made.name}")
         if len(document.findings) == before:
             alerts.append(made)
@@ -145,21 +145,25 @@ def _alert(document: Document, scope: AlertScope, table: dict[str, Any], path: K
     return made
 
 
-def _condition(document: Document, found: Expression, path: Keys) -> None:
-    if not found.mistakes and found.value.type != "boolean":
-        found.mistakes.append(Mistake(0, f"a condition is true or false, and this is a {found.value.type}"))
-    if not found.mistakes and not found.reads:
-        found.mistakes.append(
+def _condition(document: Document, expression: Expression, path: Keys) -> None:
+    if not expression.mistakes and expression.value.type != "boolean":
+        expression.mistakes.append(
+            Mistake(0, f"a condition is true or false, and this is a {expression.value.type}")
+        )
+    if not expression.mistakes and not expression.reads:
+        expression.mistakes.append(
             Mistake(0, "the condition contains no property of a part, so its value never changes")
         )
-    _tell(document, found, path)
+    _tell(document, expression, path)
 
 
-def _tell(document: Document, found: Expression, path: Keys, begin: int = 0) -> None:
+def _tell(document: Document, expression: Expression, path: Keys, begin: int = 0) -> None:
     """The mistakes of an expression that begins so many characters into the text at `path`."""
-    for each in found.mistakes:
-        offset = begin + each.offset + 1
-        document.found(each.code, path, each.message, fixes=each.fixes, offset=offset, width=each.width)
+    for mistake in expression.mistakes:
+        offset = begin + mistake.offset + 1
+        document.found(
+            mistake.code, path, mistake.message, fixes=mistake.fixes, offset=offset, width=mistake.width
+        )
 
 
 def _gone(document: Document, when: Expression, back: float, path: Keys) -> str:
@@ -188,14 +192,14 @@ def _silence(document: Document, scope: AlertScope, made: Alert, path: Keys) -> 
 def _says(
     document: Document, scope: AlertScope, written: str, path: Keys
 ) -> list[tuple[str, Expression | None]]:
-    found: list[tuple[str, Expression | None]] = []
+    spoken: list[tuple[str, Expression | None]] = []
     try:
         pieces = list(string.Formatter().parse(written))
     except ValueError:
         document.found(
             "link-type", path, "a { without its } in the text", fixes=("write a brace as {{ or }}",)
         )
-        return found
+        return spoken
     at = 0
     for literal, name, spec, _ in pieces:
         inner = None if name is None else compile_expression(name, scope)
@@ -204,8 +208,8 @@ def _says(
             _tell(document, inner, path, at)
             if spec:
                 document.found("link-type", path, f"the text takes {{name}} alone, without :{spec}")
-        found.append((literal, inner))
-    return found
+        spoken.append((literal, inner))
+    return spoken
 
 
 def usual_text(alert: Alert) -> str:

@@ -24,15 +24,15 @@ def authority(design: Design) -> bytes:
         text = path.read_bytes()
     except OSError:
         raise Unreadable(f"{shown(path)} cannot be read", "authority names a file beside site.toml") from None
-    found = _PEM.findall(text)
-    if len(found) != 1:
-        what = "holds no certificate" if not found else f"holds {len(found)} certificates"
+    certificates = _PEM.findall(text)
+    if len(certificates) != 1:
+        what = "holds no certificate" if not certificates else f"holds {len(certificates)} certificates"
         raise Unreadable(
             f"{shown(path)} {what}",
             "give one certificate, between -----BEGIN CERTIFICATE----- and -----END CERTIFICATE-----",
         )
     try:
-        der = base64.b64decode(b"".join(found[0].split()), validate=True)
+        der = base64.b64decode(b"".join(certificates[0].split()), validate=True)
     except ValueError:
         raise Unreadable(f"{shown(path)} is damaged", "copy it again, whole") from None
     if not der.startswith(b"\x30") or len(der) > MOST:

@@ -136,10 +136,10 @@ class Design:
     @cached_property
     def users(self) -> Mapping[int, list[PinUse]]:
         """GPIO number -> the uses of that pin, in the order of the file."""
-        found: dict[int, list[PinUse]] = {}
+        uses: dict[int, list[PinUse]] = {}
         for use in self.uses:
-            found.setdefault(use.pin.gpio, []).append(use)
-        return found
+            uses.setdefault(use.pin.gpio, []).append(use)
+        return uses
 
     def called(self, pin: Pin) -> str:
         """How messages call a pin on this device's board."""

@@ -50,12 +50,12 @@ def board_input(design: Design, supply: Part) -> SupplyInput | None:
     named = supply.get("input", "")
     if named:
         return board.input(named)
-    pins_first = sorted(board.inputs, key=lambda each: each.name == "USB")
+    pins_first = sorted(board.inputs, key=lambda supply_input: supply_input.name == "USB")
     volts = supply.get("voltage", 5.0)
     for span in (supply_span(supply), (volts, volts)):
-        for each in pins_first:
-            if each.takes(*span):
-                return each
+        for supply_input in pins_first:
+            if supply_input.takes(*span):
+                return supply_input
     return None
 
 
@@ -122,7 +122,10 @@ def gives_5v(design: Design) -> bool:
     into = board_input(design, main) if main else None
     if into and into.rail == RAIL:
         return False
-    names = {each.name.upper() for each in board.inputs if each.rail == INPUT} | {"5V", "VBUS"}
+    names = {supply_input.name.upper() for supply_input in board.inputs if supply_input.rail == INPUT} | {
+        "5V",
+        "VBUS",
+    }
     return bool(names & board.brings_out)
 
 

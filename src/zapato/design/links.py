@@ -133,7 +133,11 @@ class Link:
     @property
     def expressions(self) -> Iterator[tuple[str, Expression]]:
         """Its conditions, by their keys."""
-        yield from ((key, each) for key, each in (("when", self.when), ("if", self.condition)) if each)
+        yield from (
+            (key, expression)
+            for key, expression in (("when", self.when), ("if", self.condition))
+            if expression
+        )
 
 
 def starts(row: Mapping[str, Any]) -> str:
@@ -147,19 +151,19 @@ def read_links(document: Document, scope: PartScope) -> list[Link]:
     if not isinstance(raw, list):
         document.found("wrong-type", ("link",), "a link stands in double brackets: [[link]]", of="key")
         return []
-    found = list[Link]()
+    links = list[Link]()
     for index, table in enumerate(cast(list[object], raw)):
         if not isinstance(table, dict):
             document.found("wrong-type", ("link", index), "a link is a table: [[link]]")
             continue
         values = document.read(SHAPE, cast(dict[str, Any], table), ("link", index))
-        found.append(_link(document, scope, values, index))
-    for link in found:
+        links.append(_link(document, scope, values, index))
+    for link in links:
         for _, expression in link.expressions:
             _asks(scope, expression)
         for command in link.commands:
             _asks(scope, command)
-    return found
+    return links
 
 
 def _asks(scope: PartScope, reader: Expression | Command) -> None:
@@ -176,10 +180,10 @@ def read_conditions(document: Document, scope: PartScope) -> None:
             written = part.values.get(field_.name) if field_.role == "condition" else None
             if written and written not in part.kind.words:
                 path = (*part.path, field_.name)
-                found = _condition(document, scope, written, path, part.kind.gives(part))
-                _asks(scope, found)
+                condition = _condition(document, scope, written, path, part.kind.gives(part))
+                _asks(scope, condition)
                 if part.values.get("back") is not None:
-                    _hysteresis(document, found, part.values["back"], (*part.path, "back"))
+                    _hysteresis(document, condition, part.values["back"], (*part.path, "back"))
 
 
 def _texts(document: Document, scope: PartScope, part: Part) -> None:
@@ -213,9 +217,9 @@ def _link(document: Document, scope: PartScope, values: Mapping[str, Any], index
         _when(document, scope, link, values["when"], (*path, "when"))
     if values.get("if"):
         link.condition = _condition(document, scope, values["if"], (*path, "if"))
-    for place, each in enumerate(values.get("do", ())):
+    for place, written in enumerate(values.get("do", ())):
         at = (*path, "do", place) if isinstance(document.data["link"][index]["do"], list) else (*path, "do")
-        if command := read_command(document, scope, each, at):
+        if command := read_command(document, scope, written, at):
             link.commands.append(command)
     if values.get("back") is not None and link.when:
         link.rearm = _hysteresis(document, link.when, values["back"], (*path, "back"))

@@ -17,10 +17,10 @@ def _read_effects(value: object) -> dict[str, float]:
     if (
         not isinstance(value, dict)
         or not rows
-        or not all(isinstance(each, (int, float)) and not isinstance(each, bool) for each in rows.values())
+        or not all(isinstance(row, (int, float)) and not isinstance(row, bool) for row in rows.values())
     ):
         raise Wrong('takes what changes it, and by how much: { "heater.on" = 40 }')
-    return {key: float(cast(float, each)) for key, each in rows.items()}
+    return {key: float(cast(float, amount)) for key, amount in rows.items()}
 
 
 SHAPE = Shape(
@@ -71,7 +71,7 @@ def read_models(
     document: Document, scope: Scope, unsettable: Callable[[str, float], Mistake | None]
 ) -> list[Model]:
     """The [model.NAME] tables; every mistake becomes a finding. `unsettable` says why the world cannot set a value."""
-    found: list[Model] = []
+    models: list[Model] = []
     for name, raw in table(document.data, "model").items():
         path: Keys = ("model", name)
         if not isinstance(raw, dict):
@@ -79,8 +79,8 @@ def read_models(
             continue
         values = document.read(SHAPE, cast(dict[str, Any], raw), path)
         if values.keys() >= {"drives", "like", "start", "by"}:
-            found += _model(document, scope, values, path, unsettable)
-    return found
+            models += _model(document, scope, values, path, unsettable)
+    return models
 
 
 def _model(

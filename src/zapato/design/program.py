@@ -19,13 +19,13 @@ from zapato.parts.modules import with_imports
 @once
 def drivers(design: Design) -> dict[str, Driver]:
     """The driver of each part that has one, by the part's name."""
-    found = {part.name: part.kind.driver(part) for part in design.parts.values() if part.placed}
+    driver_of = {part.name: part.kind.driver(part) for part in design.parts.values() if part.placed}
     controllers = serial_controllers(design)
     return {
         name: replace(driver, arguments=_with_number(driver.arguments, controllers[name].number))
         if name in controllers
         else driver
-        for name, driver in found.items()
+        for name, driver in driver_of.items()
         if driver
     }
 
@@ -37,8 +37,8 @@ def _with_number(arguments: tuple[object, ...], number: int) -> tuple[object, ..
 
 def follows(part: Part) -> str:
     """The condition that a part is on by, all the time; "" where it has none."""
-    found: str = part.get(part.kind.follows, "") if part.kind.follows else ""
-    return "" if found in part.kind.words else found
+    condition: str = part.get(part.kind.follows, "") if part.kind.follows else ""
+    return "" if condition in part.kind.words else condition
 
 
 @once
@@ -49,7 +49,7 @@ def expressions(design: Design) -> list[tuple[Keys, Expression]]:
 
 def _expressions(design: Design) -> Iterator[tuple[Keys, Expression]]:
     for link in design.links:
-        yield from ((("link", link.number - 1, key), each) for key, each in link.expressions)
+        yield from ((("link", link.number - 1, key), expression) for key, expression in link.expressions)
     for part in design.parts.values():
         for field in part.fields:
             written = part.values.get(field.name) if field.role == "condition" else None
@@ -61,13 +61,18 @@ def timed(design: Design) -> Iterator[tuple[Keys, bool]]:
     """The places that need the time of day, and whether they need the sun, too."""
     for link in design.links:
         if link.at:
-            yield ("link", link.number - 1, "at"), any(each.of != CLOCK for each in link.at)
+            yield ("link", link.number - 1, "at"), any(moment.of != CLOCK for moment in link.at)
     for path, expression in expressions(design):
         calls = [arguments for name, arguments in expression.calls if name in HOURS]
         if calls:
             yield (
                 path,
-                any(not each.startswith(f"({CLOCK},") for call in calls for each in call if "," in each),
+                any(
+                    not argument.startswith(f"({CLOCK},")
+                    for call in calls
+                    for argument in call
+                    if "," in argument
+                ),
             )
     for part in design.parts.values():
         if part.get("daily", False):
@@ -99,33 +104,33 @@ def driver_modules(driver: Driver) -> frozenset[str]:
     """The MicroPython modules of a driver: its own, those of what stands around it, and what all these import."""
     own = (driver.module, *(module for module, _, _ in driver.wraps), *driver.also)
     through = ("treatment",) if any(driver.through) else ()
-    return frozenset[str]().union(*(with_imports(each) for each in (*own, *through)))
+    return frozenset[str]().union(*(with_imports(module) for module in (*own, *through)))
 
 
 @once
 def runtime_modules(design: Design) -> tuple[str, ...]:
     """The runtime modules that this device needs, and no others, sorted."""
-    found = {"loop", "values"}
+    modules = {"loop", "values"}
     for driver in drivers(design).values():
-        found |= driver_modules(driver)
+        modules |= driver_modules(driver)
     if any(True for _ in timed(design)):
-        found |= {"clock", "names"}
+        modules |= {"clock", "names"}
         if any(part.kind.dates for part in design.parts.values()):
-            found.add("dates")
+            modules.add("dates")
     if any(link.every and not link.alone for link in design.links):
-        found.add("link_repeated")
+        modules.add("link_repeated")
     if design.links:
-        found.add("links")
+        modules.add("links")
     if any(follows(part) for part in design.parts.values()):
-        found.add("follow")
+        modules.add("follow")
     commanded = [command.code for link in design.links for command in link.commands]
     if any("show(" in code for code in commanded):
-        found.add("texts")
+        modules.add("texts")
     if any("unknown()" in code for code in commanded):
-        found.add("unknown")
+        modules.add("unknown")
     if design.heard:
-        found.add("remote_part")
-    return tuple(sorted(found | set(_network(design))))
+        modules.add("remote_part")
+    return tuple(sorted(modules | set(_network(design))))
 
 
 def _network(design: Design) -> Iterator[str]:

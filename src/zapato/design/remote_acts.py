@@ -18,7 +18,7 @@ _FAR = re.compile(r"\s*([a-z][a-z0-9-]*)\.([a-z]\w*)\.([a-z]\w*)\s*(?:=(.*))?", 
 
 def devices(design: Design) -> Mapping[str, Design]:
     """The devices that this one listens to, by name."""
-    return {each.design.name: each.design for each in design.heard.values()}
+    return {remote.design.name: remote.design for remote in design.heard.values()}
 
 
 def far_act(design: Design, written: str) -> tuple[Call | None, Mistake | None] | None:
@@ -30,10 +30,10 @@ def far_act(design: Design, written: str) -> tuple[Call | None, Mistake | None] 
     state = _STATE.fullmatch(written)
     if state and state[1] in known and state[1] not in design.parts:
         return Call("message", (f"{known[state[1]].topic}/state", state[2], True)), None
-    found = _FAR.fullmatch(written)
-    if not found:
+    match = _FAR.fullmatch(written)
+    if not match:
         return None
-    device, part, name, value = found.groups()
+    device, part, name, value = match.groups()
     heard = design.heard.get(f"{device}.{part}")
     if heard is None:
         return None, _unheard(design, f"{device}.{part}")
@@ -42,7 +42,7 @@ def far_act(design: Design, written: str) -> tuple[Call | None, Mistake | None] 
         return (Call("message", (*said, True)) if said else None), mistake
     if name in heard.events and name not in heard.part.properties:
         return Call("message", (f"{heard.topic}/{name}", "{}", False)), None
-    options = [f"{heard.name}.{each}" for each in _events(heard)]
+    options = [f"{heard.name}.{event}" for event in _events(heard)]
     return None, Mistake(
         0, f"{heard.name} has no event {name} that {design.name} hears", tuple(options), "link-unknown"
     )
@@ -52,7 +52,7 @@ def telling(heard: RemotePart, name: str, value: object) -> tuple[tuple[str, str
     """Topic and payload with which the other device tells this value."""
     what = f"{heard.name}.{name}"
     if name not in heard.properties:
-        options = [f"{heard.name}.{each}" for each in heard.properties]
+        options = [f"{heard.name}.{prop}" for prop in heard.properties]
         return None, Mistake(
             0, f"nothing here hears {what}", nearest(what, options) or tuple(options), "link-unknown"
         )
@@ -89,7 +89,7 @@ def _unheard(design: Design, name: str) -> Mistake:
 
 
 def _events(heard: RemotePart) -> list[str]:
-    return [each for each in heard.events if each not in heard.part.properties]
+    return [event for event in heard.events if event not in heard.part.properties]
 
 
 def _table(value: object) -> Mapping[str, Any]:

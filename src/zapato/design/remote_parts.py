@@ -89,8 +89,8 @@ class RemoteParts:
     def listen(self, name: str, what: str) -> None:
         """Something of another device is listened to: "gear-locker.door" and its property or event."""
         device, _, part = name.partition(".")
-        found = self.heard.setdefault(name, self.part(device, part))
-        into = found.properties if what in found.part.properties else found.events
+        remote = self.heard.setdefault(name, self.part(device, part))
+        into = remote.properties if what in remote.part.properties else remote.events
         if what not in into:
             into.append(what)
 
@@ -109,7 +109,7 @@ class RemoteParts:
         path = device_file(site.root / "devices", device)
         if path is None:
             devices = named(site.root / "devices")
-            near = nearest(device, [each for each in devices if each != self.own.name])
+            near = nearest(device, [device for device in devices if device != self.own.name])
             raise NotThere(f"no device of this site is called {device}", near)
         try:
             design = self.outline(path)
@@ -121,10 +121,10 @@ class RemoteParts:
 
     def _reached(self, other: Design) -> None:
         """Both speak to one broker. Raises NotThere."""
-        for each in (self.own, other):
-            if each.mqtt is None:
-                message = f"{each.name} has no broker, and what devices hear of each other goes over it"
+        for device in (self.own, other):
+            if device.mqtt is None:
+                message = f"{device.name} has no broker, and what devices hear of each other goes over it"
                 raise NotThere(message, ("[mqtt] with host, in site.toml or in its file",), UNHEARD)
-        one, two = ((each.mqtt or {}).get("host") for each in (self.own, other))
+        one, two = ((device.mqtt or {}).get("host") for device in (self.own, other))
         if one != two:
             raise NotThere(f"{other.name} speaks to another broker than {self.own.name}", (), UNHEARD)

@@ -166,14 +166,14 @@ def _parts(design: Design) -> None:
     for word, value in document.data.items():
         if word in RESERVED:
             continue
-        found = kind(word)
-        if found is None:
+        kind_of_table = kind(word)
+        if kind_of_table is None:
             _unknown_kind(document, word, value)
         elif not isinstance(value, dict):
             document.found("wrong-type", (word,), f"a {word} is a table with a name: [{word}.NAME]", of="key")
         else:
             for name, fields in cast(dict[str, Any], value).items():
-                _part(design, found, name, fields)
+                _part(design, kind_of_table, name, fields)
 
 
 def _unknown_kind(document: Document, word: str, value: object) -> None:
@@ -190,39 +190,39 @@ def _unknown_kind(document: Document, word: str, value: object) -> None:
         )
 
 
-def _part(design: Design, found: Kind, name: str, fields: object) -> None:
-    document, path = design.document, (found.name, name)
+def _part(design: Design, kind: Kind, name: str, fields: object) -> None:
+    document, path = design.document, (kind.name, name)
     if not isinstance(fields, dict):
-        message = f"[{found.name}] needs a name: [{found.name}.NAME]"
+        message = f"[{kind.name}] needs a name: [{kind.name}.NAME]"
         document.found(
             "missing-key",
-            (found.name,),
+            (kind.name,),
             message,
-            fixes=(f"[{found.name}.{_suggested(found.name)}]",),
+            fixes=(f"[{kind.name}.{_suggested(kind.name)}]",),
             of="key",
         )
         return
     if not PART_NAME.fullmatch(name):
         message = f"the part's name is \"{name}\"; a part's name has 1 to 31 of a-z, 0-9 and _, and starts with a letter"
         better = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_0123456789")
-        document.found("bad-name", path, message, fixes=(better and f"[{found.name}.{better}]",), of="key")
+        document.found("bad-name", path, message, fixes=(better and f"[{kind.name}.{better}]",), of="key")
     if name in OWN:
         message = f"the name {name} is reserved: commands to the device itself use it"
-        document.found("name-taken", path, message, fixes=(f"[{found.name}.{name}_2]",), of="key")
+        document.found("name-taken", path, message, fixes=(f"[{kind.name}.{name}_2]",), of="key")
         return
     if name in design.parts:
         other = design.parts[name]
         message = f"the name {name} is taken by [{other.id}]; a name is unique over all kinds"
-        document.found("name-taken", path, message, fixes=(f"[{found.name}.{name}_2]",), of="key")
+        document.found("name-taken", path, message, fixes=(f"[{kind.name}.{name}_2]",), of="key")
         return
-    if found.rows:
-        fields = with_table(design, path, cast(dict[str, Any], fields), found.rows)
-    values = document.read(found.shape_of(cast(dict[str, Any], fields)), cast(dict[str, Any], fields), path)
-    part = cast(dict[str, Part], design.parts)[name] = Part(found, name, values)
-    for each in found.requires(part):
-        if values.get(each) is None and each not in cast(dict[str, Any], fields):
+    if kind.rows:
+        fields = with_table(design, path, cast(dict[str, Any], fields), kind.rows)
+    values = document.read(kind.shape_of(cast(dict[str, Any], fields)), cast(dict[str, Any], fields), path)
+    part = cast(dict[str, Part], design.parts)[name] = Part(kind, name, values)
+    for need in kind.requires(part):
+        if values.get(need) is None and need not in cast(dict[str, Any], fields):
             document.missing(
-                part.shape.by_name[each], path, _BUSES.get(found.bus(part), ()) if each == "bus" else ()
+                part.shape.by_name[need], path, _BUSES.get(kind.bus(part), ()) if need == "bus" else ()
             )
 
 
@@ -247,12 +247,12 @@ def _place(design: Design, part: Part) -> None:
             if pin := _pin(design, part, need.field, given):
                 part.pins[need.field] = pin
                 cast(list[PinUse], design.uses).append(PinUse(part, need, pin))
-    for each in part.fields:
-        if each.role in ("part", "bus") and part.values.get(each.name):
-            if each.role == "bus" and not part.kind.bus(part):
-                _busless(design, part, each.name)
+    for field in part.fields:
+        if field.role in ("part", "bus") and part.values.get(field.name):
+            if field.role == "bus" and not part.kind.bus(part):
+                _busless(design, part, field.name)
             else:
-                _refer(design, part, each.name, each.role)
+                _refer(design, part, field.name, field.role)
     _pinless(design, part)
 
 
@@ -268,14 +268,14 @@ def _pinless(design: Design, part: Part) -> None:
     """A pin is given that the part's chip has no use for."""
     chip = part.get("chip", "")
     needed = {need.field for need in part.needs}
-    for each in part.fields if chip else ():
-        if each.role != "pin" or each.name in needed or part.values.get(each.name) is None:
+    for field in part.fields if chip else ():
+        if field.role != "pin" or field.name in needed or part.values.get(field.name) is None:
             continue
-        if each.name == "pin" and part.kind.bus(part):
+        if field.name == "pin" and part.kind.bus(part):
             message, fixes = f"a {chip} is connected to a bus, not to a pin", ("bus = …",)
         else:
-            message, fixes = f"a {chip} does not use {each.name}", ()
-        design.document.found("unknown-key", (*part.path, each.name), message, fixes=fixes, of="key")
+            message, fixes = f"a {chip} does not use {field.name}", ()
+        design.document.found("unknown-key", (*part.path, field.name), message, fixes=fixes, of="key")
 
 
 def _refer(design: Design, part: Part, key: str, role: str) -> None:
@@ -286,7 +286,7 @@ def _refer(design: Design, part: Part, key: str, role: str) -> None:
             _no_bus(design, part, name, path)
         elif other is None:
             what = f"{key} names {name}, and no part is called that"
-            options = [each for each in design.parts if each != part.name]
+            options = [name for name in design.parts if name != part.name]
             have = f"there are: {', '.join(options)}" if options else ""
             bare = name.partition(".")[2]
             have = f'the part\'s name alone: "{bare}"' if bare in design.parts else have
@@ -305,7 +305,7 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
     what = f"{path[2]} names {name}, " + (
         f"which is [{other.id}] and no {words}" if other else f"and no {words} is called that"
     )
-    options = [each for each, p in design.parts.items() if p.has_role(wanted)]
+    options = [name for name, p in design.parts.items() if p.has_role(wanted)]
     wants = " and ".join(_least(known)) if known else ""
     have = (
         f"there are: {', '.join(options)}"
@@ -321,7 +321,7 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
 
 def _least(kind: Kind) -> list[str]:
     """The keys without which a table of this kind cannot stand."""
-    return [each.name for each in kind.fields if each.required] + list(kind.requires(Part(kind, "", {})))
+    return [field.name for field in kind.fields if field.required] + list(kind.requires(Part(kind, "", {})))
 
 
 def _raw(design: Design, part: Part, key: str) -> object:

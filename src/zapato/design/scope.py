@@ -32,13 +32,13 @@ class PartScope:
         self.parts, self.others = parts, others
 
     def read(self, part: str, name: str) -> Read:
-        found = self.part(part)
-        known = found.properties.get(name)
-        if known is None and "chip" in found.kind.shape.by_name and not found.values.get("chip"):
+        known_part = self.part(part)
+        known = known_part.properties.get(name)
+        if known is None and "chip" in known_part.kind.shape.by_name and not known_part.values.get("chip"):
             return Read("?", "", f"p_{part}.{name}", False)  # its chip is the mistake, and is told
         if known is None:
             what = f"{part} has no property {name}" if name else f"{part} alone has no value"
-            raise NotThere(what, self._instead(found, name))
+            raise NotThere(what, self._instead(known_part, name))
         return Read(known.type, known.unit, f"p_{part}.{name}", known.unknown)
 
     def far(self, device: str, part: str, name: str) -> Read:
@@ -63,16 +63,16 @@ class PartScope:
 
     def part(self, name: str) -> Part:
         """The part of this name. Raises NotThere with the nearest name."""
-        found = self.parts.get(name)
-        if found is None:
+        part = self.parts.get(name)
+        if part is None:
             have = f"parts: {', '.join(self.parts)}" if self.parts else "the device has no parts yet"
             raise NotThere(f"no part is called {name}", nearest(name, list(self.parts)) or (have,))
-        return found
+        return part
 
     @staticmethod
     def _instead(part: Part, name: str, device: str = "") -> tuple[str, ...]:
         way = f"{device}.{part.name}" if device else part.name
-        options = [f"{way}.{each}" for each in part.properties]
+        options = [f"{way}.{prop}" for prop in part.properties]
         near = nearest(f"{way}.{name}", options) if name else ()
         if name in part.kind.events:
             return (f"{way}.{name} is an event: it can stand alone in when, not in a condition",)

@@ -50,7 +50,7 @@ HEAD = Shape(
             "the local date and time at which it begins, without quotes: 2026-06-01T08:00:00",
             BEGINS,
         ),
-        whole("seed", "seed of everything random: contact bounce, waiting times", 1),
+        whole("seed", "seed seed of everything random: contact bounce, waiting times", 1),
     )
 )
 
@@ -130,8 +130,8 @@ class StageScope(PartScope):
     functions: Mapping[str, Function] = {"published": Function(1, 2, "w.published")}
 
     def read(self, part: str, name: str) -> Read:
-        found = super().read(part, name)
-        return Read(found.type, found.unit, f"w.read({part!r}, {name!r})", True)
+        known = super().read(part, name)
+        return Read(known.type, known.unit, f"w.read({part!r}, {name!r})", True)
 
 
 class Company(Protocol):

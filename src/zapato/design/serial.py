@@ -63,9 +63,9 @@ def _wired(design: Design, part: Part, known: Port) -> Controller:
             if number < SWAPPED:
                 own = number in routes["uart.rx"] and routes["uart.rx"][number]
                 return Controller(number, _missing(part, number, known) if own else {})
-            others = {each: routes[f"uart.{each}"][number][0] for each in ("tx", "rx")}
+            others = {line: routes[f"uart.{line}"][number][0] for line in ("tx", "rx")}
             return Controller(
-                number - SWAPPED, {each: gpio for each, gpio in others.items() if each not in part.pins}
+                number - SWAPPED, {line: gpio for line, gpio in others.items() if line not in part.pins}
             )
     return Controller(-1)
 
@@ -74,14 +74,18 @@ def _dealt(design: Design, parts: list[Part], known: Port) -> dict[str, Controll
     """Where any pin reaches any controller: links with one line first, each on the controller whose other pin disturbs nobody."""
     assert design.board
     left = usable(design)
-    found: dict[str, Controller] = {}
+    controllers: dict[str, Controller] = {}
     for part in sorted(parts, key=lambda part: "tx" in part.pins and "rx" in part.pins):
         choices = [Controller(number, _missing(part, number, known)) for number in left]
-        best = min(choices, key=lambda each: (_harm(design, each), each.number), default=Controller(-1))
-        found[part.name] = best
+        best = min(
+            choices,
+            key=lambda controller: (_harm(design, controller), controller.number),
+            default=Controller(-1),
+        )
+        controllers[part.name] = best
         if best.number in left:
             left.remove(best.number)
-    return found
+    return controllers
 
 
 def _harm(design: Design, controller: Controller) -> int:

@@ -44,12 +44,12 @@ class SiteScriptScope:
         self.designs = designs
 
     def read(self, part: str, name: str) -> Read:
-        near = [f"{d}.{part}.{name}" for d, each in self.designs.items() if part in each.parts][:3]
+        near = [f"{d}.{part}.{name}" for d, design in self.designs.items() if part in design.parts][:3]
         raise NotThere("in a site's rehearsal a property is written device.part.property", tuple(near))
 
     def far(self, device: str, part: str, name: str) -> Read:
-        found = PartScope(self._design(device).parts).read(part, name)
-        return Read(found.type, found.unit, f"w.read({f'{device}.{part}'!r}, {name!r})", True)
+        known = PartScope(self._design(device).parts).read(part, name)
+        return Read(known.type, known.unit, f"w.read({f'{device}.{part}'!r}, {name!r})", True)
 
     def _design(self, device: str) -> Design:
         if device not in self.designs:
@@ -94,7 +94,7 @@ class SiteDevices:
 
     def _message(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
         """A message at the broker; a topic without the site's name before it gets that."""
-        design = next((each for each in self.designs.values() if each.mqtt is not None), None)
+        design = next((design for design in self.designs.values() if design.mqtt is not None), None)
         if design is None:
             return None, Mistake(0, "no device of this site has a broker", ("[mqtt] with host",))
         call, mistake = one_act(design, written, over, folder)
@@ -125,8 +125,8 @@ class SiteDevices:
                 )
                 continue
             for part, rows in cast(dict[str, Any], values).items():
-                found = part_world(script, design, part, rows, (*path, part))
-                script.world += [(f"{name}.{key}", value) for key, value in found]
+                known = part_world(script, design, part, rows, (*path, part))
+                script.world += [(f"{name}.{key}", value) for key, value in known]
 
 
 def _told(fix: str, design: Design) -> str:
@@ -139,10 +139,10 @@ def whole_topic(designs: Mapping[str, Design], written: str) -> str:
     first, _, rest = written.partition("/")
     if first in designs:
         return f"{designs[first].topic}/{rest}"
-    site = next((each.site.name for each in designs.values()), "")
+    site = next((design.site.name for design in designs.values()), "")
     if written.startswith(f"{site}/"):
         return written
-    own = any(written.startswith(f"{each.topic}/") for each in designs.values())
+    own = any(written.startswith(f"{design.topic}/") for design in designs.values())
     return written if own else f"{site}/{written}"
 
 
@@ -170,11 +170,11 @@ def read_site_script(path: Path, designs: Mapping[str, Design]) -> Script:
 
 def _named(script: Script, designs: Mapping[str, Design]) -> set[str]:
     """The devices that the file's world, models and steps name."""
-    found = {key.partition(".")[0] for key, _ in script.world}
-    found |= {each.drives.partition(".")[0] for each in script.models}
-    found |= {step.act_call.of for step in script.steps if step.act_call}
-    found |= {part.partition(".")[0] for step in script.steps for part, _ in step.reads}
-    return {name for name in found if name in designs}
+    named = {key.partition(".")[0] for key, _ in script.world}
+    named |= {model.drives.partition(".")[0] for model in script.models}
+    named |= {step.act_call.of for step in script.steps if step.act_call}
+    named |= {part.partition(".")[0] for step in script.steps for part, _ in step.reads}
+    return {name for name in named if name in designs}
 
 
 def _with_heard(named: set[str], designs: Mapping[str, Design]) -> set[str]:
@@ -182,6 +182,6 @@ def _with_heard(named: set[str], designs: Mapping[str, Design]) -> set[str]:
     whole, new = set[str](), named
     while new:
         whole |= new
-        heard = {each.design.name for name in new for each in designs[name].heard.values()}
+        heard = {remote.design.name for name in new for remote in designs[name].heard.values()}
         new = {name for name in heard if name in designs} - whole
     return whole

@@ -24,7 +24,7 @@ def sun_table(latitude: float, longitude: float, standard: int) -> bytes:
     A day without them has 0xFFFF and 1440 where the sun stays up (as if it had risen before the day and set after
     it), 1440 and 0xFFFF where it stays down. `standard` is the zone's offset in s east of UTC.
     """
-    return b"".join(_pair(*each) for each in _days(latitude, longitude, standard))
+    return b"".join(_pair(*day) for day in _days(latitude, longitude, standard))
 
 
 def _pair(rise: int, set_: int) -> bytes:
@@ -51,7 +51,7 @@ def sun_of(day: date, latitude: float, longitude: float, standard: int) -> tuple
     other = day - timedelta(days=1 if standard > 0 else -1)
 
     def of_day(find: Callable[..., datetime]) -> int:
-        one, two = (_minutes(find, observer, each) for each in (day, other))
+        one, two = (_minutes(find, observer, moment) for moment in (day, other))
         return round(one + (two - one) * abs(share)) % 1440
 
     try:
@@ -65,4 +65,6 @@ def _minutes(find: Callable[..., datetime], observer: Observer, day: date) -> fl
     """After midnight, of the event that is nearest to noon: a UTC day may have two of them, or none."""
     midnight = datetime(day.year, day.month, day.day, tzinfo=UTC)
     moments = (find(observer, day + timedelta(days=near)) for near in (-1, 0, 1))
-    return min(((each - midnight).total_seconds() / 60 for each in moments), key=lambda each: abs(each - 720))
+    return min(
+        ((moment - midnight).total_seconds() / 60 for moment in moments), key=lambda moment: abs(moment - 720)
+    )

@@ -36,7 +36,7 @@ def with_table(design: Design, path: Keys, fields: Mapping[str, Any], into: str)
 
 def _rows(design: Design, source: Source, place: Keys, into: Keys) -> dict[str, Any]:
     """The rows by name; a mistake in one of them is told at its line."""
-    found: dict[str, Any] = {}
+    filled: dict[str, Any] = {}
 
     def wrong(line: int, what: str) -> None:
         design.document.found("wrong-type", place, f"{source.name}, line {line}: {what}")
@@ -57,20 +57,20 @@ def _rows(design: Design, source: Source, place: Keys, into: Keys) -> dict[str, 
                 wrong(reader.line_num, "a row without a name")
             elif None in row:
                 wrong(reader.line_num, "more cells than columns")
-            elif name in found:
+            elif name in filled:
                 wrong(reader.line_num, f"{name} stands here a second time")
-            elif len(found) >= MOST:
+            elif len(filled) >= MOST:
                 wrong(reader.line_num, f"{MOST} rows are the most")
                 break
             else:
                 cells = {column: (row[column] or "").strip() for column in columns if column != key}
-                found[name] = {column: _value(text) for column, text in cells.items() if text}
+                filled[name] = {column: _value(text) for column, text in cells.items() if text}
                 design.document.origins[(*into, name)] = (source, (reader.line_num,))
     except csv.Error as error:
         wrong(reader.line_num, str(error))
-    if not found:
+    if not filled:
         wrong(max(1, reader.line_num), "no row with a name and values")
-    return found
+    return filled
 
 
 def _value(text: str) -> object:

@@ -98,7 +98,7 @@ def arrange(design: Design, sheet: Sheet) -> Arrangement:
         sides[round(sum(at) / len(at)) if at else lighter].append(box)
     _even(*sides)
     for side in sides:
-        side.sort(key=lambda each: each.first)
+        side.sort(key=lambda wire_row: wire_row.first)
     for box in (*sides[0], *sides[1]):
         box.apart = box.apart or any(line.wire.kind == "mains" for line in box.lines)
     ends = {
@@ -117,7 +117,7 @@ def _rows(boxes: list[Box]) -> int:
 def _even(left: list[Box], right: list[Box]) -> None:
     """Boxes without a line to a pin go where there is room."""
     for one, other in ((left, right), (right, left)):
-        for box in [each for each in one if each.first > 1e8]:
+        for box in [wire_row for wire_row in one if wire_row.first > 1e8]:
             if _rows(one) - _rows(other) > len(box.lines) + 2:
                 one.remove(box)
                 other.append(box)
@@ -139,10 +139,10 @@ def _alike(design: Design, by_part: dict[str, list[Wire]]) -> list[list[str]]:
     for name, wires in by_part.items():
         key = (design.parts[name].kind.name, *(_form(name, wire) for wire in wires))
         groups.setdefault(key, []).append(name)
-    found: list[list[str]] = []
+    alike: list[list[str]] = []
     for names in groups.values():
-        found += [names] if len(names) >= SAME else [[name] for name in names]
-    return found
+        alike += [names] if len(names) >= SAME else [[name] for name in names]
+    return alike
 
 
 def _form(name: str, wire: Wire) -> tuple[object, ...]:
@@ -175,5 +175,5 @@ def _box(
 
 def _ends(name: str, wire: Wire) -> tuple[str, str]:
     """The terminal, and where it leads."""
-    start, end = (each.removeprefix(f"{name} ").removeprefix("board ") for each in (wire.start, wire.end))
+    start, end = (end.removeprefix(f"{name} ").removeprefix("board ") for end in (wire.start, wire.end))
     return (end, start) if wire.end.startswith(f"{name} ") else (start, end)

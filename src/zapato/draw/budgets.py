@@ -23,7 +23,7 @@ ROW = 0.27
 
 def budget_chart(budget: Budget) -> Figure:
     """A bar for each figure that has a limit: how much of it is taken."""
-    held = [each for each in budget.rows if each.limit]
+    held = [row for row in budget.rows if row.limit]
     chains = strips(budget.design)
     figure = new_figure(12.8, max(4.0, 1.9 + ROW * max(4, len(held))) + (2.6 if chains else 0))
     if chains:
@@ -99,12 +99,12 @@ def _bars(axis: Axes, held: list[BudgetRow]) -> None:
 
 def _strips(axis: Axes, budget: Budget) -> None:
     styles = ("-", "--", "-.", ":")
-    for number, each in enumerate(strips(budget.design)):
-        length = each.part.get("length", len(each.volts) / 60)
-        step = length / len(each.volts)
+    for number, strip in enumerate(strips(budget.design)):
+        length = strip.part.get("length", len(strip.volts) / 60)
+        step = length / len(strip.volts)
         axis.plot(
-            [at * step for at in range(len(each.volts))], [100 * v / each.supply for v in each.volts],
-            color=(INTO, OUT, FEEL, INK)[number % 4], ls=styles[number % 4], lw=2, label=f"{each.part.name}, {each.amps:.1f} A",
+            [at * step for at in range(len(strip.volts))], [100 * v / strip.supply for v in strip.volts],
+            color=(INTO, OUT, FEEL, INK)[number % 4], ls=styles[number % 4], lw=2, label=f"{strip.part.name}, {strip.amps:.1f} A",
         )  # fmt: skip
     axis.axhline(100 * (1 - DROP), color=WRONG, lw=1.2)
     axis.set_xlabel("metres along the strip", fontsize=9)

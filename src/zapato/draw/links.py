@@ -24,17 +24,17 @@ ROW = 0.7
 
 def sources(link: Link) -> list[str]:
     """The parts that a link listens to or asks, in order."""
-    found = [link.event[0]] if link.event else []
+    names = [link.event[0]] if link.event else []
     for _, expression in link.expressions:
-        found += [part for part, _ in expression.reads]
+        names += [part for part, _ in expression.reads]
     if link.at:
-        found.append("clock")
-    return list(dict.fromkeys(found)) or ["time"]
+        names.append("clock")
+    return list(dict.fromkeys(names)) or ["time"]
 
 
 def targets(link: Link) -> list[str]:
     """The parts that a link tells, in order; "notes" for texts."""
-    names = ["notes" if each.action == "notify" else each.part for each in link.commands]
+    names = ["notes" if command.action == "notify" else command.part for command in link.commands]
     return list(dict.fromkeys(names))
 
 
@@ -52,10 +52,10 @@ class LinkRow:
 
 def rules_of(design: Design) -> list[LinkRow]:
     """Every link, then every part that follows an expression."""
-    found = [_of_link(design, link) for link in design.links]
+    rows = [_of_link(design, link) for link in design.links]
     for part in design.parts.values():
-        found += _of_part(design, part, len(found))
-    return found
+        rows += _of_part(design, part, len(rows))
+    return rows
 
 
 def _of_link(design: Design, link: Link) -> LinkRow:

@@ -110,7 +110,11 @@ def _pin(axis: Axes, row: PinRow, y: float, *, left: bool) -> None:
     if row.state == "mind" and not row.use:
         axis.text(x, y, f"! {note}", fontsize=9, color=INK, ha=outer, va="center")
         note = ""
-    text = "   ".join(each for each in (note, row.can) if each) if row.state != "forbidden" else ""
+    text = (
+        "   ".join(note_text for note_text in (note, row.can) if note_text)
+        if row.state != "forbidden"
+        else ""
+    )
     axis.text(end, y, text, fontsize=7.5, color="#5a666e", ha="left" if left else "right", va="center")
 
 

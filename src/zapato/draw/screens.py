@@ -18,13 +18,13 @@ MOST = 5
 
 def pictures(result: Rehearsal) -> dict[str, list[tuple[float, list[list[int]]]]]:
     """By the display's name, each picture that stood: its moment (s), and rows of 0 and 1."""
-    found: dict[str, list[tuple[float, list[list[int]]]]] = {}
+    frames: dict[str, list[tuple[float, list[list[int]]]]] = {}
     for row in result.records:
         if row["what"] == "screen":
             memory = bytes.fromhex(str(row["value"]))
             points = [[memory[y // 8 * WIDTH + x] >> y % 8 & 1 for x in range(WIDTH)] for y in range(HEIGHT)]
-            found.setdefault(str(row["name"]), []).append((row["t"] / 1000, points))
-    return found
+            frames.setdefault(str(row["name"]), []).append((row["t"] / 1000, points))
+    return frames
 
 
 def draw_pictures(axis: Axes, name: str, shown: list[tuple[float, list[list[int]]]]) -> None:

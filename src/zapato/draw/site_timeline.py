@@ -32,11 +32,11 @@ SHADES = (PAPER, "#f3f1ec")
 
 def site_lanes(result: SiteRehearsal) -> list[tuple[str, Lane]]:
     """Device and lane of what the steps are about and what devices hear of each other: the timeline as data."""
-    found: list[tuple[str, Lane]] = []
-    for name, each in result.devices.items():
-        own = [lane for lane in lanes(each) if f"{name}.{lane.name}" in result.shown]
-        found += [(name, lane) for lane in own]
-    return found
+    named_lanes: list[tuple[str, Lane]] = []
+    for name, device in result.devices.items():
+        own = [lane for lane in lanes(device) if f"{name}.{lane.name}" in result.shown]
+        named_lanes += [(name, lane) for lane in own]
+    return named_lanes
 
 
 def site_timeline(result: SiteRehearsal) -> Figure:
@@ -57,7 +57,7 @@ def site_timeline(result: SiteRehearsal) -> Figure:
     _devices(axes[1:], [name for name, _ in rows])
     for axis, name in zip(axes, ["", *(name for name, _ in rows)], strict=True):
         draw_acts(axis, result.records, scale)
-        own = [each[1:] for each in result.outages if each[0] in ("", name)]
+        own = [outage[1:] for outage in result.outages if outage[0] in ("", name)]
         draw_outages(axis, own, result.lasts, scale, named=False)
     for number, moment in enumerate(notes, 1):
         _number(axes[0], number, moment.t / scale)
@@ -65,7 +65,7 @@ def site_timeline(result: SiteRehearsal) -> Figure:
     axes[-1].set_xlabel(f"virtual time, {unit}", color=INK)
     word = "every expectation held" if result.passed else "not every expectation held"
     figure.suptitle(f"{result.site}: {result.title} — {word}", x=0.01, ha="left", color=INK, fontsize=13)
-    _notes(lower, [moment.note for moment in notes], left_out, {each[1] for each in result.outages})
+    _notes(lower, [moment.note for moment in notes], left_out, {outage[1] for outage in result.outages})
     return figure
 
 

@@ -39,7 +39,7 @@ class Lane:
 
 def lanes(result: Rehearsal) -> list[Lane]:
     """What the device's outputs were at their pins, what else it published, and the network, as lanes: the timeline as data."""
-    found: dict[str, list[tuple[float, Any]]] = {}
+    history: dict[str, list[tuple[float, Any]]] = {}
     network: list[tuple[float, Any]] = []
     for r in result.records:
         if r["what"] == "mqtt" and r["retain"]:
@@ -47,11 +47,11 @@ def lanes(result: Rehearsal) -> list[Lane]:
             if name == "state":
                 network.append((r["t"] / 1000, r["value"] == "online"))
             else:
-                found.setdefault(name.replace("/", "."), []).append(
+                history.setdefault(name.replace("/", "."), []).append(
                     (r["t"] / 1000, unpacked(json.loads(r["value"])))
                 )
-    found |= {name: list(samples) for name, samples in result.outputs.items() if samples}
-    made = [_lane(name, samples) for name, samples in found.items()]
+    history |= {name: list(samples) for name, samples in result.outputs.items() if samples}
+    made = [_lane(name, samples) for name, samples in history.items()]
     made = [lane for lane in made if lane and len({value for _, value in lane.samples}) > 1]
     made.sort(key=lambda lane: (lane.curve, lane.color != OUT, lane.name))
     return [Lane("broker sees it", [(0.0, False), *network], False, NET), *made] if network else made
@@ -75,7 +75,11 @@ def timeline(result: Rehearsal) -> Figure:
     """The timeline as a figure, 1280 dots wide."""
     rows = lanes(result)
     scale, unit = scale_of(result.lasts)
-    failed = [each for each in result.expectations if each.passed is False and each.at is not None]
+    failed = [
+        expectation
+        for expectation in result.expectations
+        if expectation.passed is False and expectation.at is not None
+    ]
     weights = [1.1 + 0.75 * min(len(failed), TOLD), *(2.2 if lane.curve else 0.8 for lane in rows)]
     screens = pictures(result)
     tall = 1.6 + 0.55 * sum(weights)
@@ -118,10 +122,9 @@ def draw_verdicts(axis: Axes, expectations: Sequence[Expectation], lasts: float,
     _plain(axis, "expected")
     axis.set_ylim(-1, 1)
     axis.set_yticks([])
-    for each in expectations:
-        if each.at is not None:
-            style = {"marker": "o", "color": FEEL} if each.passed else {"marker": "X", "color": WRONG}
-            axis.plot([each.at / scale], [0], markersize=9 if not each.passed else 7, clip_on=False, **style)  # type: ignore[arg-type]
+    for passed, at in ((e.passed, e.at) for e in expectations if e.at is not None):
+        style = {"marker": "o", "color": FEEL} if passed else {"marker": "X", "color": WRONG}
+        axis.plot([at / scale], [0], markersize=7 if passed else 9, clip_on=False, **style)  # type: ignore[arg-type]
     _told(axis, [e for e in expectations if e.passed is False and e.at is not None], lasts, scale)
 
 
@@ -134,14 +137,14 @@ def _told(axis: Axes, failed: Sequence[Expectation], lasts: float, scale: float)
     """What failed, and what was seen, beside its mark; the rest is counted."""
     rows = failed[:TOLD]
     axis.set_ylim(-1 - 1.5 * len(rows), 1)
-    for number, each in enumerate(rows):
-        seen = ", ".join(f"{name} = {value}" for name, value in each.seen.items()) or "nothing like it"
+    for number, row in enumerate(rows):
+        seen = ", ".join(f"{name} = {value}" for name, value in row.seen.items()) or "nothing like it"
         more = f"   and {len(failed) - TOLD} more" if number == TOLD - 1 and len(failed) > TOLD else ""
-        text = f"not {each.text}; seen: {seen}"
+        text = f"not {row.text}; seen: {seen}"
         text = (text if len(text) <= 96 else text[:95] + "…") + more
-        late = (each.at or 0.0) > lasts / 2
+        late = (row.at or 0.0) > lasts / 2
         axis.annotate(
-            text, ((each.at or 0.0) / scale, 0), xytext=(-8 if late else 8, -14 - 15 * number), textcoords="offset points",
+            text, ((row.at or 0.0) / scale, 0), xytext=(-8 if late else 8, -14 - 15 * number), textcoords="offset points",
             ha="right" if late else "left", va="center", fontsize=8.5, color=WRONG,
         )  # fmt: skip
 

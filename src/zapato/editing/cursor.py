@@ -48,7 +48,7 @@ def cursor(text: str, line: int, column: int) -> Cursor:
         "begin": column - len(word),
     }
     if head := _HEADER.match(here):
-        names = tuple(each.strip("\"'") for each in head[2].split(".") if each)
+        names = tuple(key.strip("\"'") for key in head[2].split(".") if key)
         return Cursor("header", names, **at)
     table = _table(lines, line)
     key, value = _pair(lines, line, before)
@@ -64,8 +64,8 @@ def cursor(text: str, line: int, column: int) -> Cursor:
 
 
 def _word(before: str) -> str:
-    found = _WORD.search(before)
-    return found[0] if found else ""
+    match = _WORD.search(before)
+    return match[0] if match else ""
 
 
 def _table(lines: list[str], line: int) -> tuple[str, ...]:
@@ -73,23 +73,23 @@ def _table(lines: list[str], line: int) -> tuple[str, ...]:
     for row in range(min(line, len(lines)) - 1, -1, -1):
         head = _HEADER.match(lines[row])
         if head and "=" not in lines[row].split("#")[0].split("]")[0] and not lines[row][:1].isspace():
-            return tuple(each.strip("\"'") for each in head[2].split(".") if each)
+            return tuple(key.strip("\"'") for key in head[2].split(".") if key)
     return ()
 
 
 def _pair(lines: list[str], line: int, before: str) -> tuple[str, str]:
     """The key before the cursor, and its value up to the cursor; a list may go over several lines."""
-    if found := _PAIR.match(before):
-        return found[1], before[found.end() :]
+    if match := _PAIR.match(before):
+        return match[1], before[match.end() :]
     value = before
     for row in range(line - 2, max(-1, line - 60), -1):
         if _HEADER.match(lines[row]) and not lines[row][:1].isspace():
             break
         value = f"{lines[row]}\n{value}"
-        if found := _PAIR.match(lines[row]):
-            value = value[found.end() :]
+        if match := _PAIR.match(lines[row]):
+            value = value[match.end() :]
             bare = re.sub(r'"[^"\n]*"|\'[^\'\n]*\'|#[^\n]*', "", value)
-            return (found[1], value) if bare.count("[") > bare.count("]") else ("", "")
+            return (match[1], value) if bare.count("[") > bare.count("]") else ("", "")
     return "", ""
 
 

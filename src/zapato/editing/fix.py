@@ -74,7 +74,7 @@ def _step(
         if not path.is_file():
             continue
         text = texts.of(path)
-        for way in (each for each in ways(finding, text) if each.certain):
+        for way in (way for way in ways(finding, text) if way.certain):
             texts.put(path, applied(text, way.edits))
             if _better(before, _found(file, texts), finding, way):
                 line = way.edits[0].line
@@ -96,6 +96,8 @@ def _better(before: list[Finding], after: list[Finding], gone: Finding, way: Way
 
     more, lines = told(after) - told(before), {edit.line for edit in way.edits}
     hidden = gone.code == "unknown-kind" or all(
-        each.place.line in lines and each.code in NAMES for each in after if (each.code, each.message) in more
+        finding.place.line in lines and finding.code in NAMES
+        for finding in after
+        if (finding.code, finding.message) in more
     )
     return hidden and told(after)[gone.code, gone.message] < told(before)[gone.code, gone.message]

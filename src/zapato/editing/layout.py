@@ -51,15 +51,15 @@ def _evened(text: str) -> Iterator[tuple[str, bool]]:
         if not inside and not depth and (pair := _pair(line, bare)):
             block.append(pair)
             continue
-        yield from ((each, False) for each in _even(block))
+        yield from ((line, False) for line in _even(block))
         block = []
         yield line[: len(bare.rstrip())], inside
-    yield from ((each, False) for each in _even(block))
+    yield from ((line, False) for line in _even(block))
 
 
-def _masked(found: re.Match[str]) -> str:
+def _masked(match: re.Match[str]) -> str:
     """A string as quotes, one over several lines as quotes in brackets, a comment as #: as long, and nothing in it means anything."""
-    text = found[0]
+    text = match[0]
     if text[0] == "#":
         return ("#" * len(text.rstrip())).ljust(len(text))
     masked = re.sub(r"[^\n]", '"', text)
@@ -86,11 +86,11 @@ def _spaced(lines: list[tuple[str, bool]]) -> list[str]:
 
 
 def _pair(line: str, bare: str) -> _Pair | None:
-    found = _PAIR.match(bare)
-    if not found:
+    match = _PAIR.match(bare)
+    if not match:
         return None
-    key, value, comment = (line[slice(*found.span(n))].rstrip() if found[n] else "" for n in (1, 2, 3))
-    return _Pair(key, value, comment, bare.index("="), found.end(2))
+    key, value, comment = (line[slice(*match.span(n))].rstrip() if match[n] else "" for n in (1, 2, 3))
+    return _Pair(key, value, comment, bare.index("="), match.end(2))
 
 
 def _even(block: list[_Pair]) -> list[str]:
@@ -109,4 +109,4 @@ def _even(block: list[_Pair]) -> list[str]:
 
 def _comments(text: str) -> list[str]:
     """Every comment of a text, in order."""
-    return [found[0].rstrip() for found in TEXTS.finditer(text) if found[0][0] == "#"]
+    return [match[0].rstrip() for match in TEXTS.finditer(text) if match[0][0] == "#"]

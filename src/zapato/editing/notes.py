@@ -49,8 +49,8 @@ def _table(at: Cursor, design: Design) -> str:
         return ""
     if known := TABLES.get(at.table[0]) or SCRIPT_TABLES.get(at.table[0]):
         return f"**{at.table[0]}**: {known[1]}"
-    found = kind(at.table[0])
-    if found is None:
+    kind_of_table = kind(at.table[0])
+    if kind_of_table is None:
         return ""
     part = part_at(design, at)
     gives = (
@@ -60,13 +60,13 @@ def _table(at: Cursor, design: Design) -> str:
         if part
         else ""
     )
-    wiring = f"\n\n{found.wiring}" if found.wiring else ""
-    return f"**{found.name}**: {found.help}{wiring}" + (f"\n{gives}" if gives else "")
+    wiring = f"\n\n{kind_of_table.wiring}" if kind_of_table.wiring else ""
+    return f"**{kind_of_table.name}**: {kind_of_table.help}{wiring}" + (f"\n{gives}" if gives else "")
 
 
 def _pin(design: Design, part: Part, key: str, pin: Pin) -> str:
     """What the pin can do, who uses it, and what is to be minded here."""
-    row = next((each for each in pin_rows(design) if each.gpio == pin.gpio), None)
+    row = next((pin_row for pin_row in pin_rows(design) if pin_row.gpio == pin.gpio), None)
     lines = [f"**{design.called(pin)}**" + (f": {row.can}" if row and row.can else "")]
     if pin.boot:
         lines.append(f"read at reset, must be {pin.boot.level}: {pin.boot.why}")
@@ -74,11 +74,11 @@ def _pin(design: Design, part: Part, key: str, pin: Pin) -> str:
         lines.append(row.note)
     users = [f"{use.part.id} {use.need.field}" for use in design.users.get(pin.gpio, ())]
     lines.append(f"used by {', '.join(users)}")
-    need = next((each for each in part.needs if each.field == key), None)
+    need = next((need for need in part.needs if need.field == key), None)
     if need:
-        for _, found in incompatibilities(PinUse(part, need, pin), design):
+        for _, problem in incompatibilities(PinUse(part, need, pin), design):
             lines.append(
-                f"{found.severity}: {found.message}" + (f" ({found.source})" if found.source else "")
+                f"{problem.severity}: {problem.message}" + (f" ({problem.source})" if problem.source else "")
             )
     return "  \n".join(lines)
 
@@ -87,19 +87,19 @@ def _chip(part: Part) -> str:
     from zapato.parts.sensors import chip
 
     with suppress(ZapatoError, KeyError):
-        found = chip(str(part.values.get("chip")))
-        gives = "".join(f"\n- `{name}` {about(each)}" for name, each in found.properties.items())
-        source = f"\n\n{found.source}" if found.source else ""
-        return f"**{found.name}**: {found.help}{gives}{source}"
+        chip_of_part = chip(str(part.values.get("chip")))
+        gives = "".join(f"\n- `{name}` {about(prop)}" for name, prop in chip_of_part.properties.items())
+        source = f"\n\n{chip_of_part.source}" if chip_of_part.source else ""
+        return f"**{chip_of_part.name}**: {chip_of_part.help}{gives}{source}"
     return ""
 
 
 def _named(design: Design, name: str) -> str:
     """A name in an expression: a part, its property, event or action."""
-    found = _part_of(design, name)
-    if found is None:
+    named_part = _part_of(design, name)
+    if named_part is None:
         return ""
-    part, rest = found
+    part, rest = named_part
     if not rest:
         return f"**{part.id}**: {part.label}; {part.kind.help}"
     if known := part.properties.get(rest):
@@ -112,8 +112,8 @@ def _named(design: Design, name: str) -> str:
 def property_at(design: Design, at: Cursor, text: str, line: int, column: int) -> str:
     """The property that stands at a place, as "device.part.property"; "" where none does."""
     name = token(text, line, column) if at.where == "text" else ""
-    found = _part_of(design, name) if name else None
-    if found is None or found[1] not in found[0].properties:
+    part = _part_of(design, name) if name else None
+    if part is None or part[1] not in part[0].properties:
         return ""
     return name if name.count(".") > 1 else f"{design.name}.{name}"
 
@@ -136,8 +136,8 @@ def home(design: Design, text: str, line: int, column: int) -> Place | None:
         return design.document.place(design.parts[names[0]].path, "key")
     if len(names) > 1 and design.others and design.others.has(names[0]):
         with suppress(NotThere, ZapatoError):
-            found = design.others.part(names[0], names[1])
-            return found.design.document.place(found.part.path, "key")
+            part = design.others.part(names[0], names[1])
+            return part.design.document.place(part.part.path, "key")
     return None
 
 
@@ -154,14 +154,14 @@ def sections(text: str) -> list[Section]:
     """The tables of a text, in its order; broken ones, too."""
     lines = text.split("\n")
     heads = [n for n, line in enumerate(lines, 1) if line.startswith("[") and "]" in line]
-    found: list[Section] = []
+    sections: list[Section] = []
     for at, first in enumerate(heads):
         last = heads[at + 1] - 1 if at + 1 < len(heads) else len(lines)
         while last > first and (not lines[last - 1].strip() or lines[last - 1].startswith("#")):
             last -= 1
         title = lines[first - 1].split("]")[0].strip("[ ")
-        found.append(Section(_told(title, lines[first:last]), first, last))
-    return found
+        sections.append(Section(_told(title, lines[first:last]), first, last))
+    return sections
 
 
 def _told(title: str, rows: list[str]) -> str:

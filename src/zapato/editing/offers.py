@@ -76,17 +76,17 @@ def offers(design: Design, at: Cursor, script: bool = False) -> list[Completion]
         "value": _values,
         "text": _texts,
     }
-    return sorted(give[at.where](design, at), key=lambda each: each.rank) if at.where in give else []
+    return sorted(give[at.where](design, at), key=lambda offer: offer.rank) if at.where in give else []
 
 
 def shape_of(table: tuple[str, ...], given: Mapping[str, Any] | None = None) -> Shape | None:
     """The fields that a table can have, beside the keys `given`; None where it is no table of the language."""
     if not table:
         return None
-    if found := TABLES.get(table[0]) or SCRIPT_TABLES.get(table[0]):
-        return found[0]
-    found = kind(table[0])
-    return None if found is None else found.whole_shape if given is None else found.shape_of(given)
+    if shape := TABLES.get(table[0]) or SCRIPT_TABLES.get(table[0]):
+        return shape[0]
+    shape = kind(table[0])
+    return None if shape is None else shape.whole_shape if given is None else shape.shape_of(given)
 
 
 def field_at(at: Cursor) -> Field | None:
@@ -97,8 +97,8 @@ def field_at(at: Cursor) -> Field | None:
 
 def part_at(design: Design, at: Cursor) -> Part | None:
     """The part whose table the cursor stands in."""
-    found = design.parts.get(at.table[1]) if len(at.table) > 1 else None
-    return found if found and at.table[:1] == (found.kind.name,) else None
+    part = design.parts.get(at.table[1]) if len(at.table) > 1 else None
+    return part if part and at.table[:1] == (part.kind.name,) else None
 
 
 def _headers(design: Design, at: Cursor) -> Iterator[Completion]:
@@ -107,8 +107,8 @@ def _headers(design: Design, at: Cursor) -> Iterator[Completion]:
     for name, (_, help) in TABLES.items():
         if name == "link" or name not in design.document.data:
             yield Completion(name, name, "table", help, rank=name == "link")
-    for each in kinds():
-        yield Completion(each.name, f"{each.name}.", "table", each.help, each.example, rank=2)
+    for made in kinds():
+        yield Completion(made.name, f"{made.name}.", "table", made.help, made.example, rank=2)
 
 
 def _keys(design: Design, at: Cursor) -> Iterator[Completion]:
@@ -138,10 +138,10 @@ def _keys(design: Design, at: Cursor) -> Iterator[Completion]:
 
 def _given(design: Design, table: tuple[str, ...]) -> Mapping[str, Any]:
     """The keys that a table has already; which of several links is meant is not known here."""
-    found: Any = design.document.data
+    value: Any = design.document.data
     for name in table:
-        found = cast(dict[str, Any], found).get(name) if isinstance(found, dict) else None
-    return cast(dict[str, Any], found) if isinstance(found, dict) else {}
+        value = cast(dict[str, Any], value).get(name) if isinstance(value, dict) else None
+    return cast(dict[str, Any], value) if isinstance(value, dict) else {}
 
 
 def _default(field: Field) -> str:
@@ -159,8 +159,10 @@ def _values(design: Design, at: Cursor) -> Iterator[Completion]:
         yield from _pins(design, at, field, quoted=False)
     if field.schema.get("type") == "boolean":
         yield from (Completion(word, word, "value") for word in ("true", "false"))
-    for each in _choices(design, at, field):
-        yield Completion(each.label, f'"{each.insert}"', each.sort, each.detail, each.help, each.rank)
+    for choice in _choices(design, at, field):
+        yield Completion(
+            choice.label, f'"{choice.insert}"', choice.sort, choice.detail, choice.help, choice.rank
+        )
 
 
 def _texts(design: Design, at: Cursor) -> Iterator[Completion]:
@@ -187,27 +189,31 @@ def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Completion]:
             if part.name not in at.table:
                 yield Completion(part.name, part.name, "part", part.kind.name, part.label)
     else:
-        for each in enumerated(field.schema):
-            yield Completion(each, each, "value", "where it is absent" if each == field.default else "")
+        for option in enumerated(field.schema):
+            yield Completion(option, option, "value", "where it is absent" if option == field.default else "")
 
 
 def enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
     """The words that a field takes, by its schema."""
-    yield from (each for each in schema.get("enum", ()) if isinstance(each, str))
+    yield from (option for option in schema.get("enum", ()) if isinstance(option, str))
     for way in ("anyOf", "oneOf"):
-        for each in schema.get(way, ()):
-            yield from enumerated(each)
+        for branch in schema.get(way, ()):
+            yield from enumerated(branch)
     if isinstance(schema.get("items"), Mapping):
         yield from enumerated(schema["items"])
 
 
 def _boards(design: Design) -> Iterator[Completion]:
     own = site_boards(design.site.root).boards
-    for each in (*own, *board_ids()):
+    for board_id in (*own, *board_ids()):
         with suppress(ZapatoError):
-            found = own.get(each) or board(each)
+            known_board = own.get(board_id) or board(board_id)
             yield Completion(
-                each, each, "value", found.title, f"{len(found.usable)} pins for parts, {found.chip.title}"
+                board_id,
+                board_id,
+                "value",
+                known_board.title,
+                f"{len(known_board.usable)} pins for parts, {known_board.chip.title}",
             )
 
 
@@ -216,23 +222,23 @@ def _chips(at: Cursor) -> Iterator[Completion]:
         return
     from zapato.parts.sensors import chip, chip_names
 
-    for each in chip_names():
+    for chip_name in chip_names():
         with suppress(ZapatoError):
-            yield Completion(each, each, "value", chip(each).help)
+            yield Completion(chip_name, chip_name, "value", chip(chip_name).help)
 
 
 def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Completion]:
     """The board's free pins for this use, the best first, each with what speaks against it."""
     part = part_at(design, at)
-    need = next((each for each in part.needs if each.field == field.name), None) if part else None
+    need = next((need for need in part.needs if need.field == field.name), None) if part else None
     if part is None or need is None or design.board is None:
         return
     pins = design.board.usable
     use = PinUse(part, need, part.pins.get(field.name) or pins[0])
-    others = [each for each in design.uses if not (each.part is part and each.need.field == field.name)]
+    others = [use for use in design.uses if not (use.part is part and use.need.field == field.name)]
     without = replace(design, uses=others)  # the pin that is being chosen counts as free
     for rank, pin in enumerate(candidates(use, without)):
-        told = [found.message for _, found in incompatibilities(use.on(pin), without)]
+        told = [problem.message for _, problem in incompatibilities(use.on(pin), without)]
         label = design.called(pin).partition("(")[2].rstrip(")")
         written = f'"{label}"' if label else str(pin.gpio)
         if quoted and not label:
@@ -272,8 +278,8 @@ def _names(design: Design, at: Cursor) -> Iterator[Completion]:
 
 def _devices(design: Design) -> Mapping[str, Any]:
     root = design.site.root
-    found = named(root / "devices") if root else {}
-    return {name: path for name, path in found.items() if name != design.name}
+    others = named(root / "devices") if root else {}
+    return {name: path for name, path in others.items() if name != design.name}
 
 
 def _felt(part: Part, name: str) -> tuple[str, str]:
@@ -296,15 +302,15 @@ def _members(part: Part, way: str, key: str) -> Iterator[Completion]:
         return
     if key == "do":
         for name, action in part.kind.actions.items():
-            with_values = "(" if any(not each.optional for each in action.arguments) else ""
+            with_values = "(" if any(not argument.optional for argument in action.arguments) else ""
             yield Completion(name, f"{way}.{name}{with_values}", "action", action.help)
     if key == "when":
         for name, help in part.kind.events.items():
             yield Completion(name, f"{way}.{name}", "event", help)
-    for name, each in part.properties.items():
-        if key != "do" or each.settable:
+    for name, prop in part.properties.items():
+        if key != "do" or prop.settable:
             told = " = " if key == "do" else ""
-            yield Completion(name, f"{way}.{name}{told}", "property", about(each), each.help, 1)
+            yield Completion(name, f"{way}.{name}{told}", "property", about(prop), prop.help, 1)
 
 
 def about(known: Property) -> str:
@@ -317,7 +323,7 @@ def token(text: str, line: int, column: int) -> str:
     """The dotted name that a place stands in: "gear-locker.door.closed"."""
     rows = text.split("\n")
     here = rows[line - 1] if 0 < line <= len(rows) else ""
-    for found in re.finditer(r"[A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*", here):
-        if found.start() <= column - 1 <= found.end():
-            return found[0]
+    for match in re.finditer(r"[A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*", here):
+        if match.start() <= column - 1 <= match.end():
+            return match[0]
     return ""

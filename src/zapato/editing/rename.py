@@ -62,7 +62,7 @@ def places_of(path: Path, name: str) -> dict[Path, tuple[Edit, ...]]:
         raise UnknownName(f"{design.name} has no part {name}")
     # A name of the same length: what is found later in a line stands where it stood.
     names = (name[:-1] + last for last in "qxzjkvwy0123456789" if len(name) > 1 or last.isalpha())
-    other = next(each for each in names if each not in design.parts and each not in OWN)
+    other = next(name for name in names if name not in design.parts and name not in OWN)
     return {file: tuple(edits) for file, edits in _renamed(design, path, name, other)[1].items()}
 
 
@@ -91,15 +91,18 @@ def _renamed(design: Design, path: Path, old: str, new: str) -> tuple[Texts, dic
     edits = list(_tables(design, design.parts[old].kind.name, old, new))
     owners, files = _concerned(design, path, {file.absolute() for file, _ in edits}, old)
     paths = [design.site.root] if design.site.root else files
-    before = {_same(each) for each in check_files(paths, files)}
+    before = {_same(check_file) for check_file in check_files(paths, files)}
     rest = Report(())
     for _ in range(ROUNDS):
-        for file in dict.fromkeys(each for each, _ in edits):
-            _make(texts, made, file, {edit for each, edit in edits if each == file})
+        for file in dict.fromkeys(path for path, _ in edits):
+            _make(texts, made, file, {edit for edit_file, edit in edits if edit_file == file})
         with texts.tried():
-            found = check_files(paths, files)
-        rest = Report(tuple(each for each in found if _same(each, new, old) not in before), texts=found.texts)
-        edits = [pair for each in rest for pair in _named(each, texts, old, new)]
+            results = check_files(paths, files)
+        rest = Report(
+            tuple(finding for finding in results if _same(finding, new, old) not in before),
+            texts=results.texts,
+        )
+        edits = [pair for rest_file in rest for pair in _named(rest_file, texts, old, new)]
         if not edits:
             break
     for script, edits in _topics(design, texts, owners, old, new):
@@ -107,13 +110,13 @@ def _renamed(design: Design, path: Path, old: str, new: str) -> tuple[Texts, dic
     return texts, made, rest
 
 
-def _same(found: Finding, new: str = "", old: str = "") -> tuple[str, ...]:
+def _same(finding: Finding, new: str = "", old: str = "") -> tuple[str, ...]:
     """What makes two findings the same but for the part's name."""
 
     def as_before(text: str) -> str:
         return re.sub(rf"(?<![\w-]){re.escape(new)}(?![\w-])", old, text) if new else text
 
-    return found.code, as_before(found.message), found.place.file, str(found.place.line)
+    return finding.code, as_before(finding.message), finding.place.file, str(finding.place.line)
 
 
 def _concerned(design: Design, path: Path, tables: set[Path], old: str) -> tuple[set[str], list[Path]]:
@@ -125,14 +128,16 @@ def _concerned(design: Design, path: Path, tables: set[Path], old: str) -> tuple
     if root is None:
         return {design.name}, device_files(path)
     heard = re.compile(rf"(?<![\w-])([a-z][a-z0-9-]*)\.{re.escape(old)}(?![\w-])")
-    texts = {each: Source.read(each).text for each in device_files(root)}
+    texts = {device_file: Source.read(device_file).text for device_file in device_files(root)}
     own = {
-        each for each, text in texts.items() if _file(each) in tables or any(t.name in text for t in tables)
+        path for path, text in texts.items() if _file(path) in tables or any(t.name in text for t in tables)
     }
-    own |= {each for each in texts if _file(each) == _file(path)}
-    owners = {name for name, each in named(root / "devices").items() if each in own} | {design.name}
-    hearing = {each for each, text in texts.items() if owners & {*heard.findall(text)}}
-    return owners, [each for each in texts if each in own | hearing]
+    own |= {file for file in texts if _file(file) == _file(path)}
+    owners = {name for name, device_path in named(root / "devices").items() if device_path in own} | {
+        design.name
+    }
+    hearing = {path for path, text in texts.items() if owners & {*heard.findall(text)}}
+    return owners, [path for path in texts if path in own | hearing]
 
 
 def _file(path: Path) -> Path:
@@ -143,7 +148,9 @@ def _file(path: Path) -> Path:
 def _tables(design: Design, kind: str, old: str, new: str) -> Iterable[tuple[Path, Edit]]:
     """The part's table, in the device file and in its pieces."""
     document = design.document
-    sources = {each.name: each for each in (document.source, *(one for one, _ in document.origins.values()))}
+    sources = {
+        origin.name: origin for origin in (document.source, *(one for one, _ in document.origins.values()))
+    }
     for source in sources.values():
         table = source.data.get(kind)
         if isinstance(table, dict) and old in table:
@@ -156,22 +163,22 @@ def _heads(source: Source, kind: str, old: str, new: str) -> set[Edit]:
     first = line_of(source.text, place.line).rfind(old, 0, place.column - 1 + place.width)
     head = re.compile(rf"\s*(?:\[\[?\s*)?{re.escape(kind)}\s*\.\s*({re.escape(old)})(?![\w-])")
     rows = (
-        (n, found.start(1))
+        (n, match.start(1))
         for n, line in enumerate(source.text.split("\n"), 1)
-        if (found := head.match(line))
+        if (match := head.match(line))
     )
     return {Edit(line, at + 1, len(old), new) for line, at in ((place.line, first), *rows)}
 
 
-def _named(found: Finding, texts: Texts, old: str, new: str) -> Iterable[tuple[Path, Edit]]:
+def _named(finding: Finding, texts: Texts, old: str, new: str) -> Iterable[tuple[Path, Edit]]:
     """The places within a finding's own that have the old name."""
-    place, path = found.place, path_of(found.place.file)
+    place, path = finding.place, path_of(finding.place.file)
     if not path.is_file():
         return
     line = line_of(texts.of(path), place.line)
     stretch = line[place.column - 1 : place.column - 1 + place.width]
     matches = re.finditer(rf"(?<![\w-]){re.escape(old)}(?![\w-])", stretch)
-    if match := next((each for each in matches if _is_code(stretch, each.start())), None):
+    if match := next((match for match in matches if _is_code(stretch, match.start())), None):
         yield path, Edit(place.line, place.column + match.start(), len(old), new)
 
 
@@ -199,10 +206,10 @@ def _topics(
     )
     for path in sorted((root / "rehearsals").glob("*.toml")):
         edits = [
-            Edit(number, found.start(2) + 1, len(old), new)
+            Edit(number, match.start(2) + 1, len(old), new)
             for number, line in enumerate(texts.of(path).split("\n"), 1)
-            for found in topic.finditer(line)
-            if (found[1] in owners if found[1] else path.stem in own)
+            for match in topic.finditer(line)
+            if (match[1] in owners if match[1] else path.stem in own)
         ]
         if edits:
             yield path, edits

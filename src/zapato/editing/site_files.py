@@ -84,8 +84,8 @@ class SiteFile:
         if at.where == "header":
             known = self.tables.get(at.table[0] if at.table else "")
             return f"**{at.table[0]}**: {known[1]}" if known and at.table else ""
-        found = self.field(at)
-        return f"**{found.name}**: {found.help}" if found else ""
+        field = self.field(at)
+        return f"**{field.name}**: {field.help}" if field else ""
 
     def offers(self, at: Cursor, text: str, first: bool = True) -> list[Completion]:
         """What can stand at the cursor; `first`: it is in the first line, where a table has its columns."""
@@ -109,21 +109,23 @@ class SiteFile:
 
     def _keys(self, at: Cursor) -> Iterator[Completion]:
         shape = self._shape(at)
-        for each in shape.fields if shape else ():
+        for field in shape.fields if shape else ():
             yield Completion(
-                each.name, f"{each.name} = ", "key", "needed" if each.required else "", each.help
+                field.name, f"{field.name} = ", "key", "needed" if field.required else "", field.help
             )
 
     def _values(self, at: Cursor) -> Iterator[Completion]:
-        found = self.field(at)
-        if found and found.schema.get("type") == "boolean":
+        field = self.field(at)
+        if field and field.schema.get("type") == "boolean":
             yield from (Completion(word, word, "value") for word in ("true", "false"))
-        for each in enumerated(found.schema) if found else ():
-            yield Completion(each, f'"{each}"', "value")
+        for option in enumerated(field.schema) if field else ():
+            yield Completion(option, f'"{option}"', "value")
 
     def _texts(self, at: Cursor) -> Iterator[Completion]:
-        found = self.field(at)
-        yield from (Completion(each, each, "value") for each in (enumerated(found.schema) if found else ()))
+        field = self.field(at)
+        yield from (
+            Completion(option, option, "value") for option in (enumerated(field.schema) if field else ())
+        )
         if at.inline == "secret":
             yield from (
                 Completion(name, name, "value", "in secrets.toml") for name in _known_secrets(self.root)
@@ -156,7 +158,7 @@ def site_file(path: Path, root: Path | None) -> SiteFile | None:
 
 def _piece() -> Tables:
     """A piece holds what a device file holds, but for the device itself."""
-    parts = {each.name: (each.whole_shape, each.help) for each in kinds()}
+    parts = {kind.name: (kind.whole_shape, kind.help) for kind in kinds()}
     return {**{name: known for name, known in TABLES.items() if name != "device"}, **parts}
 
 
@@ -177,13 +179,13 @@ def _secrets(root: Path, text: str) -> Iterator[Completion]:
 
 def _columns(root: Path, path: Path, header: str) -> Iterator[Completion]:
     """The columns that a table can have and does not have yet: what a family's file asks for, or the keys of a meter's registers."""
-    have = {each.strip().strip('"') for each in header.split(",")}
+    have = {column.strip().strip('"') for column in header.split(",")}
     for file, text in _texts(root / "devices"):
         if path.name not in text:
             continue
         asked = [(name, f"asked for by {file.name}") for name in _GAP.findall(text)]
         if not asked:
-            asked = [(each.name, each.help) for each in REGISTER.fields]
+            asked = [(field.name, field.help) for field in REGISTER.fields]
         for name, help in dict(asked).items():
             if name not in have:
                 yield Completion(name, name, "key", help)
@@ -216,8 +218,14 @@ def _names(root: Path, word: str) -> Iterator[Completion]:
         parts: Mapping[str, Part] = outline(devices[device]).parts if device in devices else {}
         part, dot, _ = rest.partition(".")
         if not dot:
-            for each in parts.values():
-                yield Completion(each.name, f"{device}.{each.name}.", "part", each.kind.name, each.label)
+            for device_part in parts.values():
+                yield Completion(
+                    device_part.name,
+                    f"{device}.{device_part.name}.",
+                    "part",
+                    device_part.kind.name,
+                    device_part.label,
+                )
         elif part in parts:
             for name, known in parts[part].properties.items():
                 yield Completion(name, f"{device}.{part}.{name}", "property", about(known), known.help)

@@ -78,17 +78,17 @@ class _Spot:
 def ways(finding: Finding, text: str) -> list[WayOut]:
     """The ways out of a finding that can be put into its file's text, best first."""
     spot = _Spot(finding, text)
-    found = [
+    fixes = [
         (read, WayOut(title, edits))
         for fix in finding.fixes
         for read in _FORMS
         for title, edits in read(spot, fix)
         if edits
     ]
-    if len(found) == len(finding.fixes) == 1:
-        read, way = found[0]
+    if len(fixes) == len(finding.fixes) == 1:
+        read, way = fixes[0]
         return [replace(way, certain=finding.code in _TEXTUAL and read in _WRITTEN and _safe(spot, way))]
-    return [way for _, way in found]
+    return [way for _, way in fixes]
 
 
 def _safe(spot: _Spot, way: WayOut) -> bool:
@@ -110,10 +110,10 @@ Found = Iterator[tuple[str, tuple[Edit, ...]]]
 
 def _nearest(spot: _Spot, fix: str) -> Found:
     """did you mean "heater"?"""
-    found = re.fullmatch(r'did you mean "([^"]+)"\?', fix)
-    if not found or not spot.at:
+    match = re.fullmatch(r'did you mean "([^"]+)"\?', fix)
+    if not match or not spot.at:
         return
-    new, at = found[1], spot.at
+    new, at = match[1], spot.at
     if at.startswith("["):
         near = difflib.get_close_matches(new, re.findall(r'"([^"]*)"', at), 1, 0)
         yield (f"write {new}", spot.replaced(new, near[0])) if near else ("", ())
@@ -132,9 +132,9 @@ def _meant(at: str, new: str) -> str:
 
 def _table_name(spot: _Spot, fix: str) -> Found:
     """[relay.heater]"""
-    found = re.fullmatch(r"\[([a-z0-9_]+\.[a-z0-9_]+)\]", fix)
-    if found and re.fullmatch(r"[\w.\"'-]+", spot.at) and spot.line.lstrip().startswith("["):
-        yield f"write {fix}", spot.replaced(found[1])
+    match = re.fullmatch(r"\[([a-z0-9_]+\.[a-z0-9_]+)\]", fix)
+    if match and re.fullmatch(r"[\w.\"'-]+", spot.at) and spot.line.lstrip().startswith("["):
+        yield f"write {fix}", spot.replaced(match[1])
 
 
 def _value(spot: _Spot, fix: str) -> Found:
@@ -145,70 +145,70 @@ def _value(spot: _Spot, fix: str) -> Found:
 
 def _unquoted(spot: _Spot, fix: str) -> Found:
     """a number stands without quotes: 30"""
-    found = re.fullmatch(r"a number stands without quotes: (\S+)", fix)
+    match = re.fullmatch(r"a number stands without quotes: (\S+)", fix)
     for quote in "'\"":
-        if found and f"{quote}{found[1]}{quote}" in spot.at:
-            yield f"write {found[1]}", spot.replaced(found[1], f"{quote}{found[1]}{quote}")
+        if match and f"{quote}{match[1]}{quote}" in spot.at:
+            yield f"write {match[1]}", spot.replaced(match[1], f"{quote}{match[1]}{quote}")
 
 
 def _address(spot: _Spot, fix: str) -> Found:
     """a free one: 192.168.4.2"""
-    found = re.fullmatch(r"a free one: ([\d.]+)", fix)
-    if found and spot.at.startswith('"'):
-        yield f"write {found[1]}", spot.replaced(f'"{found[1]}"')
+    match = re.fullmatch(r"a free one: ([\d.]+)", fix)
+    if match and spot.at.startswith('"'):
+        yield f"write {match[1]}", spot.replaced(f'"{match[1]}"')
 
 
 def _pins(spot: _Spot, fix: str) -> Found:
     """free pins that can do this: 16, 17, 4 (D2)"""
-    found = re.fullmatch(
+    match = re.fullmatch(
         r"(?:free pins that can do this|pins that go with \S+): (.+?)(?: and \d+ more)?", fix
     )
-    if not found or not re.fullmatch(r'"[^"]*"|\d+', spot.at):
+    if not match or not re.fullmatch(r'"[^"]*"|\d+', spot.at):
         return
-    for each in found[1].split(", ")[:PINS]:
-        number, _, label = each.partition(" (")
+    for pin_label in match[1].split(", ")[:PINS]:
+        number, _, label = pin_label.partition(" (")
         named = spot.at.startswith('"') and label
         written = f'"{label.rstrip(")")}"' if named else number
-        yield f"pin {each}", spot.replaced(written)
+        yield f"pin {pin_label}", spot.replaced(written)
 
 
 def _only(spot: _Spot, fix: str) -> Found:
     """there are: probe"""
-    found = re.fullmatch(r"there (?:are|is): ([a-z][a-z0-9_]*)", fix)
-    if found and re.fullmatch(r'"[^"]*"', spot.at):
-        yield f"write {found[1]}", spot.replaced(f'"{found[1]}"')
+    match = re.fullmatch(r"there (?:are|is): ([a-z][a-z0-9_]*)", fix)
+    if match and re.fullmatch(r'"[^"]*"', spot.at):
+        yield f"write {match[1]}", spot.replaced(f'"{match[1]}"')
 
 
 def _such(spot: _Spot, fix: str) -> Found:
     """such as warn.blink('2s')"""
-    found = re.fullmatch(r"such as ([a-z_][\w.]*)(\(.*\))", fix)
-    if found and spot.at == found[1] and "…" not in fix:
-        yield f"write {found[1]}{found[2]}", spot.replaced(found[1] + found[2])
+    match = re.fullmatch(r"such as ([a-z_][\w.]*)(\(.*\))", fix)
+    if match and spot.at == match[1] and "…" not in fix:
+        yield f"write {match[1]}{match[2]}", spot.replaced(match[1] + match[2])
 
 
 def _first_line(spot: _Spot, fix: str) -> Found:
     """first line: zapato = 1"""
-    if found := re.fullmatch(r"first line: (.+)", fix):
-        yield f"put {found[1]} first", (Edit(1, 1, 0, f"{found[1]}\n\n" if spot.text.strip() else found[1]),)
+    if match := re.fullmatch(r"first line: (.+)", fix):
+        yield f"put {match[1]} first", (Edit(1, 1, 0, f"{match[1]}\n\n" if spot.text.strip() else match[1]),)
 
 
 def _key(spot: _Spot, fix: str) -> Found:
     """speed = "100kHz", and what people add behind it"""
-    found = re.match(r"([a-z_]+) = (.+)", fix)
-    value = _toml(found[2]) if found else ""
-    if found and value:
-        yield f"write {found[1]} = {value}", _set(spot, found[1], value)
+    match = re.match(r"([a-z_]+) = (.+)", fix)
+    value = _toml(match[2]) if match else ""
+    if match and value:
+        yield f"write {match[1]} = {value}", _set(spot, match[1], value)
 
 
 def _new_table(spot: _Spot, fix: str) -> Found:
     """add [i2c.main] with sda and scl"""
-    if found := re.fullmatch(r"add (\[[a-z0-9]+\.[a-z0-9_]+\]) with ([a-z]+(?:(?:, | and )[a-z]+)*)", fix):
-        keys = "".join(f'{key} = "auto"\n' for key in re.split(r", | and ", found[2]))
+    if match := re.fullmatch(r"add (\[[a-z0-9]+\.[a-z0-9_]+\]) with ([a-z]+(?:(?:, | and )[a-z]+)*)", fix):
+        keys = "".join(f'{key} = "auto"\n' for key in re.split(r", | and ", match[2]))
         last = spot.text.count("\n") + 1
         gap = "" if spot.text.endswith("\n\n") else "\n" if spot.text.endswith("\n") else "\n\n"
         yield (
-            f"add {found[1]}",
-            (Edit(last, len(line_of(spot.text, last)) + 1, 0, f"{gap}{found[1]}\n{keys}"),),
+            f"add {match[1]}",
+            (Edit(last, len(line_of(spot.text, last)) + 1, 0, f"{gap}{match[1]}\n{keys}"),),
         )
 
 
@@ -234,9 +234,9 @@ def _set(spot: _Spot, key: str, value: str) -> tuple[Edit, ...]:
         return ()
     end = next((n for n in range(top + 1, len(lines)) if lines[n].lstrip().startswith("[")), len(lines))
     for n in range(top + 1, end):
-        if found := re.match(rf"\s*{key}\s*=\s*", lines[n]):
-            old = _toml_at(lines[n][found.end() :])
-            return (Edit(n + 1, found.end() + 1, len(old), value),) if old else ()
+        if match := re.match(rf"\s*{key}\s*=\s*", lines[n]):
+            old = _toml_at(lines[n][match.end() :])
+            return (Edit(n + 1, match.end() + 1, len(old), value),) if old else ()
     behind = row if row > top else top
     return (Edit(behind + 1, len(lines[behind]) + 1, 0, f"\n{key} = {value}"),)
 

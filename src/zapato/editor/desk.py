@@ -84,7 +84,7 @@ class Desk:
         """Check what a changed file speaks of; gives the findings of every open file that this tells anything about."""
         told = self.seen(lambda: self._checked(path))
         new = {
-            each: told.get(each, []) for each in self.texts if each == path or self.device_of(path) is None
+            file: told.get(file, []) for file in self.texts if file == path or self.device_of(path) is None
         }
         self.found.update(new)
         return new
@@ -115,8 +115,8 @@ def _alone(path: Path) -> list[Finding]:
 
 
 def _by_file(findings: Iterable[Finding]) -> Found:
-    found: Found = {}
-    for each in findings:
-        if not each.accepted:
-            found.setdefault(path_of(each.place.file), []).append(each)
-    return found
+    by_file: Found = {}
+    for finding in findings:
+        if not finding.accepted:
+            by_file.setdefault(path_of(finding.place.file), []).append(finding)
+    return by_file

@@ -21,13 +21,13 @@ def lenses(design: Design, result: str) -> Iterator[Lens]:
     if design.board is not None:
         yield line, _memory(design), ""
         yield line, "draw", "zapato.draw"
-    if any(each.is_file() for each in scripts(design)):
+    if any(script.is_file() for script in scripts(design)):
         yield line, f"rehearse{f': {result}' if result else ''}", "zapato.rehearse"
 
 
 def _memory(design: Design) -> str:
     """ "heap 22.0 of 35.8 KiB, flash 19.3 KiB"."""
-    rows = {each.of: each for each in budget(design).rows if each.topic == "memory"}
+    rows = {row.of: row for row in budget(design).rows if row.topic == "memory"}
     told: list[str] = []
     if heap := rows.get("heap"):
         told.append(f"heap {heap.value / 1024:.1f} of {(heap.limit or 0) / 1024:.1f} KiB")
@@ -46,8 +46,8 @@ def accepting(finding: Finding, text: str) -> Iterator[WayOut]:
     if top is None or finding.part not in lines[top]:
         return
     below = lines[top + 1 :]
-    end = next((n for n, each in enumerate(below) if each.startswith("[")), len(below))
-    if any(each.lstrip().startswith("accept") for each in below[:end]):
+    end = next((n for n, line in enumerate(below) if line.startswith("[")), len(below))
+    if any(line.lstrip().startswith("accept") for line in below[:end]):
         return
     column = len(line_of(text, top + 1)) + 1
     words = f'\naccept = ["{finding.code}"]\nbecause = ""'

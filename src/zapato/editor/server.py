@@ -63,10 +63,10 @@ class Editor(LanguageServer):
         self._waiting.pop(path, None)
         if path not in self.desk.texts:
             return
-        for each, findings in self.desk.check(path).items():
-            units = self.units(each)
+        for file, findings in self.desk.check(path).items():
+            units = self.units(file)
             told = [diagnostic(finding, units) for finding in findings]
-            self.text_document_publish_diagnostics(types.PublishDiagnosticsParams(uri_of(each), told))
+            self.text_document_publish_diagnostics(types.PublishDiagnosticsParams(uri_of(file), told))
 
     def closed(self, uri: str) -> None:
         """A file was closed."""
@@ -177,8 +177,8 @@ def _complete(editor: Editor, given: types.CompletionParams) -> list[types.Compl
     spot = _spot(editor, given)
     if spot is None:
         return _complete_site(editor, given)
-    found = editor.desk.seen(lambda: offers(spot.design, spot.cursor, spot.script))
-    return _items(found, spot.cursor, spot.units, spot.line, spot.column)
+    options = editor.desk.seen(lambda: offers(spot.design, spot.cursor, spot.script))
+    return _items(options, spot.cursor, spot.units, spot.line, spot.column)
 
 
 def _complete_site(editor: Editor, given: types.CompletionParams) -> list[types.CompletionItem]:
@@ -194,10 +194,10 @@ def _complete_site(editor: Editor, given: types.CompletionParams) -> list[types.
 
 
 def _items(
-    found: Iterable[Completion], at: Cursor, units: Units, line: int, column: int
+    completions: Iterable[Completion], at: Cursor, units: Units, line: int, column: int
 ) -> list[types.CompletionItem]:
     where = units.range(line, at.begin, column - at.begin)
-    return [item(each, rank, where) for rank, each in enumerate(found)]
+    return [item(option, rank, where) for rank, option in enumerate(completions)]
 
 
 def _hover(editor: Editor, given: types.HoverParams) -> types.Hover | None:
@@ -235,13 +235,13 @@ def _actions(editor: Editor, given: types.CodeActionParams) -> list[types.CodeAc
     units = editor.units(path)
     text = editor.desk.text(path)
     first, last = units.place(given.range.start)[0], units.place(given.range.end)[0]
-    found: list[types.CodeAction] = []
+    actions: list[types.CodeAction] = []
     for finding in editor.desk.found.get(path, ()):
         if not first <= finding.place.line <= last:
             continue
         for way in (*ways(finding, text), *accepting(finding, text)):
             edit = types.WorkspaceEdit(changes={given.text_document.uri: text_edits(way.edits, units)})
-            found.append(
+            actions.append(
                 types.CodeAction(
                     way.title,
                     types.CodeActionKind.QuickFix,
@@ -250,7 +250,7 @@ def _actions(editor: Editor, given: types.CodeActionParams) -> list[types.CodeAc
                     edit=edit,
                 )
             )
-    return found
+    return actions
 
 
 # --- names
@@ -262,7 +262,7 @@ def _part(editor: Editor, given: Any) -> tuple[_Spot, str, int] | None:
     if spot is None:
         return None
     names = token(spot.text, spot.line, spot.column).split(".")
-    name = next((each for each in (names[0], names[-1]) if each in spot.design.parts), "")
+    name = next((name for name in (names[0], names[-1]) if name in spot.design.parts), "")
     if not name:
         return None
     begin = spot.text.split("\n")[spot.line - 1].rfind(name, 0, spot.column + len(name) - 1) + 1
@@ -270,18 +270,18 @@ def _part(editor: Editor, given: Any) -> tuple[_Spot, str, int] | None:
 
 
 def _prepare(editor: Editor, given: types.PrepareRenameParams) -> types.Range | None:
-    found = _part(editor, given)
-    if found is None:
+    target = _part(editor, given)
+    if target is None:
         return None
-    spot, name, begin = found
+    spot, name, begin = target
     return spot.units.range(spot.line, begin, len(name))
 
 
 def _rename(editor: Editor, given: types.RenameParams) -> types.WorkspaceEdit | None:
-    found = _part(editor, given)
-    if found is None:
+    target = _part(editor, given)
+    if target is None:
         return None
-    spot, name, _ = found
+    spot, name, _ = target
     made = editor.told(lambda: rename(spot.device, name, given.new_name))
     if made is None:
         return None
@@ -291,15 +291,15 @@ def _rename(editor: Editor, given: types.RenameParams) -> types.WorkspaceEdit | 
 
 
 def _references(editor: Editor, given: types.ReferenceParams) -> list[types.Location]:
-    found = _part(editor, given)
-    if found is None:
+    target = _part(editor, given)
+    if target is None:
         return []
-    spot, name, _ = found
+    spot, name, _ = target
     places = editor.told(lambda: places_of(spot.device, name)) or {}
     return [
-        types.Location(uri_of(file), editor.units(file).range(each.line, each.column, each.width))
+        types.Location(uri_of(file), editor.units(file).range(edit.line, edit.column, edit.width))
         for file, edits in places.items()
-        for each in edits
+        for edit in edits
     ]
 
 
@@ -311,12 +311,12 @@ def _outline(editor: Editor, given: types.DocumentSymbolParams) -> list[types.Do
     units = editor.units(path)
     return [
         types.DocumentSymbol(
-            each.title,
+            section.title,
             types.SymbolKind.Object,
-            units.lines(each.first, each.last),
-            units.lines(each.first, each.first),
+            units.lines(section.first, section.last),
+            units.lines(section.first, section.first),
         )
-        for each in sections(editor.desk.text(path))
+        for section in sections(editor.desk.text(path))
     ]
 
 
@@ -330,9 +330,9 @@ def _format(editor: Editor, given: types.DocumentFormattingParams) -> list[types
 def _folds(editor: Editor, given: types.FoldingRangeParams) -> list[types.FoldingRange]:
     path = path_of_uri(given.text_document.uri)
     return [
-        types.FoldingRange(each.first - 1, each.last - 1)
-        for each in sections(editor.desk.text(path))
-        if each.last > each.first
+        types.FoldingRange(section.first - 1, section.last - 1)
+        for section in sections(editor.desk.text(path))
+        if section.last > section.first
     ]
 
 
@@ -355,12 +355,12 @@ def _lenses(editor: Editor, given: types.CodeLensParams) -> list[types.CodeLens]
     if design is None:
         return []
     units = editor.units(path)
-    found = editor.desk.seen(lambda: list(lenses(design, editor.results.get(path, ""))))
+    lens_list = editor.desk.seen(lambda: list(lenses(design, editor.results.get(path, ""))))
     return [
         types.CodeLens(
             units.lines(line, line), types.Command(title, command, arguments=[str(path)] if command else None)
         )
-        for line, title, command in found
+        for line, title, command in lens_list
     ]
 
 

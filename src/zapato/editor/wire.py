@@ -117,7 +117,7 @@ def changes(before: str, after: str, codec: PositionCodec) -> list[types.TextEdi
 def line_changes(before: str, after: str, codec: PositionCodec) -> list[types.TextEdit]:
     """What turns one text into another, whole lines at a time, so that the cursor stays where nothing changes."""
     units, old, new = Units(before, codec), before.split("\n"), after.split("\n")
-    found: list[types.TextEdit] = []
+    edits: list[types.TextEdit] = []
     for what, first, last, begin, end in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
         if what == "equal":
             continue
@@ -128,8 +128,8 @@ def line_changes(before: str, after: str, codec: PositionCodec) -> list[types.Te
             where = types.Range(start, units.position(len(old), len(old[-1]) + 1))
             text = "".join(f"\n{line}" for line in new[begin:end])
             text = text if first else text.removeprefix("\n")
-        found.append(types.TextEdit(where, text))
-    return found
+        edits.append(types.TextEdit(where, text))
+    return edits
 
 
 def _stretch(line: int, old: str, new: str) -> Edit:
@@ -147,4 +147,4 @@ def _common(one: Sequence[str], other: Sequence[str]) -> int:
 
 def text_edits(edits: Iterable[Edit], units: Units) -> list[types.TextEdit]:
     """Several of our edits."""
-    return [units.edit(each) for each in edits]
+    return [units.edit(edit) for edit in edits]

@@ -83,7 +83,7 @@ def _refused(path: Path, what: str, board: Board) -> Refused:
 
 def runs_on(version: tuple[int, int, int]) -> bool:
     for bound in BASE.split(","):
-        limit = tuple(int(each) for each in bound.lstrip("<>=").split("."))
+        limit = tuple(int(number) for number in bound.lstrip("<>=").split("."))
         if (bound[0] == ">" and version < limit) or (bound[0] == "<" and version >= limit):
             return False
     return True
@@ -106,10 +106,10 @@ def _form(raw: bytes) -> str:
 
 
 def _version(data: bytes) -> tuple[int, int, int]:
-    found = _BANNER.search(data)
-    if not found:
+    match = _BANNER.search(data)
+    if not match:
         raise _Wrong("there is no MicroPython in it")
-    major, minor, patch = (int(each or 0) for each in found.groups())
+    major, minor, patch = (int(group or 0) for group in match.groups())
     return major, minor, patch
 
 
@@ -199,12 +199,12 @@ def _esp8266(raw: bytes, board: Board) -> Base:
 
 def _uf2(raw: bytes, board: Board) -> Base:
     flash = uf2_memory(raw)
-    found = _block_device(flash)
-    if found and sum(found) > board.flash:
-        raise _Wrong(f"its data partition ends at {sum(found) // 1024} KiB, beyond the board's flash")
-    if found and any(at >= found[0] for at in (len(flash) - 1,)):
+    device_class = _block_device(flash)
+    if device_class and sum(device_class) > board.flash:
+        raise _Wrong(f"its data partition ends at {sum(device_class) // 1024} KiB, beyond the board's flash")
+    if device_class and any(at >= device_class[0] for at in (len(flash) - 1,)):
         raise _Wrong("it was combined with a data partition already")
-    return Base("rp2040", _version(flash), 0, flash, found)
+    return Base("rp2040", _version(flash), 0, flash, device_class)
 
 
 def uf2_memory(raw: bytes) -> bytes:

@@ -110,7 +110,7 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
         first = folder / SECRET / f"{design.name}-first.{'uf2' if design.board.chip.port == 'rp2' else 'bin'}"
         changed.append(_put_secret(folder, first.name, first_image(design.board, under, data)))
     sizes = {name: len(data) for name, data in sorted(program.modules.items())}
-    worn = wear(design, sum(-(-len(each) // BLOCK) * BLOCK for each in program.files.values()) + FOLDER_ROOM)
+    worn = wear(design, sum(-(-len(file) // BLOCK) * BLOCK for file in program.files.values()) + FOLDER_ROOM)
     changed.append(write(folder / "build.json", _summary(design, sizes, about, update, worn)))
     return Build(
         design.name,
@@ -134,16 +134,16 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
 
 def _checked(design: Design) -> Report:
     """What was found in a design that can be built. Raises Refused."""
-    found = report_of([design])
-    if not found.ok or design.board is None:
+    report = report_of([design])
+    if not report.ok or design.board is None:
         raise Refused(
             f"{design.name or 'the device'} is not built: its file has errors",
             "zapato explain CODE explains each",
-            found.findings,
-            found.texts,
+            report.findings,
+            report.texts,
         )
     refuse_unplaced(design)
-    return found
+    return report
 
 
 def _put_program(folder: Path, design: Design, program: Program) -> list[bool]:

@@ -61,44 +61,44 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
 def _begins(node: ast.stmt) -> TypeGuard[ast.ClassDef]:
     """Whether this is a class with an `__init__` of its own."""
     return isinstance(node, ast.ClassDef) and any(
-        isinstance(each, ast.FunctionDef) and each.name == "__init__" for each in node.body
+        isinstance(node_, ast.FunctionDef) and node_.name == "__init__" for node_ in node.body
     )
 
 
 def _imports(node: ast.stmt) -> list[str]:
     """The modules that a statement imports; empty where it is no import."""
     if isinstance(node, ast.Import):
-        return [each.name for each in node.names]
+        return [name.name for name in node.names]
     return [node.module or ""] if isinstance(node, ast.ImportFrom) else []
 
 
 def _ordered(trees: Mapping[str, ast.Module]) -> list[str]:
     """Each module after those that it imports, else by name."""
-    found: dict[str, None] = {}
+    ordered: dict[str, None] = {}
 
     def visit(name: str) -> None:
-        if name in found:
+        if name in ordered:
             return
         for node in trees[name].body:
             for other in _imports(node):
                 if other in trees and other != name:
                     visit(other)
-        found[name] = None
+        ordered[name] = None
 
     for name in sorted(trees):
         visit(name)
-    return list(found)
+    return list(ordered)
 
 
 def _names(tree: ast.Module) -> list[str]:
     """What a module defines at its top."""
-    found: list[str] = []
+    names: list[str] = []
     for node in tree.body:
         if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
-            found.append(node.name)
+            names.append(node.name)
         elif isinstance(node, ast.Assign):
-            found += [each.id for each in node.targets if isinstance(each, ast.Name)]
-    return found
+            names += [target.id for target in node.targets if isinstance(target, ast.Name)]
+    return names
 
 
 def _body(
@@ -111,7 +111,7 @@ def _body(
         if not modules:
             break
         last = node.end_lineno or last
-        if not any(each in own for each in modules):
+        if not any(module in own for module in modules):
             if isinstance(node, ast.ImportFrom) and modules[0] in below:
                 node.module = below[modules[0]]
             outside[ast.unparse(node)] = None

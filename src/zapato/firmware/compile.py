@@ -42,9 +42,9 @@ def compiler() -> tuple[str, str]:
 
 def runtime_source(module: str, port: str) -> str:
     """The source of a MicroPython module of ours, an extension's, or a described chip's; where ports differ, the one of `port`. Raises ZapatoError."""
-    found = extensions.device_source(module, port)
-    if found is not None:
-        return found
+    source = extensions.device_source(module, port)
+    if source is not None:
+        return source
     if chip := of_module(module):
         return driver_source(chip)
     raise ZapatoError(f"there is no MicroPython module {module}")
@@ -125,7 +125,7 @@ def cache_folder() -> Path:
 
 def names_of(mpy: bytes) -> frozenset[str]:
     """The names that a compiled module brings with it (bytecode format 6: its table of names, without those in every ROM)."""
-    at, found = 4, set[str]()
+    at, names = 4, set[str]()
 
     def whole() -> int:
         nonlocal at
@@ -141,6 +141,6 @@ def names_of(mpy: bytes) -> frozenset[str]:
     for _ in range(count):
         length = whole()
         if not length & 1:
-            found.add(mpy[at : at + (length >> 1)].decode())
+            names.add(mpy[at : at + (length >> 1)].decode())
             at += (length >> 1) + 1
-    return frozenset(found)
+    return frozenset(names)

@@ -28,8 +28,8 @@ def to_flash(sources: Mapping[str, str]) -> tuple[dict[str, str], bytes]:
 def _moved(text: str, held: dict[str, int]) -> str:
     """One module's text."""
     lines = text.split("\n")
-    found = {(node.lineno, node.col_offset): node for node in _seldom(ast.parse(text))}
-    for _, node in sorted(found.items(), reverse=True):
+    moved = {(node.lineno, node.col_offset): node for node in _seldom(ast.parse(text))}
+    for _, node in sorted(moved.items(), reverse=True):
         value = str(node.value)
         if value not in held:
             held[value] = sum(map(len, held)) << 8 | len(value)
@@ -38,7 +38,7 @@ def _moved(text: str, held: dict[str, int]) -> str:
         lines[node.lineno - 1] = (
             f"{line[: node.col_offset]}{MODULE}({held[value]}){line[node.end_col_offset :]}"
         )
-    return "\n".join([f"from {MODULE} import {MODULE}"] * bool(found) + lines)
+    return "\n".join([f"from {MODULE} import {MODULE}"] * bool(moved) + lines)
 
 
 def _seldom(tree: ast.Module) -> Iterator[ast.Constant]:
@@ -46,7 +46,7 @@ def _seldom(tree: ast.Module) -> Iterator[ast.Constant]:
     for node in ast.walk(tree):
         says = isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in _SAYS
         if says or isinstance(node, ast.Raise):
-            yield from (each for each in ast.walk(node) if isinstance(each, ast.Constant) and _fits(each))
+            yield from (node_ for node_ in ast.walk(node) if isinstance(node_, ast.Constant) and _fits(node_))
 
 
 def _fits(node: ast.Constant) -> bool:

@@ -113,15 +113,15 @@ def _shared(root: Path, stamps: tuple[tuple[str, int, int], ...]) -> str:
 
 
 def _shared_stamps(root: Path) -> tuple[tuple[str, int, int], ...]:
-    found: list[tuple[str, int, int]] = []
+    stamps: list[tuple[str, int, int]] = []
     for path in _shared_files(root):
         try:
             about = path.stat()
         except OSError:
             continue
         name = path.relative_to(root).as_posix() if path.is_relative_to(root) else str(path)
-        found.append((name, about.st_mtime_ns, about.st_size))
-    return tuple(found)
+        stamps.append((name, about.st_mtime_ns, about.st_size))
+    return tuple(stamps)
 
 
 def _shared_files(root: Path) -> Iterator[Path]:
@@ -145,13 +145,13 @@ def program_digest() -> str:
 
 
 def _own_files(folder: Traversable, before: str) -> Iterable[tuple[str, bytes]]:
-    for each in folder.iterdir():
-        name = f"{before}{each.name}"
-        if each.is_dir():
-            if each.name not in ("__pycache__", "cli", "hub", "draw", "pages", "demo", "deliver", "vm_image"):
-                yield from _own_files(each, f"{name}/")
-        elif each.name.endswith((".py", ".toml", ".json", ".html")):
-            yield name, each.read_bytes()
+    for path in folder.iterdir():
+        name = f"{before}{path.name}"
+        if path.is_dir():
+            if path.name not in ("__pycache__", "cli", "hub", "draw", "pages", "demo", "deliver", "vm_image"):
+                yield from _own_files(path, f"{name}/")
+        elif path.name.endswith((".py", ".toml", ".json", ".html")):
+            yield name, path.read_bytes()
 
 
 @dataclass(frozen=True)
@@ -173,11 +173,11 @@ class Lock:
         if data.get("zapato") != FORMAT:
             raise _unreadable(path, f"it is not of format {FORMAT}")
         rows = table(data, "device")
-        return Lock({name: found for name, row in rows.items() if (found := _entry(name, row))})
+        return Lock({name: entry for name, row in rows.items() if (entry := _entry(name, row))})
 
     def by_file(self) -> Mapping[str, Entry]:
         """The entries by the device's file."""
-        return {each.file: each for each in self.entries.values()}
+        return {entry.file: entry for entry in self.entries.values()}
 
     def write(self, root: Path) -> bool:
         """Put it beside site.toml; False where it stood there already. Raises Unwritable."""
@@ -186,10 +186,10 @@ class Lock:
     def text(self) -> str:
         """The file: a table for each device, in the order of their names, so that a merge finds its way."""
         blocks = [f"{_HEAD}zapato = {FORMAT}\n"]
-        for name, each in sorted(self.entries.items()):
+        for name, entry in sorted(self.entries.items()):
             rows = {
-                "version": each.version, "board": each.board, "topic": each.topic, "address": each.address,
-                "file": each.file, "reads": list(each.reads), "inputs": each.inputs, "update": each.update,
+                "version": entry.version, "board": entry.board, "topic": entry.topic, "address": entry.address,
+                "file": entry.file, "reads": list(entry.reads), "inputs": entry.inputs, "update": entry.update,
             }  # fmt: skip
             lines = [
                 f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in rows.items() if value
@@ -211,7 +211,7 @@ def _entry(name: str, row: object) -> Entry | None:
         key: texts.get(key, "")
         for key in ("version", "board", "topic", "address", "file", "inputs", "update")
     }
-    if not isinstance(reads, list) or not all(isinstance(each, str) for each in given.values()):
+    if not isinstance(reads, list) or not all(isinstance(text, str) for text in given.values()):
         return None
     return Entry(name, **given, reads=tuple(map(str, cast(list[object], reads))))
 
@@ -222,10 +222,10 @@ def keep(root: Path, built: Iterable[Entry], files: Iterable[Path] | None = None
     False where nothing changed. Raises Unreadable, Unwritable.
     """
     with locked(root / NAME):
-        entries = {**Lock.read(root).entries, **{each.device: each for each in built}}
+        entries = {**Lock.read(root).entries, **{build.device: build for build in built}}
         if files is not None:
             present = {_from(root, path) for path in files}
-            entries = {name: each for name, each in entries.items() if each.file in present}
+            entries = {name: entry for name, entry in entries.items() if entry.file in present}
         return Lock(entries).write(root)
 
 
@@ -270,11 +270,11 @@ def rehearsal_digest(path: Path, script: Path | None, seed: int | None) -> str:
 
     design = resolve(path)
     entry = Entry.of(design)
-    file = script or next((each for each in scripts(design) if each.is_file()), None)
+    file = script or next((script for script in scripts(design) if script.is_file()), None)
     if entry is None or not entry.inputs or file is None:
         return ""
     total = hashlib.sha256(f"{entry.inputs}\n{seed}\n".encode() + read_bytes(file))
-    for each in sorted(file.absolute().parent.glob("*.wav")):
-        stamp = each.stat()
-        total.update(f"{each.name} {stamp.st_size} {stamp.st_mtime_ns}\n".encode())
+    for sound in sorted(file.absolute().parent.glob("*.wav")):
+        stamp = sound.stat()
+        total.update(f"{sound.name} {stamp.st_size} {stamp.st_mtime_ns}\n".encode())
     return total.hexdigest()

@@ -79,8 +79,8 @@ def make_plan(design: Design) -> Plan:
 
 def _plans(design: Design, connect: Iterable[str], clock: bool = True) -> dict[str, str]:
     """The modules of the plan; `connect` are the lines of its connect(); without `clock` it is made there, if at all."""
-    found = drivers(design)
-    made = [(part, found[part.name]) for part in _ordered(design) if part.name in found]
+    driver_of = drivers(design)
+    made = [(part, driver_of[part.name]) for part in _ordered(design) if part.name in driver_of]
     statements = [_clock(design)] if clock and "clock" in runtime_modules(design) else []
     statements += [_hear(heard) for heard in design.heard.values()]
     statements += [_construct(part, driver) for part, driver in made]
@@ -108,14 +108,14 @@ def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
     own = {target.id: name for node in tree.body for target in _given(node)}
     read = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
     brought = {
-        each.name for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) for each in node.names
+        name.name for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) for name in node.names
     }
     wanted: dict[str, list[str]] = {}
-    for each in sorted(read - own.keys() - brought):
-        if each in known:
-            wanted.setdefault(known[each], []).append(each)
-        elif each[0].isupper() or each in ("show", "unknown"):
-            wanted.setdefault(BUNDLE, []).append(each)
+    for wanted_name in sorted(read - own.keys() - brought):
+        if wanted_name in known:
+            wanted.setdefault(known[wanted_name], []).append(wanted_name)
+        elif wanted_name[0].isupper() or wanted_name in ("show", "unknown"):
+            wanted.setdefault(BUNDLE, []).append(wanted_name)
     known |= own
     head = [f"from {module} import {', '.join(names)}" for module, names in wanted.items()]
     return "\n".join([*head, "", text])
@@ -123,7 +123,7 @@ def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
 
 def _given(node: ast.stmt) -> list[ast.Name]:
     targets = node.targets if isinstance(node, ast.Assign) else []
-    return [each for each in targets if isinstance(each, ast.Name)]
+    return [target for target in targets if isinstance(target, ast.Name)]
 
 
 def _ordered(design: Design) -> list[Part]:
@@ -132,17 +132,17 @@ def _ordered(design: Design) -> list[Part]:
     Serial links come first: a controller may take a pin for a moment that another part then has for itself.
     """
     serial = serial_controllers(design)
-    found: dict[str, Part] = {}
+    parts: dict[str, Part] = {}
 
     def add(part: Part, way: tuple[str, ...] = ()) -> None:
         for other in _needed(design, part):
-            if other.name not in (*found, *way, part.name):
+            if other.name not in (*parts, *way, part.name):
                 add(other, (*way, part.name))
-        found.setdefault(part.name, part)
+        parts.setdefault(part.name, part)
 
     for part in sorted(design.parts.values(), key=lambda part: (part.name not in serial, part.kind.late)):
         add(part)
-    return list(found.values())
+    return list(parts.values())
 
 
 def _needed(design: Design, part: Part) -> list[Part]:
@@ -153,11 +153,11 @@ def _needed(design: Design, part: Part) -> list[Part]:
 
 
 def _construct(part: Part, driver: Driver) -> str:
-    arguments = ", ".join(["d", repr(part.name), *(repr(each) for each in driver.arguments)])
+    arguments = ", ".join(["d", repr(part.name), *(repr(argument) for argument in driver.arguments)])
     lines = [f"p_{part.name} = d.add({driver.cls}({arguments}))"]
     if driver.through:
-        each = ", ".join(f"Treatment{given!r}" if given else "None" for given in driver.through)
-        lines.append(f"Treated(p_{part.name}, ({each},))")
+        argument = ", ".join(f"Treatment{given!r}" if given else "None" for given in driver.through)
+        lines.append(f"Treated(p_{part.name}, ({argument},))")
     if driver.gives:
         lines.append(f"p_{part.name}.props = ({driver.gives!r},)")
         lines.append(f"p_{part.name}.{driver.gives} = None")
@@ -219,14 +219,14 @@ def _late(design: Design) -> bool:
 
 def _offered_levels(design: Design) -> str:
     """OFFERED: for each expander the levels of its pins as they begin (an input is high), and which of them it drives."""
-    found = {part.name: [(1 << len(part.kind.offers(part))) - 1, 0] for part in design.with_role("expander")}
+    levels = {part.name: [(1 << len(part.kind.offers(part))) - 1, 0] for part in design.with_role("expander")}
     for use in design.uses:
         owner, _, number = use.pin.name.rpartition(".")
-        if use.pin.gpio < 0 and use.need.use == "output" and owner in found:
+        if use.pin.gpio < 0 and use.need.use == "output" and owner in levels:
             on = (use.need.active == "high") == (use.part.get("start", "off") == "on")
-            found[owner][0] &= ~(0 if on else 1 << int(number))
-            found[owner][1] |= 1 << int(number)
-    return f"OFFERED = { ({name: tuple(row) for name, row in found.items()})!r}\n" if found else ""
+            levels[owner][0] &= ~(0 if on else 1 << int(number))
+            levels[owner][1] |= 1 << int(number)
+    return f"OFFERED = { ({name: tuple(row) for name, row in levels.items()})!r}\n" if levels else ""
 
 
 def _clock(design: Design) -> str:
@@ -246,9 +246,12 @@ def _function(code: str) -> str:
 def _link(link: Link) -> str:
     """The object that runs one link, with its expressions."""
     acts = [
-        _function(each.code) if each.code else f"(p_{each.part}, {each.action!r})" for each in link.commands
+        _function(command.code) if command.code else f"(p_{command.part}, {command.action!r})"
+        for command in link.commands
     ]
-    takes = dict.fromkeys(f"p_{each.part}" for each in link.commands if each.takes_back and link.undo_after)
+    takes = dict.fromkeys(
+        f"p_{command.part}" for command in link.commands if command.takes_back and link.undo_after
+    )
     given = {
         "reads": _keys(link.when) if link.when else "",
         "event": repr("!".join(link.event)) if link.event and link.event != STARTED else "",
@@ -269,7 +272,7 @@ def _link(link: Link) -> str:
         return f"d.starts.append({text}.fire)"
     if not link.at:
         return text
-    return f"d.clock.ring({_tuple(each.code for each in link.at)}, {link.days}, {text})"
+    return f"d.clock.ring({_tuple(moment.code for moment in link.at)}, {link.days}, {text})"
 
 
 def _lines(arguments: Iterable[str]) -> str:
@@ -308,7 +311,7 @@ def _tell(design: Design, part: Part, driver: Driver) -> str:
     """What a part is given to tell: pages of lines, each a function, and what they read."""
     scope = design.scope
     read = [[read_text(scope, line) for line in page] for page in part.pages(driver.tells)]
-    keys = dict.fromkeys(".".join(each) for page in read for _, reads, _ in page for each in reads)
+    keys = dict.fromkeys(".".join(key) for page in read for _, reads, _ in page for key in reads)
     if driver.plain:
         texts = [
             [compile_expression(line[1:-1], scope).value.code for line in page]
@@ -424,28 +427,28 @@ def page_password(update_key: str) -> str:
 def settings(design: Design, update_key: str) -> dict[str, object]:
     """What the data partition holds and no update ever does: network, passwords, the update key."""
     wifi, mqtt = design.wifi or {}, design.mqtt or {}
-    found: dict[str, object] = {"update_key": update_key}
+    values: dict[str, object] = {"update_key": update_key}
     if design.wifi is not None:
         known = ("name", "password", "country") if wifi.get("name") else ("country",)
-        found["wifi"] = {key: wifi.get(key) or "" for key in known}
+        values["wifi"] = {key: wifi.get(key) or "" for key in known}
         if access := wifi.get("access_password"):
-            found["wifi"]["access"] = access
+            values["wifi"]["access"] = access
     alone = design.wifi is None and design.ethernet is None
     if not alone and not wifi.get("access_password"):  # nobody sets anything who does not know one of the two
-        found["page"] = page_password(update_key)
+        values["page"] = page_password(update_key)
     if design.address:
-        found["address"] = design.address
+        values["address"] = design.address
     if design.time is not None:
-        found["time"] = design.time.get("server") or ""
+        values["time"] = design.time.get("server") or ""
     if design.mqtt is not None and design.mqtt.get("tls"):
-        found["authority"] = authority(design).hex()
+        values["authority"] = authority(design).hex()
     if design.mqtt is not None:
         port = mqtt.get("port") or (8883 if mqtt.get("tls") else 1883)
         names = {key: mqtt.get(key) or "" for key in ("host", "user", "password")}
-        found["mqtt"] = {
+        values["mqtt"] = {
             **names,
             "port": port,
             "qos": mqtt.get("qos", 0),
             "keep_alive": mqtt.get("keep_alive", 30_000),
         }
-    return found
+    return values

@@ -60,13 +60,13 @@ class Map:
         """A text of the device with the places in it as those of our sources."""
         return _FRAME.sub(self._place, text)
 
-    def _place(self, found: re.Match[str]) -> str:
-        module, line, name = found.groups()
+    def _place(self, match: re.Match[str]) -> str:
+        module, line, name = match.groups()
         if self.lines and module == BUNDLE:
             module, at = JoinedModules("", self.lines).origin(int(line))
             return f'File "{module}.py", line {at}, in {name}'
         places = self.functions.get(f"{module}.{name}")
-        return " or ".join(places) if places and int(line) == 1 else found[0]
+        return " or ".join(places) if places and int(line) == 1 else match[0]
 
     def as_bytes(self) -> bytes:
         """The map as it is written beside the modules: JSON."""
@@ -113,7 +113,13 @@ def read_map(app: Path) -> Map:
     try:
         data = cast(dict[str, Any], json.loads(path.read_text("utf-8")))
         lines = tuple((int(at), str(module), int(first)) for at, module, first in data["lines"])
-        return Map(lines, {str(k): tuple(str(each) for each in v) for k, v in data["functions"].items()})
+        return Map(
+            lines,
+            {
+                str(k): tuple(str(part_of_version) for part_of_version in v)
+                for k, v in data["functions"].items()
+            },
+        )
     except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
         raise Unreadable(f"{path} is not a map of a build: {error}", "build the device again") from None
 
@@ -121,8 +127,8 @@ def read_map(app: Path) -> Map:
 def compile_device(design: Design) -> Program:
     """The program of a design without errors. Raises ToolMissing, Unwritable."""
     if design.wifi is None and design.ethernet is None:
-        commands = (each for link in design.links for each in link.commands)
-        own = sorted({f"cmd_{each.action}" for each in commands if each.part == DEVICE})
+        commands = (command for link in design.links for command in link.commands)
+        own = sorted({f"cmd_{command.action}" for command in commands if command.part == DEVICE})
         modules, made, texts = _compiled(
             design, make_plan(design), ("start", "network_start", *AFTER_FAULTS, *own)
         )
@@ -165,22 +171,22 @@ def _functions(
     sources: Mapping[str, str], names: Mapping[str, Mapping[str, str]]
 ) -> dict[str, tuple[str, ...]]:
     """Where each function of the release build stands in our sources."""
-    found: dict[str, list[str]] = {}
+    function_places: dict[str, list[str]] = {}
     for module, text in sources.items():
         to = names[module]
         for path, node in _defined(ast.parse(text).body):
             place = f"{module}.py:{node.lineno} {path}"
             there = module if module in ALONE or module.startswith("plan") else BUNDLE
-            found.setdefault(f"{there}.{to.get(node.name, node.name)}", []).append(place)
-    return {name: tuple(places) for name, places in sorted(found.items())}
+            function_places.setdefault(f"{there}.{to.get(node.name, node.name)}", []).append(place)
+    return {name: tuple(places) for name, places in sorted(function_places.items())}
 
 
 def _defined(body: Sequence[ast.stmt], within: str = "") -> list[tuple[str, ast.FunctionDef]]:
     """Every function, with the name of its class before it."""
-    found: list[tuple[str, ast.FunctionDef]] = []
+    functions: list[tuple[str, ast.FunctionDef]] = []
     for node in body:
         if isinstance(node, ast.FunctionDef):
-            found.append((within + node.name, node))
+            functions.append((within + node.name, node))
         elif isinstance(node, ast.ClassDef):
-            found += _defined(node.body, f"{node.name}.")
-    return found
+            functions += _defined(node.body, f"{node.name}.")
+    return functions

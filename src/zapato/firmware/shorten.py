@@ -45,23 +45,23 @@ class _Module:
 def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[str, str]]]:
     """The same modules with other names, line by line as before; and the new name of each, by module."""
     modules = {name: _read(text) for name, text in sources.items()}
-    tops = {name for each in modules.values() for name in _tops(each.tree)}
-    said = {name for each in modules.values() for name in each.fixed}
+    tops = {name for module in modules.values() for name in _tops(module.tree)}
+    said = {name for module in modules.values() for name in module.fixed}
     fixed = port_names() | ENTRIES | said
-    given = {name for each in modules.values() for name in each.given}
+    given = {name for module in modules.values() for name in module.given}
     own = given - fixed
-    everywhere = {name for each in modules.values() for name in each.keywords | each.lent}
+    everywhere = {name for module in modules.values() for name in module.keywords | module.lent}
     shared = (
         tops
         | (own & everywhere)
-        | {n for n in own if sum(n in each.reached for each in modules.values()) > 1}
+        | {n for n in own if sum(n in module.reached for module in modules.values()) > 1}
     )
-    plain = {name for each in modules.values() for name in each.plain}
+    plain = {name for module in modules.values() for name in module.plain}
     related = _related(modules)
     to: dict[str, dict[str, str]] = {name: {} for name in sources}
     used: dict[str, set[str]] = {name: set() for name in sources}
     for name in sorted(own, key=lambda n: (n not in shared, -len(n), n)):
-        known = [m for m, each in modules.items() if name in each.given | each.reached]
+        known = [m for m, module in modules.items() if name in module.given | module.reached]
         for places in [list(modules)] if name in shared else [[m] for m in known]:
             near = modules.keys() if name in shared else related[places[0]]
             # A property that a device file names is an attribute, too: no other may get its name.
@@ -105,8 +105,10 @@ def _read(text: str) -> _Module:
         if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
             module.given.add(node.name)
             if isinstance(node, ast.ClassDef):
-                module.given |= {name for each in node.body for name in _bound(each)}
-                module.reached |= {name for each in node.body for name in (*_bound(each), *_called(each))}
+                module.given |= {name for statement in node.body for name in _bound(statement)}
+                module.reached |= {
+                    name for statement in node.body for name in (*_bound(statement), *_called(statement))
+                }
         elif isinstance(node, ast.arg):
             module.given.add(node.arg)
             module.plain.add(node.arg)
@@ -124,7 +126,7 @@ def _read(text: str) -> _Module:
         elif isinstance(node, ast.Constant) and isinstance(node.value, str) and " " not in node.value:
             module.fixed |= set(re.findall(r"\w+", node.value))  # a sentence names nothing
         elif isinstance(node, ast.Import):
-            module.imports |= {each.name for each in node.names}
+            module.imports |= {name.name for name in node.names}
         elif isinstance(node, ast.ImportFrom):
             module.imports.add(node.module or "")
     module.fixed |= module.imports
@@ -150,7 +152,7 @@ def _bound(node: ast.stmt) -> Iterator[str]:
     """The plain names that an assignment gives."""
     if isinstance(node, ast.Assign):
         for target in node.targets:
-            yield from (each.id for each in ast.walk(target) if isinstance(each, ast.Name))
+            yield from (name_node.id for name_node in ast.walk(target) if isinstance(name_node, ast.Name))
 
 
 def _related(modules: Mapping[str, _Module]) -> dict[str, set[str]]:
@@ -166,7 +168,9 @@ def _related(modules: Mapping[str, _Module]) -> dict[str, set[str]]:
 
     for name in modules:
         reach(name)
-    return {name: set[str]().union(*(each for each in below.values() if name in each)) for name in modules}
+    return {
+        name: set[str]().union(*(module for module in below.values() if name in module)) for name in modules
+    }
 
 
 def _tokens(text: str) -> list[tokenize.TokenInfo]:

@@ -41,8 +41,11 @@ def fit_boards(what: Design | Path | str) -> list[BoardFit]:
     """Every board of the catalogue and of the site, the best first: carries all, fewest hazards, most pins left."""
     design = what if isinstance(what, Design) else resolve(Path(what))
     known = (*boards(), *site_boards(design.site.root).boards.values())
-    found = [_on(design, board) for board in known]
-    return sorted(found, key=lambda each: (not each.ok, len(each.loses), each.fit.cost, -each.free))
+    fits = [_on(design, board) for board in known]
+    return sorted(
+        fits,
+        key=lambda board_fit: (not board_fit.ok, len(board_fit.loses), board_fit.fit.cost, -board_fit.free),
+    )
 
 
 def _on(design: Design, board: Board) -> BoardFit:

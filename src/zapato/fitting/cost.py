@@ -29,10 +29,10 @@ _GRADES = {"pin-boot-level": BOOT, "pin-boot-glitch": GLITCH}
 def cost(use: PinUse, design: Design) -> int | None:
     """The cost of this pin for this use, or None where a rule of severity error speaks against it."""
     total = 0
-    for rule, found in incompatibilities(use, design):
-        if found.severity == "error":
+    for rule, problem in incompatibilities(use, design):
+        if problem.severity == "error":
             return None
-        total += _GRADES.get(rule.code, CONSOLE) if found.severity == "warning" else SCARCE
+        total += _GRADES.get(rule.code, CONSOLE) if problem.severity == "warning" else SCARCE
     return total + plain_cost(use, design)
 
 

@@ -58,8 +58,10 @@ def conflict(
         )
     members, at = best
     chosen = [uses[n] for n in members]
-    found = tuple(pins[p] for p in sorted(at, key=lambda p: pins[p].gpio))
-    return Conflict(tuple((u.part.name, u.need.field) for u in chosen), found, _reason(design, chosen, found))
+    conflicting = tuple(pins[p] for p in sorted(at, key=lambda p: pins[p].gpio))
+    return Conflict(
+        tuple((u.part.name, u.need.field) for u in chosen), conflicting, _reason(design, chosen, conflicting)
+    )
 
 
 def _smallest(classes: dict[frozenset[int], list[int]]) -> tuple[list[int], frozenset[int]] | None:

@@ -124,7 +124,7 @@ class FittingProgram:
 
         if any(not row and low > 0 for row, low, _ in self.rows):
             return None
-        rows = [each for each in self.rows if each[0]]
+        rows = [row for row in self.rows if row[0]]
         data = [value for row, _, _ in rows for value in row.values()]
         at = [n for n, (row, _, _) in enumerate(rows) for _ in row]
         columns = [variable for row, _, _ in rows for variable in row]
@@ -133,16 +133,16 @@ class FittingProgram:
         limits = optimize.LinearConstraint(
             matrix, numpy.array([r[1] for r in rows]), numpy.array([r[2] for r in rows])
         )
-        found: Any = optimize.milp(
+        solution: Any = optimize.milp(
             numpy.array(self.costs),
             constraints=limits,
             integrality=numpy.ones(len(self.costs)),
             bounds=optimize.Bounds(0, 1),
             options={"mip_rel_gap": 0.0},
         )
-        if found.x is None:
+        if solution.x is None:
             return None
         return [
-            next(p for p in range(len(self.pins)) if (u, p) in self.x and found.x[self.x[u, p]] > 0.5)
+            next(p for p in range(len(self.pins)) if (u, p) in self.x and solution.x[self.x[u, p]] > 0.5)
             for u in range(len(self.uses))
         ]

@@ -58,7 +58,7 @@ class Fit:
     @property
     def cost(self) -> int:
         """The cost of all placements together."""
-        return sum(each.cost for each in self.placements)
+        return sum(placement.cost for placement in self.placements)
 
     @property
     def frame(self) -> pandas.DataFrame:
@@ -176,7 +176,7 @@ def _program(
 
 def _placement(design: Design, use: PinUse, pin: Pin, price: int | None) -> Placement:
     at = use.on(pin)
-    minds = tuple(found for _, found in incompatibilities(at, design))
+    minds = tuple(problem for _, problem in incompatibilities(at, design))
     return Placement(use.part.name, use.need.field, pin, written(design, pin), price or 0, minds)
 
 

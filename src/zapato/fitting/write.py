@@ -14,10 +14,10 @@ def write_pins(result: Fit) -> int:
     An "auto" that came with a piece is answered in the device file, which wins over the piece.
     """
     tables: dict[tuple[str, str], dict[str, Any]] = {}
-    for each in result.placements:
-        tables.setdefault((result.design.parts[each.part].kind.name, each.part), {})[each.field] = (
-            each.written
-        )
+    for placement in result.placements:
+        tables.setdefault((result.design.parts[placement.part].kind.name, placement.part), {})[
+            placement.field
+        ] = placement.written
     if tables:
         set_keys(result.design.document.source, tables)
     return len(result.placements)

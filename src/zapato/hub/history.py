@@ -182,11 +182,11 @@ class History:
             f"SELECT count(*) FROM said WHERE name = {of} AND at BETWEEN ? AND ?", (name, since, until)
         )
         if count[0][0] <= most:
-            found = self._rows(
+            rows = self._rows(
                 f"SELECT at, value FROM said WHERE name = {of} AND at BETWEEN ? AND ? ORDER BY at",
                 (name, since, until),
             )
-            return points + [Point(at, _plain(v), _plain(v), _plain(v)) for at, v in found]
+            return points + [Point(at, _plain(v), _plain(v), _plain(v)) for at, v in rows]
         width = max((until - since) / most, 1e-3)
         number = "CASE WHEN typeof(value) IN ('integer', 'real') THEN value END"
         query = (
@@ -232,17 +232,17 @@ class History:
             oldest = self._rows(
                 "SELECT at FROM said ORDER BY at LIMIT 1 OFFSET (SELECT count(*) / 20 FROM said)"
             )
-            found = self.prune(oldest[0][0] + 1e-6) if oldest else 0
-            if not found:
+            removed = self.prune(oldest[0][0] + 1e-6) if oldest else 0
+            if not removed:
                 break
-            gone += found
+            gone += removed
         return gone
 
     @property
     def used(self) -> int:
         """Bytes of the file that hold something."""
         pages, free, size = (
-            self._rows(f"PRAGMA {each}")[0][0] for each in ("page_count", "freelist_count", "page_size")
+            self._rows(f"PRAGMA {pragma}")[0][0] for pragma in ("page_count", "freelist_count", "page_size")
         )
         return (pages - free) * size
 
@@ -272,8 +272,8 @@ class History:
         self._write(_KEEP, (key, json.dumps(value)))
 
     def kept(self, key: str, default: Any = None) -> Any:
-        found = self._rows("SELECT value FROM kept WHERE key = ?", (key,))
-        return json.loads(found[0][0]) if found else default
+        rows = self._rows("SELECT value FROM kept WHERE key = ?", (key,))
+        return json.loads(rows[0][0]) if rows else default
 
     def descriptions(self) -> dict[str, str]:
         """The descriptions that were kept, by their topic."""
@@ -285,11 +285,11 @@ class History:
         """The name under which the broker knows who keeps this history; "" where it is gone with the process."""
         if self.path is None:
             return ""
-        found = self.kept("session")
-        if not found:
-            found = f"zapato-hub-{uuid4().hex[:8]}"
-            self.keep("session", found)
-        return str(found)
+        session_id = self.kept("session")
+        if not session_id:
+            session_id = f"zapato-hub-{uuid4().hex[:8]}"
+            self.keep("session", session_id)
+        return str(session_id)
 
     def close(self) -> None:
         with self._reading if self._reads is not self._db else contextlib.nullcontext():

@@ -97,7 +97,11 @@ class Hub:
                 return []
             if not kept:
                 self._sign_of_life(topic, payload, at)
-            return [row for each in self._of.get(topic, ()) for row in self._said(*each, payload, kept, at)]
+            return [
+                row
+                for listener in self._of.get(topic, ())
+                for row in self._said(*listener, payload, kept, at)
+            ]
 
     def describe(self, topic: str, payload: bytes, at: float | None = None) -> bool:
         """A description, or an empty one in place of it; False where it changes nothing, or is none."""
@@ -110,15 +114,15 @@ class Hub:
                     self.tell(HubEvent("gone", name, None, at))
                 return bool(name)
             try:
-                found = read_thing(topic, payload)
+                thing = read_thing(topic, payload)
             except NoThing:
                 return False
-            found = replace(found, name=name or self._free(found))
-            if len(self.things) >= MOST or self.things.get(found.name) == found:
+            thing = replace(thing, name=name or self._free(thing))
+            if len(self.things) >= MOST or self.things.get(thing.name) == thing:
                 return False
             self._forget(name)
-            self._learn(found)
-            self.tell(HubEvent("thing", found.name, found.label, at))
+            self._learn(thing)
+            self.tell(HubEvent("thing", thing.name, thing.label, at))
             return True
 
     def described(self, topic: str) -> Thing | None:
@@ -137,11 +141,11 @@ class Hub:
     def _learn(self, thing: Thing) -> None:
         self.things[thing.name] = thing
         self._topics[thing.topic] = thing.name
-        said = (f"{name} {each.label}" for name, each in thing.properties.items())
+        said = (f"{name} {prop.label}" for name, prop in thing.properties.items())
         self._words[thing.name] = " ".join((thing.name, thing.label, thing.where, *said)).lower()
         self._ranks[thing.name], self._order = self._rank(thing.name), None
-        for each, event in _heard(thing):
-            self._of.setdefault(each.reads, []).append((thing, each, event))
+        for entry, event in _heard(thing):
+            self._of.setdefault(entry.reads, []).append((thing, entry, event))
 
     def _forget(self, name: str) -> None:
         thing = self.things.pop(name, None)
@@ -151,8 +155,8 @@ class Hub:
         self._words.pop(name, None)
         self._ranks.pop(name, None)
         self._order = None
-        for topic in {each.reads for each, _ in _heard(thing)}:
-            self._of[topic] = [each for each in self._of[topic] if each[0] is not thing]
+        for topic in {affordance.reads for affordance, _ in _heard(thing)}:
+            self._of[topic] = [entry for entry in self._of[topic] if entry[0] is not thing]
             if not self._of[topic]:
                 del self._of[topic]
 
@@ -219,16 +223,16 @@ class Hub:
 
     def online(self, name: str) -> bool | None:
         """Whether a thing is there; None where it does not say."""
-        found = self.readings.get(f"{name}.{STATE}")
-        return None if found is None else found.value == "online"
+        reading = self.readings.get(f"{name}.{STATE}")
+        return None if reading is None else reading.value == "online"
 
     def types(self) -> dict[str, tuple[str, str]]:
         """The properties of all things, "device.part.property" -> type and unit."""
         with self._lock:
             return {
-                f"{thing.name}.{name}": (each.value.type or "text", each.value.unit)
+                f"{thing.name}.{name}": (prop.value.type or "text", prop.value.unit)
                 for thing in self.things.values()
-                for name, each in thing.properties.items()
+                for name, prop in thing.properties.items()
             }
 
     def table(self, at: float | None = None) -> list[dict[str, Any]]:
@@ -267,19 +271,19 @@ class Hub:
 
     def _row(self, thing: Thing, at: float) -> dict[str, Any]:
         rows: list[dict[str, Any]] = []
-        for name, each in thing.properties.items():
+        for name, prop in thing.properties.items():
             if name == STATE:
                 continue
             reading = self.readings.get(f"{thing.name}.{name}")
             rows.append(
-                {"name": name, "label": each.label, "value": reading.value if reading else None}
+                {"name": name, "label": prop.label, "value": reading.value if reading else None}
                 | {"at": reading.at if reading else None, "kept": bool(reading and reading.kept)}
                 | {"age": max(0.0, round(at - reading.at, 3)) if reading else None}
-                | {"settable": bool(each.writes), **each.value.as_dict()}
+                | {"settable": bool(prop.writes), **prop.value.as_dict()}
             )
         actions = [
-            {"name": name, "label": each.label, "takes": [one.as_dict() for one in each.inputs]}
-            for name, each in thing.actions.items()
+            {"name": name, "label": action.label, "takes": [one.as_dict() for one in action.inputs]}
+            for name, action in thing.actions.items()
         ]
         return {
             "name": thing.name,
@@ -328,21 +332,23 @@ class Hub:
 
     @staticmethod
     def _property(thing: Thing, name: str) -> Affordance:
-        found = thing.properties.get(name)
-        if found is None or not found.writes:
-            can = [n for n, each in thing.properties.items() if each.writes]
-            what = f"{thing.name}.{name} can be read, not set" if found else f"{thing.name} has no {name}"
+        affordance = thing.properties.get(name)
+        if affordance is None or not affordance.writes:
+            can = [n for n, prop in thing.properties.items() if prop.writes]
+            what = (
+                f"{thing.name}.{name} can be read, not set" if affordance else f"{thing.name} has no {name}"
+            )
             near = nearest(name, can) or (f"can be set: {', '.join(can) or 'nothing'}",)
             raise NotTaken(what, near[0])
-        return found
+        return affordance
 
     @staticmethod
     def _action(thing: Thing, name: str) -> Affordance:
-        found = thing.actions.get(name)
-        if found is None:
+        affordance = thing.actions.get(name)
+        if affordance is None:
             near = nearest(name, list(thing.actions)) or (f"it can: {', '.join(thing.actions) or 'nothing'}",)
             raise NotTaken(f"{thing.name} has no action {name}", near[0])
-        return found
+        return affordance
 
     def _written(self, thing: Thing, what: Affordance, value: Plain) -> OutgoingMessage:
         return OutgoingMessage(what.writes, json.dumps(value, ensure_ascii=False), what.qos, what.retain)
@@ -353,8 +359,8 @@ class Hub:
 
 def _heard(thing: Thing) -> list[tuple[Affordance, bool]]:
     """What a thing says on topics: properties, and events (True)."""
-    properties = [(each, False) for each in thing.properties.values() if each.reads]
-    return properties + [(each, True) for each in thing.events.values() if each.reads]
+    properties = [(prop, False) for prop in thing.properties.values() if prop.reads]
+    return properties + [(event, True) for event in thing.events.values() if event.reads]
 
 
 UNITS = {"Cel": "°C", "%RH": "% RH", "Ohm": "Ω", "ug/m3": "µg/m³"}
@@ -364,10 +370,8 @@ UNITS = {"Cel": "°C", "%RH": "% RH", "Ohm": "Ω", "ug/m3": "µg/m³"}
 def measured(value: Plain, about: Mapping[str, Any]) -> str:
     """A property's value with its unit, for people; `about` is its row of the table."""
     unit = str(about.get("unit", ""))
-    found = shown(value, str(about["name"]))
-    return (
-        found if value is None or isinstance(value, bool) or not unit else f"{found} {UNITS.get(unit, unit)}"
-    )
+    text = shown(value, str(about["name"]))
+    return text if value is None or isinstance(value, bool) or not unit else f"{text} {UNITS.get(unit, unit)}"
 
 
 TRUTHS = {

@@ -73,26 +73,26 @@ class PersistentConnection(Connection):
 
     def follow(self, filters: Sequence[str]) -> None:
         """Hear these topics from now on."""
-        new = [each for each in filters if each not in self.filters]
+        new = [topic_filter for topic_filter in filters if topic_filter not in self.filters]
         self.filters.update(new)
         for at in range(0, len(new), 100):
-            self._client.subscribe([(each, 1) for each in new[at : at + 100]])
+            self._client.subscribe([(topic_filter, 1) for topic_filter in new[at : at + 100]])
 
     def waiting(self, seconds: float) -> list[tuple[int, mqtt.MQTTMessage]]:
         """What has come, each with the session that it came in; waits so long for the first."""
-        found: list[tuple[int, mqtt.MQTTMessage]] = []
+        messages: list[tuple[int, mqtt.MQTTMessage]] = []
         with contextlib.suppress(queue.Empty):
-            found.append(self.messages.get(timeout=seconds))
+            messages.append(self.messages.get(timeout=seconds))
             if self._many:
                 time.sleep(GATHERED)
-            while len(found) < BATCH:
-                found.append(self.messages.get_nowait())
-        self._many = MANY < len(found) < BATCH
-        return found
+            while len(messages) < BATCH:
+                messages.append(self.messages.get_nowait())
+        self._many = MANY < len(messages) < BATCH
+        return messages
 
     def done(self, messages: Sequence[mqtt.MQTTMessage]) -> None:
         """Tell the broker that these need not come again: all in one piece, for `ack` wakes the client's thread for each."""
-        acks = b"".join(PUBACK + each.mid.to_bytes(2, "big") for each in messages if each.qos)
+        acks = b"".join(PUBACK + message.mid.to_bytes(2, "big") for message in messages if message.qos)
         if acks:
             self._client._packet_queue(PUBACK[0], acks, 0, 1)  # pyright: ignore[reportPrivateUsage]
 
@@ -141,8 +141,8 @@ class Service:
 
     def watch(self, alerts: Sequence[Alert]) -> None:
         """Look out for these from now on, and for no others; what stands of others is over."""
-        for each in {each["name"] for each in self.history.standing()} - {each.name for each in alerts}:
-            self.history.gone(each, time.time())
+        for name in {alert["name"] for alert in self.history.standing()} - {alert.name for alert in alerts}:
+            self.history.gone(name, time.time())
         self.watchman = Watchman(alerts, self.hub, self.history)
 
     def stop(self) -> None:
@@ -167,8 +167,8 @@ class Service:
     def _run(self) -> None:
         while not self._over.is_set():
             try:
-                found = self.way.waiting(0.25)
-                for session, together in groupby(found, key=itemgetter(0)):
+                messages = self.way.waiting(0.25)
+                for session, together in groupby(messages, key=itemgetter(0)):
                     if session != self._session:
                         self._session = session
                         self._kept(self.history.forget_taken)
@@ -182,14 +182,14 @@ class Service:
         rows: list[HistoryRow] = []
         numbers: set[int] = set()
         self._new.clear()
-        for each in messages:
-            twice = each.dup and (each.mid in numbers or self.history.was_taken(each.mid))
+        for message in messages:
+            twice = message.dup and (message.mid in numbers or self.history.was_taken(message.mid))
             try:
-                rows += [] if twice else self._heard(each, at)
-                numbers.add(each.mid)
+                rows += [] if twice else self._heard(message, at)
+                numbers.add(message.mid)
             except Exception as error:  # one message that nobody foresaw costs no other
-                self.odd = f"a message under {each.topic} was left out: {type(error).__name__}: {error}"
-        taken, new = [each.mid for each in messages if each.qos], dict(self._new)
+                self.odd = f"a message under {message.topic} was left out: {type(error).__name__}: {error}"
+        taken, new = [message.mid for message in messages if message.qos], dict(self._new)
         if not (rows or new) or self._kept(lambda: self.history.put(rows, taken, new)):
             self.way.done(messages)
         self.count += len(messages)

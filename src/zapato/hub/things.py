@@ -49,9 +49,9 @@ class DataSchema:
         return f"at most {self.high:g}" if self.high is not None else ""
 
     def as_dict(self) -> dict[str, object]:
-        found: dict[str, object] = {"type": self.type, "unit": self.unit, "low": self.low, "high": self.high}
-        found["options"] = list(self.options)
-        return {key: value for key, value in found.items() if value not in ("", None, [])}
+        row: dict[str, object] = {"type": self.type, "unit": self.unit, "low": self.low, "high": self.high}
+        row["options"] = list(self.options)
+        return {key: value for key, value in row.items() if value not in ("", None, [])}
 
 
 @dataclass(frozen=True)
@@ -95,8 +95,8 @@ class Thing:
     def filters(self) -> list[str]:
         """What to subscribe to: everything under its own topic, where all is there, else topic by topic."""
         own = self.topic.rpartition("/")[0] + "/"
-        found = dict.fromkeys(each.reads for each in (*self.properties.values(), *self.events.values()))
-        return [f"{own}#"] if all(each.startswith(own) for each in found) else [*found, self.topic]
+        filters = dict.fromkeys(prop.reads for prop in (*self.properties.values(), *self.events.values()))
+        return [f"{own}#"] if all(filter_.startswith(own) for filter_ in filters) else [*filters, self.topic]
 
 
 class NoThing(Exception):
@@ -118,9 +118,15 @@ def read_thing(topic: str, payload: bytes) -> Thing:
     way = topic.split("/")
     title = _text(about.get("title")) or way[-2 if len(way) > 1 else 0]
     where = _text(about.get("description")).removeprefix(f"{way[-2] if len(way) > 1 else ''}").strip(", ")
-    properties = {each.name: each for each in _affordances(about, "properties") if each.reads or each.writes}
-    actions = {each.name: each for each in _affordances(about, "actions") if each.writes}
-    events = {each.name: each for each in _affordances(about, "events") if each.reads}
+    properties = {
+        affordance.name: affordance
+        for affordance in _affordances(about, "properties")
+        if affordance.reads or affordance.writes
+    }
+    actions = {
+        affordance.name: affordance for affordance in _affordances(about, "actions") if affordance.writes
+    }
+    events = {affordance.name: affordance for affordance in _affordances(about, "events") if affordance.reads}
     version = _text(_table(about.get("version")).get("instance"))
     name = _text(way[-2] if len(way) > 1 else topic)
     return Thing(name, topic, title, where, version, properties, events, actions)
@@ -145,9 +151,9 @@ def _affordances(about: Mapping[str, Any], group: str) -> Iterable[Affordance]:
 
 def _forms(raw: Any) -> dict[str, tuple[str, int, bool]]:
     """Operation -> its topic, QoS and whether it is retained, of the forms for MQTT."""
-    found: dict[str, tuple[str, int, bool]] = {}
-    for each in _list(_table(raw).get("forms"))[:20]:
-        form = _table(each)
+    forms: dict[str, tuple[str, int, bool]] = {}
+    for raw_form in _list(_table(raw).get("forms"))[:20]:
+        form = _table(raw_form)
         ops = form.get("op")
         topic = form.get("mqv:filter") or form.get("mqv:topic") or _in_address(form.get("href"))
         if not isinstance(topic, str) or not 0 < len(topic.encode(errors="replace")) < 512:
@@ -156,8 +162,8 @@ def _forms(raw: Any) -> dict[str, tuple[str, int, bool]]:
             continue
         qos = int(str(form.get("mqv:qos")) == "1")
         for op in [ops] if isinstance(ops, str) else _list(ops)[:20]:
-            found.setdefault(str(op), (topic, qos, form.get("mqv:retain") is True))
-    return found
+            forms.setdefault(str(op), (topic, qos, form.get("mqv:retain") is True))
+    return forms
 
 
 def _in_address(href: Any) -> str:
@@ -170,11 +176,11 @@ def _in_address(href: Any) -> str:
 
 
 def _value(table: Mapping[str, Any]) -> DataSchema:
-    for each in map(_table, _list(table.get("oneOf"))[:10]):  # null, or what it is
-        if each.get("type") != "null":
-            table = {**each, **table}
+    for choice in map(_table, _list(table.get("oneOf"))[:10]):  # null, or what it is
+        if choice.get("type") != "null":
+            table = {**choice, **table}
             break
-    options = tuple(each for each in _list(table.get("enum"))[:100] if isinstance(each, str))
+    options = tuple(option for option in _list(table.get("enum"))[:100] if isinstance(option, str))
     above = "exclusiveMinimum" in table
     return DataSchema(
         TYPES.get(str(table.get("type")), ""),
@@ -193,7 +199,7 @@ def _inputs(table: Mapping[str, Any]) -> tuple[DataSchema, ...]:
         return ()
     one = _table(given)
     if one.get("type") == "array":
-        return tuple(_value(_table(each)) for each in _list(one.get("items"))[:10])
+        return tuple(_value(_table(item)) for item in _list(one.get("items"))[:10])
     return (_value(one),)
 
 

@@ -26,16 +26,16 @@ def heard(value: DataSchema, payload: bytes) -> Plain:
     """The value that a device said; a text where it is not what was described."""
     text = payload.decode("utf-8", "replace")[:LONGEST]
     try:
-        found: Any = json.loads(text)
+        parsed: Any = json.loads(text)
     except (ValueError, RecursionError):
         return text if text else None
     if value.packed:
-        found = unpacked(found)
-    if isinstance(found, float) and not abs(found) < 1e300:
+        parsed = unpacked(parsed)
+    if isinstance(parsed, float) and not abs(parsed) < 1e300:
         return text
-    if isinstance(found, str):
-        return whole_text(found)
-    return found if found is None or isinstance(found, (bool, int, float)) else text
+    if isinstance(parsed, str):
+        return whole_text(parsed)
+    return parsed if parsed is None or isinstance(parsed, (bool, int, float)) else text
 
 
 def checked(value: DataSchema, given: Plain, name: str) -> Plain:
@@ -83,21 +83,23 @@ def typed(value: DataSchema, text: str, name: str) -> Plain:
 
 def split(line: str) -> tuple[str, str | None, list[str]]:
     """What a typed line names, the value that it sets or None, and the arguments that it gives."""
-    found = _LINE.fullmatch(line)
-    if found is None:
+    match = _LINE.fullmatch(line)
+    if match is None:
         raise NotTaken(
             f"{line.strip()[:60]} cannot be read", "device.part.property = value, or device.part.action"
         )
-    if found["value"] is not None:
-        return found[1], found["value"].strip(), []
-    inside = found["inside"] if found["inside"] is not None else found["after"]
-    return found[1], None, [each.strip() for each in inside.split(",") if each.strip()]
+    if match["value"] is not None:
+        return match[1], match["value"].strip(), []
+    inside = match["inside"] if match["inside"] is not None else match["after"]
+    return match[1], None, [argument.strip() for argument in inside.split(",") if argument.strip()]
 
 
 def spoken(action: Affordance, given: Sequence[Plain]) -> str:
     """The payload of an action with these inputs. Raises NotTaken."""
     if len(given) != len(action.inputs):
-        takes = ", ".join(each.type + (f" ({each.unit})" if each.unit else "") for each in action.inputs)
+        takes = ", ".join(
+            argument.type + (f" ({argument.unit})" if argument.unit else "") for argument in action.inputs
+        )
         raise NotTaken(f"{action.name} takes {takes or 'nothing'}", f"{len(given)} given")
-    values = [checked(one, each, action.name) for one, each in zip(action.inputs, given, strict=True)]
+    values = [checked(one, argument, action.name) for one, argument in zip(action.inputs, given, strict=True)]
     return "" if not values else json.dumps(values[0] if len(values) == 1 else values, ensure_ascii=False)

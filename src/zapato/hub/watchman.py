@@ -37,45 +37,46 @@ class Watchman:
         self.hub, self.history = hub, history
         self._begun = time.time()
         self._watched = [
-            _Watched(each, _code(each.when.code if each.when else ""), _code(each.gone)) for each in alerts
+            _Watched(alert, _code(alert.when.code if alert.when else ""), _code(alert.gone))
+            for alert in alerts
         ]
-        for each in self._watched:
-            stood = history.kept(f"alert:{each.alert.name}") or [0.0, 0.0]
-            each.since, each.told = float(stood[0]), float(stood[1])
+        for watched in self._watched:
+            stood = history.kept(f"alert:{watched.alert.name}") or [0.0, 0.0]
+            watched.since, watched.told = float(stood[0]), float(stood[1])
 
     @property
     def standing(self) -> list[str]:
         """The names of the alerts that were told and have not gone back."""
-        return [each.alert.name for each in self._watched if each.told]
+        return [watched.alert.name for watched in self._watched if watched.told]
 
     def look(self, at: float, names: frozenset[str] | None = None) -> None:
         """Judge every alert that reads one of these names, or all; `at` is now, s since 1970."""
-        for each in self._watched:
-            if names is None or each.alert.silent or each.alert.reads & names:
-                self._judge(each, at)
+        for watched in self._watched:
+            if names is None or watched.alert.silent or watched.alert.reads & names:
+                self._judge(watched, at)
 
-    def _judge(self, each: _Watched, at: float) -> None:
+    def _judge(self, watched: _Watched, at: float) -> None:
         """What cannot be written down is not told either, and is judged again."""
-        name, true = each.alert.name, self._true(each, at)
-        since = (each.since or self._began(each.alert, at)) if true else 0.0
-        due = true and (each.alert.silent or at - since >= each.alert.held / 1000)
-        told = each.told
+        name, true = watched.alert.name, self._true(watched, at)
+        since = (watched.since or self._began(watched.alert, at)) if true else 0.0
+        due = true and (watched.alert.silent or at - since >= watched.alert.held / 1000)
+        told = watched.told
         if due and not told:
-            text, told = self._text(each.alert), at
+            text, told = self._text(watched.alert), at
             self.history.raised(name, at, text)
             self.hub.tell(HubEvent("alert", name, text, at))
-        elif told and not true and not self._still(each):
+        elif told and not true and not self._still(watched):
             told = 0.0
             self.history.gone(name, at)
             self.hub.tell(HubEvent("over", name, None, at))
-        if (since, told) != (each.since, each.told):
-            each.since, each.told = since, told
+        if (since, told) != (watched.since, watched.told):
+            watched.since, watched.told = since, told
             self.history.keep(f"alert:{name}", [since, told])
 
-    def _true(self, each: _Watched, at: float) -> bool:
-        if each.alert.silent:
-            return at - self._last(each.alert.silent) >= each.alert.held / 1000
-        return bool(each.judge and self._value(each.judge))
+    def _true(self, watched: _Watched, at: float) -> bool:
+        if watched.alert.silent:
+            return at - self._last(watched.alert.silent) >= watched.alert.held / 1000
+        return bool(watched.judge and self._value(watched.judge))
 
     def _began(self, alert: Alert, at: float) -> float:
         """Since when the condition is true: where it is about one thing, since that has its value."""
@@ -98,8 +99,8 @@ class Watchman:
         reading = self.hub.readings.get(name)
         return max(reading.at if reading else 0.0, self._begun)
 
-    def _still(self, each: _Watched) -> bool:
-        return bool(each.gone and self._value(each.gone))
+    def _still(self, watched: _Watched) -> bool:
+        return bool(watched.gone and self._value(watched.gone))
 
     def _value(self, code: CodeType) -> Any:
         def v(name: str) -> Any:

@@ -78,8 +78,8 @@ class Page:
 
     def stop(self) -> None:
         self._server.should_exit = True
-        for each in [*self._readers]:
-            each.let_go()
+        for reader in [*self._readers]:
+            reader.let_go()
         self._thread.join(5)
 
     # --- requests
@@ -92,9 +92,9 @@ class Page:
             answer: Callable[[Request], Awaitable[Response]],
         ) -> Callable[[Request], Awaitable[Response]]:
             async def call(request: Request) -> Response:
-                found = self._refused(request) or await answer(request)
-                found.headers.update(HEADERS)
-                return found
+                response = self._refused(request) or await answer(request)
+                response.headers.update(HEADERS)
+                return response
 
             return call
 
@@ -130,15 +130,15 @@ class Page:
     def _known(self, request: Request) -> bool:
         bearer = request.headers.get("authorization", "").removeprefix("Bearer ")
         given = (request.cookies.get(COOKIE, ""), request.query_params.get("token", ""), bearer)
-        return any(hmac.compare_digest(each.encode(), self.token.encode()) for each in given)
+        return any(hmac.compare_digest(candidate.encode(), self.token.encode()) for candidate in given)
 
     async def _page(self, request: Request) -> Response:
         from starlette.responses import RedirectResponse
 
         if request.query_params.get("token"):
-            found = RedirectResponse("/", 303)
-            found.set_cookie(COOKIE, self.token, httponly=True, samesite="strict", max_age=90 * 86_400)
-            return found
+            response = RedirectResponse("/", 303)
+            response.set_cookie(COOKIE, self.token, httponly=True, samesite="strict", max_age=90 * 86_400)
+            return response
         return await _file(request)
 
     async def _things(self, request: Request) -> Response:
@@ -150,8 +150,8 @@ class Page:
     def _asked(self, asked: Mapping[str, str]) -> dict[str, Any]:
         number = asked.get("page", "")
         page = int(number) if number.isdecimal() and len(number) < 6 else 0
-        found = self.service.hub.page(asked.get("find", "")[:100], page)
-        return {**found, "alerts": self.service.history.standing()[:ALERTS]}
+        page_data = self.service.hub.page(asked.get("find", "")[:100], page)
+        return {**page_data, "alerts": self.service.history.standing()[:ALERTS]}
 
     async def _changes(self, request: Request) -> Response:
         from starlette.responses import StreamingResponse
@@ -255,8 +255,8 @@ class _Reader:
                 continue
             self._waits.clear()
             with self._lock:
-                found, self._pending, self._told = self._pending, {}, False
-            yield "".join(f"data: {json.dumps(each.as_dict())}\n\n" for each in found.values())
+                changes, self._pending, self._told = self._pending, {}, False
+            yield "".join(f"data: {json.dumps(change.as_dict())}\n\n" for change in changes.values())
             await asyncio.sleep(TOGETHER)
 
 

@@ -111,12 +111,16 @@ class Document:
                 values[key] = known.read(self._resolved(known, raw, (*path, key)))
             except Wrong as wrong:
                 values.pop(key, None)
-                for each in (wrong, *wrong.more):
-                    message = each.message if each.at else f"{key} {each.message}"
-                    self.found(each.code, (*path, key, *each.at), message, fixes=each.fixes)
-        for each in shape.required:
-            if each.name not in table and each.name not in misspelt and (*path, each.name) not in self.gaps:
-                self.missing(each, path)
+                for problem in (wrong, *wrong.more):
+                    message = problem.message if problem.at else f"{key} {problem.message}"
+                    self.found(problem.code, (*path, key, *problem.at), message, fixes=problem.fixes)
+        for wanted in shape.required:
+            if (
+                wanted.name not in table
+                and wanted.name not in misspelt
+                and (*path, wanted.name) not in self.gaps
+            ):
+                self.missing(wanted, path)
         return values
 
     def _unknown(self, key: str, known: Iterable[str], path: Keys, elsewhere: str) -> set[str]:
@@ -132,10 +136,10 @@ class Document:
         self.found("unknown-key", path, message, fixes=fixes, of="key")
         return {name for name in options if near and f'"{name}"' in near[0]}
 
-    def missing(self, each: Field, path: Keys, fixes: tuple[str, ...] = ()) -> None:
+    def missing(self, field: Field, path: Keys, fixes: tuple[str, ...] = ()) -> None:
         """Note that a field must be given; `fixes` in place of what is usual for its name."""
-        message = f"{_table_words(path)} needs {each.name}: {each.help}"
-        self.found("missing-key", path, message, fixes=fixes or _EXAMPLES.get(each.name, ()), of="key")
+        message = f"{_table_words(path)} needs {field.name}: {field.help}"
+        self.found("missing-key", path, message, fixes=fixes or _EXAMPLES.get(field.name, ()), of="key")
 
     def _resolved(self, known: Field, raw: Any, path: Keys) -> Any:
         """The raw value with a named secret put in its place."""

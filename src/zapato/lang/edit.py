@@ -78,10 +78,10 @@ def _behind(lines: list[str], header: str) -> int | None:
 
 def _with(data: Mapping[str, Any], more: Mapping[str, Any]) -> dict[str, Any]:
     """The values with a table of two names added."""
-    found = dict(data)
+    merged = dict(data)
     for kind, tables in more.items():
-        found[kind] = {**cast(dict[str, Any], found.get(kind, {})), **tables}
-    return found
+        merged[kind] = {**cast(dict[str, Any], merged.get(kind, {})), **tables}
+    return merged
 
 
 def save(source: Source, text: str) -> None:

@@ -156,9 +156,9 @@ def parse(text: str, mode: str = "eval") -> tuple[ast.AST | None, tuple[Mistake,
         return None, (Mistake(0, "cannot be read as an expression"),)
 
 
-def _without_hyphens(found: re.Match[str]) -> str:
+def _without_hyphens(match: re.Match[str]) -> str:
     """Python's grammar has none in a name, and no device's name has an underscore: one stands for the other."""
-    return found[0] if found[0][0] in "'\"" else found[0].replace("-", "_")
+    return match[0] if match[0][0] in "'\"" else match[0].replace("-", "_")
 
 
 def _syntax_offset(text: str, error: SyntaxError) -> int:
@@ -166,8 +166,8 @@ def _syntax_offset(text: str, error: SyntaxError) -> int:
 
 
 def _syntax_words(text: str) -> str:
-    if found := re.search(r"\w\(\s*(?:[^()]*,\s*)?(\d+(?:\.\d+)?\s*(?:ms|s|min|h|d))\s*\)", text):
-        return f"not an expression: in brackets a time stands in single quotes, '{found[1]}'"
+    if match := re.search(r"\w\(\s*(?:[^()]*,\s*)?(\d+(?:\.\d+)?\s*(?:ms|s|min|h|d))\s*\)", text):
+        return f"not an expression: in brackets a time stands in single quotes, '{match[1]}'"
     if re.search(r"\b\d+(?:\.\d+)?\s*(?:ms|s|min|h|d)\b", text):
         return "a time is not a value here; in a condition it belongs to held, after or for, in an action it is a text: blink('2s')"
     if re.search(r"(?<!')\b\d{1,2}:\d\d\b", text):
@@ -186,7 +186,7 @@ def compile_expression(text: str, scope: Scope) -> Expression:
     result = Expression(text)
     tree, mistakes = parse(text)
     if not isinstance(tree, ast.Expression):
-        result.mistakes.extend(replace(each) for each in mistakes)
+        result.mistakes.extend(replace(mistake) for mistake in mistakes)
         return result
     result.tree = tree.body
     result.value = compile_node(tree.body, text, scope, result)
@@ -218,11 +218,11 @@ def width_of(node: ast.AST) -> int:
 
 def names_of(node: ast.expr) -> list[str]:
     """The names of `device.part.property`; none where it is something else."""
-    found: list[str] = []
+    names: list[str] = []
     while isinstance(node, ast.Attribute):
-        found.append(node.attr)
+        names.append(node.attr)
         node = node.value
-    return [*found, node.id][::-1] if isinstance(node, ast.Name) else []
+    return [*names, node.id][::-1] if isinstance(node, ast.Name) else []
 
 
 class _Compiler:
@@ -266,13 +266,13 @@ class _Compiler:
             return self.wrong(node, "a property is written part.property")
         device = way[0].replace("_", "-") if len(way) == 3 else ""
         try:
-            found = self.scope.far(device, *way[1:]) if device else self.scope.read(*way)
+            known = self.scope.far(device, *way[1:]) if device else self.scope.read(*way)
         except NotThere as unknown:
             return self.wrong(node, unknown.message, *unknown.fixes, code=unknown.code)
         self.into.reads.append((f"{device}.{way[1]}" if device else way[0], way[-1]))
-        if found.unknown and found.code not in self.into.guards:
-            self.into.guards.append(found.code)
-        return ExpressionValue(found.type, found.code, found.unit)
+        if known.unknown and known.code not in self.into.guards:
+            self.into.guards.append(known.code)
+        return ExpressionValue(known.type, known.code, known.unit)
 
     def expect(self, node: ast.expr, type: str, words: str) -> ExpressionValue:
         value = self.value(node)
@@ -283,8 +283,8 @@ class _Compiler:
     def logic(self, node: ast.BoolOp) -> ExpressionValue:
         word = "and" if isinstance(node.op, ast.And) else "or"
         values = [
-            self.expect(each, "boolean", f"{word} joins things that are true or false")
-            for each in node.values
+            self.expect(operand, "boolean", f"{word} joins things that are true or false")
+            for operand in node.values
         ]
         return ExpressionValue("boolean", "(" + f" {word} ".join(v.code for v in values) + ")")
 
@@ -352,7 +352,7 @@ class _Compiler:
                 node,
                 f"{name} takes {least} to {most} numbers" if least < most else f"{name} takes {least} number",
             )
-        values = [self.expect(each, "number", f"{name} takes numbers") for each in node.args]
+        values = [self.expect(argument, "number", f"{name} takes numbers") for argument in node.args]
         return ExpressionValue("number", f"{name}({', '.join(v.code for v in values)})", values[0].unit)
 
     def known(self, node: ast.Call) -> ExpressionValue:
@@ -369,7 +369,7 @@ class _Compiler:
         if not own.least <= len(node.args) <= own.most or node.keywords:
             count = f"{own.least} to {own.most}" if own.least < own.most else str(own.least)
             return self.wrong(node, f"{name} takes {count} text{'s' * (own.most > 1)}")
-        codes = [self.own_argument(name, own, each) for each in node.args]
+        codes = [self.own_argument(name, own, argument) for argument in node.args]
         self.into.calls.append((name, tuple(codes)))
         if own.guard and own.guard not in self.into.guards:
             self.into.guards.append(own.guard)

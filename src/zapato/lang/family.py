@@ -66,7 +66,7 @@ class Family:
     @cached_property
     def by_name(self) -> Mapping[str, FamilyRow]:
         """The rows by the members' names."""
-        return {each.name: each for each in self.rows}
+        return {row.name: row for row in self.rows}
 
 
 class CsvSource(Source):
@@ -115,12 +115,12 @@ def row_of(source: Source, root: Path) -> FamilyRow | None:
     """The row that this source was read for. Raises Unreadable where the table has none of that name."""
     if not source.row:
         return None
-    found = family(source, root)
-    row = found.by_name.get(source.row)
+    members_found = family(source, root)
+    row = members_found.by_name.get(source.row)
     if row is None:
         from zapato.lang.fields import nearest
 
-        near = nearest(source.row, list(found.by_name))
+        near = nearest(source.row, list(members_found.by_name))
         raise Unreadable(f"{source.name} has no row {source.row}", near[0] if near else "")
     return row
 
@@ -168,47 +168,47 @@ def _read(file: str, changed: int, size: int, column: str, seen_from: Path) -> F
 
 def _listed(source: Source, given: list[object], at: Keys) -> list[FamilyRow]:
     return [
-        FamilyRow("", dict(cast(dict[str, Any], each)), source, (*at, number))
-        for number, each in enumerate(given)
-        if isinstance(each, dict)
+        FamilyRow("", dict(cast(dict[str, Any], row)), source, (*at, number))
+        for number, row in enumerate(given)
+        if isinstance(row, dict)
     ]
 
 
 def _from_csv(source: CsvSource) -> Family:
     reader = csv.reader(io.StringIO(source.text), delimiter=delimiter(source.text), skipinitialspace=True)
-    found = Family()
+    family = Family()
     try:
-        columns = [each.strip() for each in next(reader, list[str]())]
+        columns = [cell.strip() for cell in next(reader, list[str]())]
         for cells in reader:
             if not any(cell.strip() for cell in cells) or cells[0].startswith("#"):
                 continue
             if len(cells) > len(columns):
-                found.problem = f"{source.name}, line {reader.line_num}: more cells than columns"
+                family.problem = f"{source.name}, line {reader.line_num}: more cells than columns"
                 break
             texts = ((column, cell.strip()) for column, cell in zip(columns, cells, strict=False))
             values = {column: Cell(text) for column, text in texts if column and text}
-            found.rows.append(FamilyRow("", values, source, (reader.line_num,)))
-            if len(found.rows) > MOST:
-                found.problem = f"{source.name}: {MOST:,} rows are the most"
+            family.rows.append(FamilyRow("", values, source, (reader.line_num,)))
+            if len(family.rows) > MOST:
+                family.problem = f"{source.name}: {MOST:,} rows are the most"
                 break
     except csv.Error as error:
-        found.problem = f"{source.name}, line {reader.line_num}: {error}"
-    if found.problem:
-        found.rows.clear()
-    return found
+        family.problem = f"{source.name}, line {reader.line_num}: {error}"
+    if family.problem:
+        family.rows.clear()
+    return family
 
 
-def _named(found: Family, column: str) -> Family:
+def _named(family: Family, column: str) -> Family:
     """Each row has the name that its device gets, where that can be one of a file; else its number."""
     named: dict[str, FamilyRow] = {}
-    for number, row in enumerate(found.rows, 1):
+    for number, row in enumerate(family.rows, 1):
         name = str(row.values.get(column, ""))
         good = re.fullmatch(r"[A-Za-z0-9][\w.-]*", name) and name not in named
         name = name if good else f"row-{number}"
         named[name] = replace(row, name=name)
-    if not named and not found.problem:
-        found.problem = "the table of this family has no rows"
-    return Family(list(named.values()), found.problem)
+    if not named and not family.problem:
+        family.problem = "the table of this family has no rows"
+    return Family(list(named.values()), family.problem)
 
 
 def delimiter(text: str) -> str:
@@ -219,7 +219,7 @@ def delimiter(text: str) -> str:
 
 def _columns(head: str) -> list[str]:
     reader = csv.reader([head], delimiter=delimiter(head), skipinitialspace=True)
-    return [each.strip() for each in next(reader, list[str]())]
+    return [cell.strip() for cell in next(reader, list[str]())]
 
 
 def _cell(row: str, wanted: int, delimiter: str) -> tuple[int, int]:
@@ -264,7 +264,7 @@ def as_field(cell: Cell, schema: Mapping[str, Any]) -> object:
 def _types(schema: Mapping[str, Any]) -> set[str]:
     """The JSON types that a schema takes."""
     own = schema.get("type", [])
-    found = {own} if isinstance(own, str) else set(cast(list[str], own))
-    for each in (*schema.get("anyOf", ()), *schema.get("oneOf", ())):
-        found |= _types(each)
-    return found
+    types = {own} if isinstance(own, str) else set(cast(list[str], own))
+    for branch in (*schema.get("anyOf", ()), *schema.get("oneOf", ())):
+        types |= _types(branch)
+    return types

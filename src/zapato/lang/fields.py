@@ -215,14 +215,15 @@ def measured(
         if not isinstance(value, str):
             raise Wrong(f"takes a value with its unit, such as {example}", *_with_unit(value, dimension))
         try:
-            found = quantity(value, dimension)
+            measured_value = quantity(value, dimension)
         except QuantityError as error:
             raise Wrong(f"takes a value with its unit: {error}", f"such as {example}") from None
-        if not least <= found <= most:
+        if not least <= measured_value <= most:
             raise Wrong(
-                f'is "{value}": out of range', f"at least {least:g}" if found < least else f"at most {most:g}"
+                f'is "{value}": out of range',
+                f"at least {least:g}" if measured_value < least else f"at most {most:g}",
             )
-        return round(found) if dimension == "time" else found
+        return round(measured_value) if dimension == "time" else measured_value
 
     schema = {"type": "string", "pattern": r"^\s*[+-]?\d+(\.\d+)?\s*\S+\s*$"}
     return Field(name, read, schema, help, default, dimension=dimension)
@@ -241,12 +242,12 @@ def span(name: str, help: str, dimension: str, default: Any = None) -> Field:
         _expects(value, str, 'a range such as "0V-5V"')
         low, _, high = value.partition("-")
         try:
-            found = quantity(low, dimension), quantity(high, dimension)
+            field = quantity(low, dimension), quantity(high, dimension)
         except QuantityError as error:
             raise Wrong(f'takes a range such as "0V-5V": {error}') from None
-        if found[0] >= found[1]:
+        if field[0] >= field[1]:
             raise Wrong(f'is "{value}": the lower end comes first')
-        return found
+        return field
 
     return Field(name, read, {"type": "string", "pattern": r"^[^-]+-[^-]+$"}, help, default)
 
@@ -257,7 +258,7 @@ def names(name: str, help: str, default: Any = (), *, role: str = "part") -> Fie
     def read(value: Any) -> tuple[str, ...]:
         items = cast(list[Any], [value] if isinstance(value, str) else value)
         if isinstance(value, str) and "," in value:
-            listed = ", ".join(f'"{each.strip()}"' for each in value.split(","))
+            listed = ", ".join(f'"{item.strip()}"' for item in value.split(","))
             raise Wrong("takes a list of names, not one text with commas", f"{name} = [{listed}]")
         if not isinstance(value, (str, list)) or not all(isinstance(item, str) for item in items):
             raise Wrong('takes a list of names: ["a", "b"]')
@@ -305,8 +306,8 @@ def nearest(value: object, options: object, count: int = 1) -> tuple[str, ...]:
 
     if not isinstance(value, str):
         return ()
-    found = get_close_matches(value.lower(), [str(o) for o in cast(list[object], options)], count, 0.6)
-    return tuple(f'did you mean "{near}"?' for near in found)
+    matches = get_close_matches(value.lower(), [str(o) for o in cast(list[object], options)], count, 0.6)
+    return tuple(f'did you mean "{near}"?' for near in matches)
 
 
 @dataclass(eq=False, repr=False)

@@ -71,8 +71,8 @@ def device_file(folder: Path, name: str) -> Path | None:
     path = folder / f"{name}.toml"
     with suppress(Unreadable):
         text = read_bytes(path)
-        found = None if is_family(text) else _NAME.search(text)
-        if found and found[1].decode() == name:
+        match = None if is_family(text) else _NAME.search(text)
+        if match and match[1].decode() == name:
             return path
     return named(folder).get(name)
 
@@ -82,13 +82,13 @@ def _contents_now(folder: Path) -> tuple[tuple[Path, bytes], ...]:
 
 
 def _named_now(folder: Path) -> dict[str, Path]:
-    found: dict[str, Path] = {}
+    paths: dict[str, Path] = {}
     for name, file in _files(folder).items():
         if file.family:  # its table may have changed
-            found |= {each.name: each for each in members(folder / name, folder.parent)}
+            paths |= {member.name: member for member in members(folder / name, folder.parent)}
         elif file.device:
-            found[file.device] = folder / name
-    return found
+            paths[file.device] = folder / name
+    return paths
 
 
 class _File:
@@ -123,10 +123,10 @@ def _files(folder: Path) -> dict[str, _File]:
 
 def _stamps(folder: Path) -> list[tuple[str, tuple[int, int]]]:
     """The files of a folder, each with when it changed and its size, or what tells an unsaved text from another."""
-    found: list[tuple[str, tuple[int, int]]] = []
+    stamps: list[tuple[str, tuple[int, int]]] = []
     with suppress(OSError), os.scandir(folder) as entries:
         for entry in entries:
             if entry.name.endswith(".toml") and entry.is_file():
                 about = entry.stat()
-                found.append((entry.name, unsaved_stamp(entry.path) or (about.st_mtime_ns, about.st_size)))
-    return sorted(found)
+                stamps.append((entry.name, unsaved_stamp(entry.path) or (about.st_mtime_ns, about.st_size)))
+    return sorted(stamps)

@@ -44,13 +44,13 @@ class DailyMoment:
 
 def moment(text: str) -> DailyMoment:
     """The time of day that `text` says. Raises HoursError."""
-    if found := _HOUR.fullmatch(text):
-        hour, minute = int(found[1]), int(found[2])
+    if match := _HOUR.fullmatch(text):
+        hour, minute = int(match[1]), int(match[2])
         if hour > 23 or minute > 59:
             raise HoursError(f'"{text}" is no time of day: they go from 00:00 to 23:59')
         return DailyMoment(CLOCK, 60 * hour + minute)
-    if found := _MOMENT.fullmatch(text):
-        return DailyMoment(SUNS[found[1]], _away(text, found[2], found[3]))
+    if match := _MOMENT.fullmatch(text):
+        return DailyMoment(SUNS[match[1]], _away(text, match[2], match[3]))
     raise HoursError(f'"{text}" is no time of day', '"06:30", "sunset" or "sunrise + 20min"')
 
 
@@ -69,17 +69,17 @@ def _away(text: str, sign: str | None, written: str | None) -> int:
 
 def days(text: str) -> int:
     """The days that `text` says, Monday the lowest of seven bits: "mon-fri", "sat, sun". Raises HoursError."""
-    found = 0
+    bits = 0
     for piece in text.lower().split(","):
-        first, dash, last = (each.strip() for each in piece.partition("-"))
+        first, dash, last = (end.strip() for end in piece.partition("-"))
         if first not in DAYS or (dash and last not in DAYS):
             raise HoursError(
                 f'"{piece.strip()}" is no day: they are {" ".join(DAYS)}', '"mon-fri", or "sat, sun"'
             )
         at, end = DAYS.index(first), DAYS.index(last or first)
         while True:
-            found |= 1 << at
+            bits |= 1 << at
             if at == end:
                 break
             at = (at + 1) % 7
-    return found
+    return bits

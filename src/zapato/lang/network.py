@@ -45,7 +45,7 @@ def _read_host(value: object) -> str:
         raise Wrong(f"is {len(value)} characters long; {LONGEST} is the most")
     labels = value.split(".")
     if labels[-1].isdecimal():
-        if len(labels) != 4 or any(not each.isdecimal() or int(each) > 255 for each in labels):
+        if len(labels) != 4 or any(not label.isdecimal() or int(label) > 255 for label in labels):
             raise Wrong(f'is "{value}": an address is four numbers from 0 to 255, such as "192.168.4.2"')
     elif not all(map(_LABEL.fullmatch, labels)):
         raise Wrong(f'is "{value}": a name has letters, digits, - and dots between them')
@@ -61,9 +61,9 @@ def _parted(text: str) -> tuple[str, ...]:
 def _read_topic(value: object) -> str:
     if not isinstance(value, str) or not value:
         raise Wrong('takes the first levels of topics in quotes: "house/cellar"')
-    if found := sorted(set(value) & set("+#")):
+    if wildcards := sorted(set(value) & set("+#")):
         raise Wrong(
-            f'is "{value}": {" and ".join(found)} are wildcards of subscribers and not allowed in a topic that is published (MQTT 3.1.1, 4.7.1)'
+            f'is "{value}": {" and ".join(wildcards)} are wildcards of subscribers and not allowed in a topic that is published (MQTT 3.1.1, 4.7.1)'
         )
     if value.startswith("$"):
         raise Wrong(f'is "{value}": topics that begin with $ are the broker\'s own (MQTT 3.1.1, 4.7.2)')

@@ -59,8 +59,8 @@ class Slot:
         raw = int.from_bytes(piece, "little" if self.little else "big", signed=self.signed)
         if self.truth:
             return raw != 0
-        found = (raw - self.shift) / self.scale
-        return int(found) if found == int(found) else round(found, 6)
+        number = (raw - self.shift) / self.scale
+        return int(number) if number == int(number) else round(number, 6)
 
 
 @dataclass(frozen=True)
@@ -126,37 +126,37 @@ class _Reading:
 
 def read_pattern(text: str) -> Pattern:
     """The pattern that a text writes. Raises Wrong."""
-    found = _Reading()
+    reading = _Reading()
     for piece in _PIECE.findall(text):
-        _piece(found, piece)
-    if not found.fixed or len(found.fixed) > LONGEST:
-        raise Wrong(f'"{text}" is {len(found.fixed)} bytes; a frame has 1 to {LONGEST}')
-    if not found.mask[0]:
+        _piece(reading, piece)
+    if not reading.fixed or len(reading.fixed) > LONGEST:
+        raise Wrong(f'"{text}" is {len(reading.fixed)} bytes; a frame has 1 to {LONGEST}')
+    if not reading.mask[0]:
         raise Wrong(
             f'"{text}" begins with a byte that may have any value',
             "a frame begins with a byte that is always the same",
         )
     return Pattern(
-        text, bytes(found.fixed), bytes(found.mask), tuple(found.slots), found.check, found.check_at
+        text, bytes(reading.fixed), bytes(reading.mask), tuple(reading.slots), reading.check, reading.check_at
     )
 
 
-def _piece(found: _Reading, piece: str) -> None:
+def _piece(reading: _Reading, piece: str) -> None:
     if piece == "??":
-        found.more(b"\0", 0)
+        reading.more(b"\0", 0)
     elif re.fullmatch(r"(?:[0-9a-fA-F]{2})+", piece):
-        found.more(bytes.fromhex(piece), 255)
+        reading.more(bytes.fromhex(piece), 255)
     elif piece[1:-1] in CHECKS and piece[0] == "{":
-        if found.check:
+        if reading.check:
             raise Wrong("has two check sums")
-        found.check = piece[1:-1]
-        found.check_at = found.more(bytes(CHECKS[found.check]), 0)
+        reading.check = piece[1:-1]
+        reading.check_at = reading.more(bytes(CHECKS[reading.check]), 0)
     else:
-        slot = read_slot(piece, len(found.fixed))
-        if any(each.name == slot.name for each in found.slots):
+        slot = read_slot(piece, len(reading.fixed))
+        if any(other.name == slot.name for other in reading.slots):
             raise Wrong(f"has the field {slot.name} twice")
-        found.more(bytes(slot.width), 0)
-        found.slots.append(slot)
+        reading.more(bytes(slot.width), 0)
+        reading.slots.append(slot)
 
 
 def read_slot(piece: str, at: int) -> Slot:

@@ -75,8 +75,10 @@ def _given(document: Document) -> dict[str, Any]:
 
 def _no_member(document: Document, root: Path) -> Document:
     """A family without a row to read it for: its table is the mistake, and nothing else is looked at."""
-    found = family(document.source, root)
-    document.found("wrong-type", ("with",), found.problem or "this file is a family: name one of its members")
+    members_found = family(document.source, root)
+    document.found(
+        "wrong-type", ("with",), members_found.problem or "this file is a family: name one of its members"
+    )
     document.data = {}
     return document
 
@@ -93,11 +95,11 @@ def _place(folder: Path, name: str) -> Path:
 
 def _names(document: Document) -> list[str]:
     names = document.data["use"]
-    found = [names] if isinstance(names, str) else cast(list[Any], names)
-    if not isinstance(names, (str, list)) or not all(isinstance(each, str) for each in found):
+    paths = [names] if isinstance(names, str) else cast(list[Any], names)
+    if not isinstance(names, (str, list)) or not all(isinstance(name, str) for name in paths):
         document.found("wrong-type", ("use",), 'use takes a list of files: use = ["pieces/two-relays.toml"]')
         return []
-    return found
+    return paths
 
 
 def _use(
@@ -110,7 +112,7 @@ def _use(
 ) -> None:
     """Merge one piece, and first the pieces that it uses itself."""
     if path in above or len(above) >= DEEPEST:
-        chain = " -> ".join(each.name for each in (*above, path))
+        chain = " -> ".join(file.name for file in (*above, path))
         document.found("unknown-reference", at, f"the piece uses itself: {chain}")
         return
     gaps.uses += 1
@@ -146,7 +148,7 @@ def _use(
 
 def _near_files(path: Path) -> tuple[str, ...]:
     try:
-        near = nearest(path.name, [each.name for each in path.parent.glob("*.toml")])
+        near = nearest(path.name, [file.name for file in path.parent.glob("*.toml")])
     except OSError:
         near = ()
     return near or nearest(path.name, shipped()) or (f"with Zapato come: {', '.join(shipped())}",)
@@ -169,11 +171,11 @@ class _Gaps:
             table = cast(dict[str, Any], value)
             if table.keys() == {"with"} and isinstance(table["with"], str):
                 return self._one(document, table["with"], source, path)
-            filled = {key: self.filled(document, each, source, (*path, key)) for key, each in table.items()}
-            return {key: each for key, each in filled.items() if each is not None}
+            filled = {key: self.filled(document, value, source, (*path, key)) for key, value in table.items()}
+            return {key: value for key, value in filled.items() if value is not None}
         if isinstance(value, list):
             items = enumerate(cast(list[Any], value))
-            return [self.filled(document, each, source, (*path, number)) for number, each in items]
+            return [self.filled(document, item, source, (*path, number)) for number, item in items]
         return value
 
     def _one(self, document: Document, name: str, source: Source, path: Keys) -> Any:

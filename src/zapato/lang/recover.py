@@ -67,9 +67,9 @@ class Problem:
 def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
     """What can be read of `text`: the values, the text with broken lines blanked, the problems."""
     lines = text.split("\n")
-    if found := _YAML.search(text):
-        row = text[: found.start(1)].count("\n")
-        return {}, "", [Problem(row + 1, 1, len(found[1]), *_YAML_WORDS)]
+    if match := _YAML.search(text):
+        row = text[: match.start(1)].count("\n")
+        return {}, "", [Problem(row + 1, 1, len(match[1]), *_YAML_WORDS)]
     bare = _bare(text).split("\n")
     told = [huge(line) or _long(lines[row]) for row, line in enumerate(bare)]
     problems: list[Problem] = [
@@ -106,7 +106,7 @@ def huge(text: str) -> str:
 
 def _bare(text: str) -> str:
     """The text with its strings and comments emptied, its lines where they were."""
-    return TEXTS.sub(lambda found: '""' + "\n" * found[0].count("\n"), text) if _many(text) else text
+    return TEXTS.sub(lambda match: '""' + "\n" * match[0].count("\n"), text) if _many(text) else text
 
 
 def _many(text: str) -> bool:
@@ -199,18 +199,18 @@ def _culprit(lines: list[str], row: int) -> int:
 def _twice(lines: list[str], row: int, reason: str) -> Problem:
     """A key or a table that stands twice; the second one goes, a table with all its keys."""
     header = _HEADER.match(lines[row])
-    found = header or _KEY.match(lines[row])
-    if not found:
+    match = header or _KEY.match(lines[row])
+    if not match:
         row = _culprit(lines, row)
         lines[row] = ""
         return Problem(row + 1, 1, 1, reason[:1].lower() + reason[1:])
-    name = found[1]
+    name = match[1]
     top = 0 if header else max((n for n in range(row) if _HEADER.match(lines[n])), default=0)
     first = next((n for n in range(top, row) if _names(lines[n], name, header is not None)), None)
     where = f"; the first one is at line {first + 1}" if first is not None else ""
     problem = Problem(
         row + 1,
-        found.start(1) + 1,
+        match.start(1) + 1,
         len(name),
         f"{name} stands here a second time{where}",
         "keep one of the two",

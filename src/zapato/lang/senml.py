@@ -60,11 +60,11 @@ def key_of(value: object) -> str:
     return KEYS["boolean" if isinstance(value, bool) else "text" if isinstance(value, str) else "number"]
 
 
-def unpacked(found: Any) -> Any:
+def unpacked(value: Any) -> Any:
     """The value of a pack's only record, None of an empty pack; what is none stays as it is."""
-    if not isinstance(found, list):
-        return found
-    pack = cast(list[Any], found)
+    if not isinstance(value, list):
+        return value
+    pack = cast(list[Any], value)
     if not pack:
         return None
     only = cast(dict[str, Any], pack[0]) if len(pack) == 1 and isinstance(pack[0], dict) else {}

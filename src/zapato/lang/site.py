@@ -212,9 +212,9 @@ def site_of(path: Path) -> Site:
     for _ in range(levels):  # in plain texts: this is asked for every device of thousands
         there = not folder.endswith(_REHEARSALS) and _stamp(f"{folder}{os.sep}site.toml")
         if there:
-            found = _cached(folder, there, _stamp(f"{folder}{os.sep}secrets.toml"))
-            extensions.for_site(found.root, found.extensions)
-            return found
+            site = _cached(folder, there, _stamp(f"{folder}{os.sep}secrets.toml"))
+            extensions.for_site(site.root, site.extensions)
+            return site
         folder = os.path.dirname(folder)
     extensions.for_site(None, ())
     return Site()
@@ -288,13 +288,15 @@ def _over(
     given = document.data.get(name)
     if base is None or not isinstance(given, dict):
         return _table_of(document, name, shape)
-    optional = Shape(tuple(replace(each, default=None) if each.required else each for each in shape.fields))
+    optional = Shape(
+        tuple(replace(field, default=None) if field.required else field for field in shape.fields)
+    )
     own = _table_of(document, name, optional) or {}
-    found = {**base, **{key: value for key, value in own.items() if key in given}}
+    merged = {**base, **{key: value for key, value in own.items() if key in given}}
     whose, secrets = BELONG[name]
-    if whose in given and found.get(whose) != base.get(whose):
-        found |= {key: own.get(key) for key in secrets}
-    return found
+    if whose in given and merged.get(whose) != base.get(whose):
+        merged |= {key: own.get(key) for key in secrets}
+    return merged
 
 
 def time_table(document: Document) -> TimeTable | None:
@@ -327,7 +329,7 @@ def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding],
         return {}, {}, [], None
     named = {key: value for key, value in source.data.items() if isinstance(value, str)}
     keys = {key: value for key, value in table(source.data, "update_keys").items() if isinstance(value, str)}
-    document = Document(source, source.data, findings=[_veiled(each) for each in source.findings])
+    document = Document(source, source.data, findings=[_veiled(finding) for finding in source.findings])
     _keys(document)
     for key, value in source.data.items():
         if not isinstance(value, str) and key != "update_keys":
@@ -343,9 +345,9 @@ def _secrets(root: Path) -> tuple[dict[str, str], dict[str, str], list[Finding],
     return named, keys, document.findings, Source(path, "")
 
 
-def _veiled(found: Finding) -> Finding:
+def _veiled(finding: Finding) -> Finding:
     """A mistake of secrets.toml without any word of its lines."""
-    return replace(found, message=f"line {found.place.line} cannot be read", fixes=())
+    return replace(finding, message=f"line {finding.place.line} cannot be read", fixes=())
 
 
 def _keys(document: Document) -> None:

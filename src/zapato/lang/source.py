@@ -132,8 +132,8 @@ class Source:
             self.findings.append(Finding("toml-syntax", "error", Place(self.name), self.problem))
             return {}
         try:
-            found = _parsed(self.text)
-            return self._recover() if found is None else _copy(found)
+            parsed = _parsed(self.text)
+            return self._recover() if parsed is None else _copy(parsed)
         except (ValueError, RecursionError):
             return self._recover()
 
@@ -173,13 +173,13 @@ def _parsed(text: str) -> dict[str, Any] | None:
 def _copy(value: Any) -> Any:
     """Values that whoever reads them may change."""
     if isinstance(value, dict):
-        return {key: _copy(each) for key, each in cast(dict[str, Any], value).items()}
+        return {key: _copy(element) for key, element in cast(dict[str, Any], value).items()}
     if isinstance(value, list):
-        return [_copy(each) for each in cast(list[Any], value)]
+        return [_copy(item) for item in cast(list[Any], value)]
     return value
 
 
 def table(data: Mapping[str, Any], key: str) -> dict[str, Any]:
     """The table at `key`, or an empty one where there is none or something else stands there."""
-    found = data.get(key)
-    return cast(dict[str, Any], found) if isinstance(found, dict) else {}
+    value = data.get(key)
+    return cast(dict[str, Any], value) if isinstance(value, dict) else {}

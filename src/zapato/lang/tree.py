@@ -43,8 +43,8 @@ class Places:
         """The span of the value, or key, at `path`; of the nearest one above it that exists."""
         table = self._keys if of == "key" else self._values
         while path:
-            if found := table.get(path) or self._keys.get(path):
-                return found
+            if span := table.get(path) or self._keys.get(path):
+                return span
             path = path[:-1]
         return None
 

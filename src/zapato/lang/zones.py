@@ -74,25 +74,25 @@ def zone_names() -> list[str]:
 
 
 def _rule(text: str) -> Zone | None:
-    found = _RULE.fullmatch(text)
-    if not found:
+    match = _RULE.fullmatch(text)
+    if not match:
         return None
-    standard = -_seconds(found[1])
-    if not found[3]:
+    standard = -_seconds(match[1])
+    if not match[3]:
         return Zone(standard)
-    begins, ends = _change(found[3]), _change(found[4])
-    summer = -_seconds(found[2]) if found[2] else standard + 3600
+    begins, ends = _change(match[3]), _change(match[4])
+    summer = -_seconds(match[2]) if match[2] else standard + 3600
     return Zone(standard, summer, begins, ends) if begins and ends else None
 
 
 def _change(text: str) -> ClockChange | None:
-    found = _CHANGE.fullmatch(text)
-    if not found:
+    match = _CHANGE.fullmatch(text)
+    if not match:
         return None
-    return ClockChange(int(found[1]), int(found[2]), int(found[3]), _seconds(found[4] or "2"))
+    return ClockChange(int(match[1]), int(match[2]), int(match[3]), _seconds(match[4] or "2"))
 
 
 def _seconds(text: str) -> int:
     sign = -1 if text.startswith("-") else 1
-    pieces = [int(each) for each in text.lstrip("+-").split(":")]
-    return sign * sum(each * scale for each, scale in zip(pieces, (3600, 60, 1), strict=False))
+    pieces = [int(piece) for piece in text.lstrip("+-").split(":")]
+    return sign * sum(piece * scale for piece, scale in zip(pieces, (3600, 60, 1), strict=False))

@@ -76,7 +76,7 @@ class Followed:
             design=self._design,
             report=report,
             findings=list(report.findings),
-            rows=[each for each in held if each.verdict in ("over", "close") or each.of == "heap"],
+            rows=[row for row in held if row.verdict in ("over", "close") or row.of == "heap"],
             shown=shown,
         )
 

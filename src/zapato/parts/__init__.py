@@ -29,15 +29,15 @@ __all__ = [
 @cache
 def kind_names() -> tuple[str, ...]:
     """The names of all kinds, in order. Raises ZapatoError where an extension has the name of one of ours."""
-    ours = frozenset(each.name for each in extensions.own_bundles().values() if not each.chip_of)
+    ours = frozenset(bundle.name for bundle in extensions.own_bundles().values() if not bundle.chip_of)
     return tuple(sorted(extensions.beside(ours, "part.py", "a kind of part")))
 
 
 @cache
 def kind(name: str) -> Kind | None:
     """The kind with this name, or None. Raises ZapatoError where an extension's cannot be loaded."""
-    found = extensions.bundle(name, "part.py") if name in kind_names() else None
-    return found.member("part", "KIND") if found else None
+    bundle = extensions.bundle(name, "part.py") if name in kind_names() else None
+    return bundle.member("part", "KIND") if bundle else None
 
 
 extensions.on_change(kind_names.cache_clear)
@@ -46,4 +46,4 @@ extensions.on_change(kind.cache_clear)
 
 def kinds() -> tuple[Kind, ...]:
     """Every kind, in the order of their names."""
-    return tuple(found for name in kind_names() if (found := kind(name)))
+    return tuple(known for name in kind_names() if (known := kind(name)))

@@ -46,7 +46,7 @@ def chip_names(kind: str) -> tuple[str, ...]:
 
 @cache
 def _all_ours() -> frozenset[str]:
-    return frozenset(each.name for each in extensions.own_bundles().values() if each.chip_of)
+    return frozenset(bundle.name for bundle in extensions.own_bundles().values() if bundle.chip_of)
 
 
 @cache
@@ -56,8 +56,8 @@ def _ours(kind: str) -> frozenset[str]:
 
 def _kind_of(bundle: str) -> str:
     """The kind whose chip an extension is; a sensor where it does not say."""
-    found: str = getattr(extensions.bundles()[bundle].member("chip", "CHIP"), "kind", "sensor")
-    return found
+    kind_name: str = getattr(extensions.bundles()[bundle].member("chip", "CHIP"), "kind", "sensor")
+    return kind_name
 
 
 T = TypeVar("T", bound=BusChip)
@@ -67,8 +67,8 @@ def chip_of(part: Part, cls: type[T]) -> T | None:
     """The CHIP of a part, of the class that its kind has; None while it is not known."""
     name = part.get("chip", "")
     bundle = extensions.bundle(name, "chip.py") if name else None
-    found = bundle.member("chip", "CHIP") if bundle else None
-    return found if isinstance(found, cls) else None
+    found_chip = bundle.member("chip", "CHIP") if bundle else None
+    return found_chip if isinstance(found_chip, cls) else None
 
 
 class _Known(Mapping[str, Any]):
@@ -112,14 +112,14 @@ def chip_fields(kind: str) -> tuple[Field, ...]:
 
 def addresses(part: Part) -> tuple[int, ...]:
     """The addresses that a part can have."""
-    found = chip_of(part, BusChip)
-    return found.addresses if found else ()
+    chip = chip_of(part, BusChip)
+    return chip.addresses if chip else ()
 
 
 def supplied(part: Part) -> Supplied | None:
     """What it may be supplied with: its module's, or its chip's."""
-    found = chip_of(part, BusChip)
-    own = found and Supplied(found.called or found.name, *found.takes, found.source, found.reads_high)
+    chip = chip_of(part, BusChip)
+    own = chip and Supplied(chip.called or chip.name, *chip.takes, chip.source, chip.reads_high)
     return by_module(part, own)
 
 

@@ -423,13 +423,13 @@ class Part:
 
     def get(self, name: str, default: T) -> T:
         """A field's value, or `default` where it is absent or was wrong."""
-        found = self.values.get(name)
-        return default if found is None else found
+        value = self.values.get(name)
+        return default if value is None else value
 
     def pages(self, name: str) -> tuple[tuple[str, ...], ...]:
         """A field's texts, pages of lines."""
-        found: tuple[tuple[str, ...], ...] = self.values.get(name) or ()
-        return found
+        pages: tuple[tuple[str, ...], ...] = self.values.get(name) or ()
+        return pages
 
     @property
     def autos(self) -> tuple[str, ...]:
@@ -625,14 +625,14 @@ class Kind:
     def whose(self, key: str) -> str:
         """The chips whose field it is, where it is one that only some tables of the kind have; "" where it is none."""
         owners = [
-            owner for owner, fields in self.every_more().items() if key in {each.name for each in fields}
+            owner for owner, fields in self.every_more().items() if key in {field.name for field in fields}
         ]
         return ", ".join(owners)
 
     @property
     def whole_shape(self) -> Shape:
         """Every field that any of its tables can have, for schema and reference."""
-        more = {each.name: each for fields in self.every_more().values() for each in fields}
+        more = {field.name: field for fields in self.every_more().values() for field in fields}
         return Shape((*self.fields, *more.values(), *COMMON))
 
     def has_role(self, role: str) -> bool:

@@ -12,17 +12,17 @@ _IMPORT = re.compile(r"^(?:from|import) (\w+)", re.MULTILINE)
 
 def with_imports(module: str) -> frozenset[str]:
     """The module and all that it imports, as far as these are modules of ours, of an extension, or of a described chip."""
-    found: set[str] = set()
+    modules: set[str] = set()
     waiting = [module]
     while waiting:
         name = waiting.pop()
-        if name in found:
+        if name in modules:
             continue
         imports = _own_imports(name) if extensions.is_ours(name) else _imports(name)
         if imports is not None:
-            found.add(name)
+            modules.add(name)
             waiting += imports
-    return frozenset(found)
+    return frozenset(modules)
 
 
 @cache
@@ -34,7 +34,7 @@ def _own_imports(module: str) -> frozenset[str]:
 def _imports(module: str) -> frozenset[str] | None:
     """What it imports itself; None where it is nobody's."""
     texts = _texts(module)
-    return frozenset(each for text in texts for each in _IMPORT.findall(text)) if texts else None
+    return frozenset(module for text in texts for module in _IMPORT.findall(text)) if texts else None
 
 
 def _texts(module: str) -> list[str]:

@@ -57,33 +57,33 @@ def read_unit(value: object) -> str:
 def _numbered(value: object, most: int, what: str) -> dict[int, str]:
     """A table of numbers and texts, in a cell of a CSV file "0=off, 1=auto". Raises Wrong."""
     if isinstance(value, str):
-        pairs = [each.partition("=") for each in value.split(",")]
+        pairs = [pair.partition("=") for pair in value.split(",")]
         value = {key.strip(): text.strip() for key, _, text in pairs}
     rows = cast(dict[str, object], value) if isinstance(value, dict) else {}
-    found = {
+    numbered = {
         int(key): text
         for key, text in rows.items()
         if re.fullmatch("[0-9]{1,5}", key) and isinstance(text, str) and text
     }
-    if not found or len(found) < len(rows):
+    if not numbered or len(numbered) < len(rows):
         raise Wrong(f"takes {what}")
-    if max(found) > most or len(set(found.values())) < len(found):
+    if max(numbered) > most or len(set(numbered.values())) < len(numbered):
         raise Wrong(f"takes numbers up to {most}, and each name once")
-    return found
+    return numbered
 
 
 def _read_bits(value: object) -> dict[int, str]:
-    found = _numbered(value, 15, '{ 0 = "heating", 3 = "alarm" }')
-    for name in found.values():
+    bits = _numbered(value, 15, '{ 0 = "heating", 3 = "alarm" }')
+    for name in bits.values():
         _named(name)
-    return found
+    return bits
 
 
 def _read_names(value: object) -> dict[int, str]:
-    found = _numbered(value, 65535, '{ 0 = "off", 1 = "auto" }')
-    if len(found) > NAMES or max(map(len, found.values())) > 32:
+    names = _numbered(value, 65535, '{ 0 = "off", 1 = "auto" }')
+    if len(names) > NAMES or max(map(len, names.values())) > 32:
         raise Wrong(f"takes {NAMES} names at the most, of 32 characters")
-    return found
+    return names
 
 
 def _named(name: str) -> None:
@@ -170,24 +170,26 @@ class Register:
 def read_registers(value: object) -> tuple[Register, ...]:
     """The table of registers by name. Raises Wrong, with the register's name."""
     table = cast(dict[str, Any], value)
-    if not isinstance(value, dict) or not all(isinstance(each, dict) for each in table.values()):
+    if not isinstance(value, dict) or not all(isinstance(row, dict) for row in table.values()):
         raise Wrong(
             'takes a table a register: [meter.grid.registers] power = { at = 12, type = "f32", unit = "W" }'
         )
-    found: list[Register] = []
+    registers: list[Register] = []
     wrong: list[Wrong] = []
     for name, fields in table.items():
         try:
-            found += _registers(name, fields)
+            registers += _registers(name, fields)
         except Wrong as mistake:
             wrong.append(Wrong(mistake.message, *mistake.fixes, at=(name, *mistake.at)))
-    for name in {each.name for each in found if sum(each.name == other.name for other in found) > 1}:
+    for name in {
+        register.name for register in registers if sum(register.name == other.name for other in registers) > 1
+    }:
         wrong.append(Wrong(f"{name} stands twice: as a register, or as the name of a bit", at=(name,)))
     if wrong:
         raise Wrong(wrong[0].message, *wrong[0].fixes, at=wrong[0].at, more=tuple(wrong[1:]))
-    if len(found) > MOST:
-        raise Wrong(f"has {len(found)} registers; {MOST} is the most")
-    return tuple(found)
+    if len(registers) > MOST:
+        raise Wrong(f"has {len(registers)} registers; {MOST} is the most")
+    return tuple(registers)
 
 
 def _registers(name: str, fields: Mapping[str, Any]) -> list[Register]:
@@ -205,7 +207,7 @@ def _registers(name: str, fields: Mapping[str, Any]) -> list[Register]:
 
 
 def _values(name: str, fields: Mapping[str, Any]) -> dict[str, Any]:
-    values: dict[str, Any] = {each.name: each.default for each in SHAPE.fields}
+    values: dict[str, Any] = {field.name: field.default for field in SHAPE.fields}
     for key, raw in fields.items():
         known = SHAPE.by_name.get(key)
         if known is None:
@@ -285,16 +287,21 @@ class Block:
 
 def blocks(registers: Iterable[Register], every: int) -> list[Block]:
     """Registers in as few requests as can be: same space, same period, close together."""
-    found: list[list[Register]] = []
-    for each in sorted(registers, key=lambda r: (r.space, r.every or every, r.at)):
-        last = found[-1] if found else None
-        near = last and (last[0].space, last[0].every or every) == (each.space, each.every or every)
+    blocks: list[list[Register]] = []
+    for register in sorted(registers, key=lambda r: (r.space, r.every or every, r.at)):
+        last = blocks[-1] if blocks else None
+        near = last and (last[0].space, last[0].every or every) == (register.space, register.every or every)
         end = max(r.at + r.words for r in last) if last else 0
-        if last and near and each.at - end <= APART and each.at + each.words - last[0].at <= TOGETHER:
-            last.append(each)
+        if (
+            last
+            and near
+            and register.at - end <= APART
+            and register.at + register.words - last[0].at <= TOGETHER
+        ):
+            last.append(register)
         else:
-            found.append([each])
+            blocks.append([register])
     return [
         Block(group[0].space, group[0].at, max(r.at + r.words for r in group) - group[0].at, group[0].every or every, tuple(group))
-        for group in found
+        for group in blocks
     ]  # fmt: skip

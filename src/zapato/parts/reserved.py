@@ -14,14 +14,14 @@ _OWN = re.compile(r"\bself\.(\w+)|^    def (\w+)|^    (\w+) =", re.MULTILINE)
 @cache
 def reserved(*classes: str) -> frozenset[str]:
     """What these classes of the program, "module.Class", and every part's own call their attributes and methods."""
-    found: set[str] = set()
-    for each in ("loop.Part", *classes):
-        module, _, name = each.partition(".")
+    reserved_names: set[str] = set()
+    for cls in ("loop.Part", *classes):
+        module, _, name = cls.partition(".")
         text = extensions.device_source(module, "") or ""
         body = re.split(r"^class ", text, flags=re.MULTILINE)
         own = next(block for block in body if re.match(rf"{name}\b", block))
-        found.update(name for names in _OWN.findall(own) for name in names if name)
-    return frozenset(found)
+        reserved_names.update(name for names in _OWN.findall(own) for name in names if name)
+    return frozenset(reserved_names)
 
 
 def free(name: str, *classes: str) -> str:

@@ -15,7 +15,7 @@ def on_i2c(bus: Part, text: str) -> Iterator[ScanEntry]:
         except ValueError:
             continue
         if 0 < address < 128:
-            may_be = tuple(each for each in _chips("i2c") if address in each[2])
+            may_be = tuple(chip for chip in _chips("i2c") if address in chip[2])
             keys = {"bus": bus.name, "address": address}
             yield ScanEntry(f"0x{address:02x}", keys, tuple((kind, chip) for kind, chip, _ in may_be))
 

@@ -151,4 +151,4 @@ def crc8(data: bytes) -> int:
 def checked(*words: float) -> bytes:
     """Each word, held to sixteen bits, and its check byte."""
     raw = [max(0, min(65535, round(word))).to_bytes(2, "big") for word in words]
-    return b"".join(each + bytes((crc8(each),)) for each in raw)
+    return b"".join(word + bytes((crc8(word),)) for word in raw)

@@ -103,8 +103,8 @@ class SetAttached(Stimulus):
     name: str
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
-        for each in world.attached(*self.where):
-            each.put(self.name, value, over)
+        for attached in world.attached(*self.where):
+            attached.put(self.name, value, over)
 
 
 @dataclass(eq=False, repr=False)
@@ -115,8 +115,8 @@ class ActOnAttached(Stimulus):
     word: str
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
-        for each in world.attached(*self.where):
-            each.do(self.word)
+        for attached in world.attached(*self.where):
+            attached.do(self.word)
 
 
 @dataclass(eq=False, repr=False)

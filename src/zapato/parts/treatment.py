@@ -22,8 +22,8 @@ def _read_each(value: Any) -> Any:
     numbers: list[object] = (
         list(cast(dict[str, object], value).values()) if isinstance(value, dict) else [value]
     )
-    for each in numbers:
-        if isinstance(each, bool) or not isinstance(each, (int, float)) or each - each != 0:
+    for number in numbers:
+        if isinstance(number, bool) or not isinstance(number, (int, float)) or number - number != 0:
             raise Wrong("takes a number, or a table such as { temperature = -0.5 }")
     return cast(Any, value)
 
@@ -33,7 +33,7 @@ def _read_points(value: object) -> tuple[tuple[float, float], ...]:
     good = isinstance(value, list) and len(rows) >= 2
     for row in rows if good else ():
         good = good and isinstance(row, list) and len(cast(list[Any], row)) == 2
-        good = good and all(type(each) in (int, float) for each in cast(list[Any], row))
+        good = good and all(type(number) in (int, float) for number in cast(list[Any], row))
     if not good:
         raise Wrong("takes pairs of what is read and what it means: [[0.5, 0], [4.5, 100]]")
     points = tuple((float(a), float(b)) for a, b in rows)
@@ -43,10 +43,10 @@ def _read_points(value: object) -> tuple[tuple[float, float], ...]:
 
 
 def _read_smooth(value: object) -> tuple[str, int]:
-    found = re.fullmatch(r"(median|mean|lowpass) (\d+)", value) if isinstance(value, str) else None
-    if not found or not 2 <= int(found[2]) <= 60:
+    match = re.fullmatch(r"(median|mean|lowpass) (\d+)", value) if isinstance(value, str) else None
+    if not match or not 2 <= int(match[2]) <= 60:
         raise Wrong('takes the way and how many readings, 2 to 60: "median 5", "mean 10", "lowpass 8"')
-    return found[1], int(found[2])
+    return match[1], int(match[2])
 
 
 def _read_unit(value: object) -> str:
@@ -103,13 +103,13 @@ FIELDS: tuple[Field, ...] = (
 )
 
 
-def properties(part: Part, found: Mapping[str, Property]) -> Mapping[str, Property]:
+def properties(part: Part, properties: Mapping[str, Property]) -> Mapping[str, Property]:
     """The chip's properties as they are after the treatment."""
     treated: dict[str, Property] = {}
-    for name, known in found.items():
+    for name, known in properties.items():
         if any(part.values.get(key) not in (None, ()) for key in ("scale", "offset", "points")):
             known = replace(known, low=None, high=None)
-        if len(found) == 1:
+        if len(properties) == 1:
             known = replace(known, unit=part.get("unit", known.unit))
             name = part.get("gives", name)
         treated[name] = known

@@ -25,7 +25,7 @@ def _taken(design: Design) -> Iterator[Finding]:
         other = seen.setdefault((bus.name, address), part)
         if other is not part:
             used = {number for name, number in seen if name == bus.name}
-            free = [f"0x{each:02x}" for each in part.kind.addresses(part) if each not in used]
+            free = [f"0x{address:02x}" for address in part.kind.addresses(part) if address not in used]
             yield design.finding(
                 "address-taken",
                 "error",
@@ -45,7 +45,7 @@ def _unsupported(design: Design) -> Iterator[Finding]:
     for part in design.parts.values():
         given, own = part.values.get("address"), part.kind.addresses(part)
         if given is not None and own and given not in own:
-            can = ", ".join(f"0x{each:02x}" for each in own)
+            can = ", ".join(f"0x{address:02x}" for address in own)
             yield design.finding(
                 "address-unsupported",
                 "error",

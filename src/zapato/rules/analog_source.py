@@ -36,7 +36,7 @@ def _fixes(loss: Loss) -> Iterator[str]:
     less = LOST / loss.share
     divider: tuple[float, ...] = loss.part.get("divider", ())
     if divider:
-        yield f"a divider of no more than {' and '.join(_rounded(each * less) for each in divider)}"
+        yield f"a divider of no more than {' and '.join(_rounded(ohm * less) for ohm in divider)}"
     else:
         yield f"no more than {_rounded(loss.ohm * less)} in series"
     yield "an amplifier that follows the voltage, between sensor and pin"

@@ -31,8 +31,8 @@ def _most(part: Part) -> tuple[float, str]:
     name = part.get("chip", "")
     if name in MOST:
         return MOST[name]
-    found = chip(name) if name and part.has_role("sensor") else None
-    return (found.bus_most, found.source) if found else (0, "")
+    chip_of_part = chip(name) if name and part.has_role("sensor") else None
+    return (chip_of_part.bus_most, chip_of_part.source) if chip_of_part else (0, "")
 
 
 def _spi_most(part: Part) -> tuple[float, str]:

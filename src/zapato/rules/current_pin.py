@@ -11,10 +11,10 @@ from zapato.parts.electrical import PIN
 
 
 def _find(design: Design) -> Iterator[Finding]:
-    for each in pin_currents(design):
-        if each.load.peak <= each.bears:
+    for pin_current in pin_currents(design):
+        if pin_current.load.peak <= pin_current.bears:
             continue
-        bare = each.part.get("fed_from", "") == PIN
+        bare = pin_current.part.get("fed_from", "") == PIN
         fixes = (
             ("a relay board, or a transistor with a diode across the coil, between pin and coil",)
             if bare
@@ -23,11 +23,11 @@ def _find(design: Design) -> Iterator[Finding]:
         yield design.finding(
             "current-pin",
             "error",
-            (*each.part.path, "fed_from" if bare else each.load.field),
-            f"{each.load.what} of {each.part.id} takes {_ma(each.load.peak)} from {design.called(each.pin)}, which bears {_ma(each.bears)}",
-            why=f"{each.load.source} ({each.pin.source}).",
+            (*pin_current.part.path, "fed_from" if bare else pin_current.load.field),
+            f"{pin_current.load.what} of {pin_current.part.id} takes {_ma(pin_current.load.peak)} from {design.called(pin_current.pin)}, which bears {_ma(pin_current.bears)}",
+            why=f"{pin_current.load.source} ({pin_current.pin.source}).",
             fixes=fixes,
-            pin=each.pin,
+            pin=pin_current.pin,
         )
 
 

@@ -17,7 +17,7 @@ def _many(
     """A finding on each part beyond the `most` that can be."""
     source = design.board.chip.resources.source if design.board else ""
     for part in parts[most:]:
-        names = ", ".join(each.name for each in parts)
+        names = ", ".join(part.name for part in parts)
         yield design.finding(
             code,
             severity,
@@ -133,7 +133,7 @@ def _unserved(
     holder: dict[int, Part] = {}
     for part in parts:
         if not _serve(part, holder, design, most, taken, set()):
-            names = ", ".join(each.name for each in parts)
+            names = ", ".join(part.name for part in parts)
             yield design.finding(
                 code,
                 "error",
@@ -152,7 +152,7 @@ def _serve(
     assert design.board is not None
     uses = [use for use in design.uses if use.part is part and use.need.controller]
     reached = controllers(design.board.chip, uses)
-    own = {each % SWAPPED for each in reached} if reached is not None else set(range(most))
+    own = {pin_number % SWAPPED for pin_number in reached} if reached is not None else set(range(most))
     for number in sorted(own - taken - tried):
         tried.add(number)
         if number not in holder or _serve(holder[number], holder, design, most, taken, tried):

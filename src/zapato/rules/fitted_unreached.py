@@ -14,13 +14,13 @@ UNREACHED: Mapping[str, str] = {
 
 def _find(design: Design) -> Iterator[Finding]:
     fitted = design.board.fitted_on.values() if design.board else ()
-    for each in {part.name: part for part in fitted if part.name in UNREACHED}.values():
+    for fitted_part in {part.name: part for part in fitted if part.name in UNREACHED}.values():
         yield design.finding(
             "fitted-unreached",
             "note",
             ("device", "board"),
-            f"{each.what} of this board is out of the firmware's reach",
-            why=f"{UNREACHED[each.name]}. Its pins stay taken; the board's other parts, such as lamp and LED, run.",
+            f"{fitted_part.what} of this board is out of the firmware's reach",
+            why=f"{UNREACHED[fitted_part.name]}. Its pins stay taken; the board's other parts, such as lamp and LED, run.",
         )
 
 

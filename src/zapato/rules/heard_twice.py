@@ -16,9 +16,9 @@ def _find(design: Design) -> Iterator[Finding]:
         value = part.values.get(key) if key else None
         bus = next(
             (
-                part.linked[each.name]
-                for each in part.fields
-                if each.role == "bus" and each.name in part.linked
+                part.linked[field.name]
+                for field in part.fields
+                if field.role == "bus" and field.name in part.linked
             ),
             None,
         )

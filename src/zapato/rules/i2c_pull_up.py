@@ -14,30 +14,30 @@ def _find(design: Design) -> Iterator[Finding]:
     from zapato.budgets.eseries import above, below
     from zapato.parts.electrical import ohms
 
-    for each in i2c(design):
-        if each.least <= each.ohm <= each.most or (each.guessed and each.ohm > each.most):
+    for bus in i2c(design):
+        if bus.least <= bus.ohm <= bus.most or (bus.guessed and bus.ohm > bus.most):
             continue
-        strong = each.ohm < each.least
-        low, high = above(each.least), below(max(each.most, each.least))
-        whose = f"{each.chips} breakouts with 10 kohm each" if each.guessed else "its pull-ups"
+        strong = bus.ohm < bus.least
+        low, high = above(bus.least), below(max(bus.most, bus.least))
+        whose = f"{bus.chips} breakouts with 10 kohm each" if bus.guessed else "its pull-ups"
         yield design.finding(
             "i2c-pull-up",
             "warning",
-            (*each.bus.path, "pull_ups") if not each.guessed else each.bus.path,
-            f"{whose} make {each.ohm:.0f} ohm on {each.bus.id}, "
+            (*bus.bus.path, "pull_ups") if not bus.guessed else bus.bus.path,
+            f"{whose} make {bus.ohm:.0f} ohm on {bus.bus.id}, "
             + (
-                f"less than the {each.least:.0f} ohm that a chip can pull low"
+                f"less than the {bus.least:.0f} ohm that a chip can pull low"
                 if strong
-                else f"more than the {each.most:.0f} ohm with which a line rises in time"
+                else f"more than the {bus.most:.0f} ohm with which a line rises in time"
             ),
-            why=f"{each.farad * 1e12:.0f} pF a line at {each.bus.get('speed', 100e3) / 1000:g} kHz ({SOURCE}).",
+            why=f"{bus.farad * 1e12:.0f} pF a line at {bus.bus.get('speed', 100e3) / 1000:g} kHz ({SOURCE}).",
             fixes=(
                 f"{ohms(low)} to {ohms(high)} altogether",
                 "a lower `speed`, shorter wires"
                 if not strong
                 else "pull-ups taken off some of the breakouts",
             ),
-            of="value" if not each.guessed else "key",
+            of="value" if not bus.guessed else "key",
         )
 
 

@@ -57,9 +57,9 @@ def _ip(text: str) -> IP | None:
 def _fixed(site: Site, devices: Sequence[CheckResult]) -> Iterator[_Fixed]:
     for owner, text in (site.lan or {}).get("addresses", {}).items():
         yield _Fixed(owner, text, _ip(text))
-    for each in devices:
-        if text := each.data.get("ip-outside"):
-            yield _Fixed(each.device, text, _ip(text), each)
+    for result in devices:
+        if text := result.data.get("ip-outside"):
+            yield _Fixed(result.device, text, _ip(text), result)
 
 
 def _own_address(design: Design) -> str | None:
@@ -78,7 +78,7 @@ def _network(text: str) -> IPv4Network | None:
 def _plan(site: Site) -> _Plan:
     lan = site.lan or LanTable()
     network = _network(lan.get("network") or "") if lan else None
-    ends = [_ip(each) for each in lan.get("dhcp", ())]
+    ends = [_ip(end) for end in lan.get("dhcp", ())]
     dhcp = (ends[0], ends[1]) if len(ends) == 2 and ends[0] and ends[1] else None
     others = {
         ip: name
@@ -115,47 +115,47 @@ def _outside(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     plan = _plan(site)
     free = _free(plan, site, devices)
     yield from _unreadable(site, plan)
-    for each in _fixed(site, devices):
-        if each.ip is None:
-            message = f'"{each.text}" of {each.owner} is no address'
+    for fixed in _fixed(site, devices):
+        if fixed.ip is None:
+            message = f'"{fixed.text}" of {fixed.owner} is no address'
             fix = 'four numbers of 0 to 255 with dots: "192.168.4.20"'
-            yield each.finding(site, "ip-outside", message, "", fix)
+            yield fixed.finding(site, "ip-outside", message, "", fix)
         elif plan.network and (
-            each.ip not in plan.network
-            or each.ip in (plan.network.network_address, plan.network.broadcast_address)
+            fixed.ip not in plan.network
+            or fixed.ip in (plan.network.network_address, plan.network.broadcast_address)
         ):
-            message = f"{each.ip} of {each.owner} is not an address of a device in {plan.network}"
+            message = f"{fixed.ip} of {fixed.owner} is not an address of a device in {plan.network}"
             why = "nothing outside the network is reached without the router, and its first and last address are not a device's (RFC 1122, section 3.2.1.3)."
-            yield each.finding(site, "ip-outside", message, why, next(free, ""))
+            yield fixed.finding(site, "ip-outside", message, why, next(free, ""))
 
 
 def _in_dhcp(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     plan = _plan(site)
     free = _free(plan, site, devices)
-    for each in _fixed(site, devices):
-        if each.ip and plan.dhcp and plan.dhcp[0] <= each.ip <= plan.dhcp[1]:
-            message = f"{each.ip} of {each.owner} lies in the range that the router gives out"
+    for fixed in _fixed(site, devices):
+        if fixed.ip and plan.dhcp and plan.dhcp[0] <= fixed.ip <= plan.dhcp[1]:
+            message = f"{fixed.ip} of {fixed.owner} lies in the range that the router gives out"
             why = f"the router gives {plan.dhcp[0]} to {plan.dhcp[1]} to any device that asks, and sooner or later this address to another device (RFC 2131, section 3.1)."
-            yield each.finding(site, "ip-in-dhcp", message, why, next(free, ""))
+            yield fixed.finding(site, "ip-in-dhcp", message, why, next(free, ""))
 
 
 def _taken(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     plan = _plan(site)
     free = _free(plan, site, devices)
     seen: dict[IP, str] = dict(plan.others)
-    for each in _fixed(site, devices):
-        if each.ip is None:
+    for fixed in _fixed(site, devices):
+        if fixed.ip is None:
             continue
-        other = seen.setdefault(each.ip, each.owner)
-        if other != each.owner:
-            message = f"{each.ip} of {each.owner} belongs to {other} already"
+        other = seen.setdefault(fixed.ip, fixed.owner)
+        if other != fixed.owner:
+            message = f"{fixed.ip} of {fixed.owner} belongs to {other} already"
             why = "two devices with one address lose each other's packets."
-            yield each.finding(site, "ip-taken", message, why, next(free, ""))
+            yield fixed.finding(site, "ip-taken", message, why, next(free, ""))
 
 
 def _free(plan: _Plan, site: Site, devices: Sequence[CheckResult]) -> Iterator[str]:
     """Free addresses outside the range that the router gives out, each offered once."""
-    used = {each.ip for each in _fixed(site, devices)} | set(plan.others)
+    used = {fixed.ip for fixed in _fixed(site, devices)} | set(plan.others)
     for ip in plan.network.hosts() if plan.network else ():
         if ip not in used and not (plan.dhcp and plan.dhcp[0] <= ip <= plan.dhcp[1]):
             yield f"a free one: {ip}"

@@ -78,9 +78,9 @@ class LinkFacts:
 def _rows(design: Design) -> dict[int, LinkFacts]:
     """The links that a condition starts, by number."""
     return {
-        each.number: LinkFacts(_triggers(each), _effects(each))
-        for each in design.links
-        if each.when is not None
+        link.number: LinkFacts(_triggers(link), _effects(link))
+        for link in design.links
+        if link.when is not None
     }
 
 
@@ -96,7 +96,7 @@ def _circles(links: Mapping[Place, LinkFacts]) -> Iterator[list[Place]]:
         for fact in row.triggers:
             leads.setdefault(fact, []).append(place)
     for ring in rings(leads):
-        places = sorted(each for each in links if each in ring)
+        places = sorted(link for link in links if link in ring)
         facts = {fact for place in places for fact in links[place].effects}
         if any((device, part, not value) in facts for device, part, value in facts):
             yield places
@@ -118,17 +118,17 @@ def _find(design: Design) -> Iterator[Finding]:
 
 def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     """Circles that go over more than one device."""
-    named = {each.device: each for each in devices if each.data.get("link-loop")}
+    named = {device.device: device for device in devices if device.data.get("link-loop")}
     links = {
         (name, number): row.of(name)
-        for name, each in named.items()
-        for number, row in each.data["link-loop"].items()
+        for name, result in named.items()
+        for number, row in result.data["link-loop"].items()
     }
     for places in _circles(links):
         if len({device for device, _ in places}) < 2:
             continue  # the device's own check tells
         (device, number), *rest = places
-        others = ", ".join(f"{each} line {_line(named[each].design, n)}" for each, n in rest[:SHOWN])
+        others = ", ".join(f"{device} line {_line(named[device].design, n)}" for device, n in rest[:SHOWN])
         more = f" and {len(rest) - SHOWN} more" if len(rest) > SHOWN else ""
         yield named[device].design.finding(
             "link-loop",

@@ -35,8 +35,8 @@ def _reasons(design: Design, expression: Expression) -> Iterator[tuple[str, str]
         return
     assert expression.tree is not None
     for node in _all_of(expression.tree):
-        if isinstance(node, ast.Compare) and (found := _out_of_range(design, node)):
-            yield found
+        if isinstance(node, ast.Compare) and (reason := _out_of_range(design, node)):
+            yield reason
     yield from _excluded(design, expression.tree)
 
 

@@ -17,21 +17,21 @@ MINIMAL = (33 + 112) * 1024
 
 
 def _heap(design: Design) -> Iterator[Finding]:
-    found = memory(design)
-    if found is None or found.heap <= FULL * found.heap_has:
+    taken = memory(design)
+    if taken is None or taken.heap <= FULL * taken.heap_has:
         return
-    share, starts = found.heap / found.heap_has, found.heap <= found.starts
+    share, starts = taken.heap / taken.heap_has, taken.heap <= taken.starts
     words = (
         ""
         if starts
-        else f", and from {found.starts / found.heap_has:.0%} on it does not start or runs out of memory"
+        else f", and from {taken.starts / taken.heap_has:.0%} on it does not start or runs out of memory"
     )
     yield design.finding(
         "memory-heap",
         "warning" if starts else "error",
         ("device",),
-        f"the firmware of this device takes {_kib(found.heap)} of heap, {share:.0%} of the {_kib(found.heap_has)} that its chip leaves a program{words}",
-        why=_why(design, found),
+        f"the firmware of this device takes {_kib(taken.heap)} of heap, {share:.0%} of the {_kib(taken.heap_has)} that its chip leaves a program{words}",
+        why=_why(design, taken),
         fixes=(
             *(("rehearse it: the figure is an estimate, most are right within a tenth",) if starts else ()),
             "fewer parts or links",
@@ -41,8 +41,8 @@ def _heap(design: Design) -> Iterator[Finding]:
     )
 
 
-def _why(design: Design, found: Memory) -> str:
-    parts = ", ".join(f"{what} {_kib(size)}" for what, size in found.largest if size > 100)
+def _why(design: Design, memory: Memory) -> str:
+    parts = ", ".join(f"{what} {_kib(size)}" for what, size in memory.largest if size > 100)
     source = design.board.chip.sources.get("heap", "") if design.board else ""
     return f"{parts} ({source}; what each takes was measured in the VM)."
 
@@ -52,11 +52,11 @@ def _kib(size: int) -> str:
 
 
 def _flash(design: Design) -> Iterator[Finding]:
-    found, board = memory(design), design.board
-    if found is None or board is None or not board.chip.image:
+    taken, board = memory(design), design.board
+    if taken is None or board is None or not board.chip.image:
         return
     at, room = board.partition
-    needs = 2 * (found.flash + MINIMAL) + KEPT
+    needs = 2 * (taken.flash + MINIMAL) + KEPT
     if needs > room:
         yield design.finding(
             "memory-flash",
@@ -100,13 +100,13 @@ _TICKER = {
 
 
 def _unmeasured(design: Design) -> Iterator[Finding]:
-    found = memory(design)
-    if found and found.unmeasured:
+    taken = memory(design)
+    if taken and taken.unmeasured:
         yield design.finding(
             "memory-unmeasured",
             "error",
             ("device",),
-            f"nobody measured how much memory these take: {', '.join(found.unmeasured)}",
+            f"nobody measured how much memory these take: {', '.join(taken.unmeasured)}",
             why="the estimate of heap and flash leaves them out, so it would be too low.",
             fixes=("zapato costs NAME measures an extension and writes its cost.json",),
             of="key",

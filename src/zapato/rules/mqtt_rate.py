@@ -14,15 +14,15 @@ _SITE = '[site]\nname = "refuge"\n\n[wifi]\nname = "refuge-hall"\n\n[mqtt]\nhost
 
 
 def _rate(design: Design) -> float | None:
-    found = traffic(design)
-    return found.rate if found else None
+    said = traffic(design)
+    return said.rate if said else None
 
 
 def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
-    rates = [(each, float(each.data.get("mqtt-rate", 0))) for each in devices]
-    for each, rate in rates:
-        if rate > DEVICE and (found := traffic(each.design)):
-            yield _device(each.design, found)
+    rates = [(device, float(device.data.get("mqtt-rate", 0))) for device in devices]
+    for device_rate, rate in rates:
+        if rate > DEVICE and (said := traffic(device_rate.design)):
+            yield _device(device_rate.design, said)
     together = sum(rate for _, rate in rates)
     if together > SITE and site.document:
         yield Finding(
@@ -35,14 +35,14 @@ def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
         )
 
 
-def _device(design: Design, found: Traffic) -> Finding:
-    topic, rate = max(found.topics, key=lambda row: row[1])
+def _device(design: Design, traffic: Traffic) -> Finding:
+    topic, rate = max(traffic.topics, key=lambda row: row[1])
     part = design.parts.get(topic.partition("/")[0])
     return design.finding(
         "mqtt-rate",
         "warning",
         (*part.path, "every") if part else ("device",),
-        f"{design.name} says up to {found.rate:.0f} values a second, {topic} every {shown_time(1000 / rate)}; from {DEVICE:g} on small brokers and hubs fall behind",
+        f"{design.name} says up to {traffic.rate:.0f} values a second, {topic} every {shown_time(1000 / rate)}; from {DEVICE:g} on small brokers and hubs fall behind",
         why="every subscriber gets each of them, and a hub keeps them all.",
         fixes=("a longer `every`", "a `change` that has to be passed", 'apart = "1s" in [mqtt]'),
     )

@@ -11,7 +11,7 @@ def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     board = design.board
     if board is None or board.chip.id != "esp32" or use.pin.gpio not in GLITCHING or not use.need.interrupt:
         return None
-    users = [each.part.id for each in design.uses if each.need.use in ("analog", "touch")]
+    users = [use.part.id for use in design.uses if use.need.use in ("analog", "touch")]
     if not users:
         return None
     return Incompatibility(

@@ -16,13 +16,13 @@ def reachable(chip: Chip, controller: str) -> set[int] | None:
 
 def controllers(chip: Chip, uses: list[PinUse]) -> set[int] | None:
     """The controllers that reach all these pins at once; None where any does."""
-    found: set[int] | None = None
+    numbers: set[int] | None = None
     for use in uses:
         routes = chip.routes.get(use.need.controller)
         if routes is not None:
             own = {number for number, pins in routes.items() if use.pin.gpio in pins}
-            found = own if found is None else found & own
-    return found
+            numbers = own if numbers is None else numbers & own
+    return numbers
 
 
 def _objection(use: PinUse, design: Design) -> Incompatibility | None:
@@ -51,7 +51,7 @@ def _find(design: Design) -> Iterator[Finding]:
     for part in design.parts.values():
         uses = [use for use in design.uses if use.part is part and use.need.controller]
         alone = [controllers(chip, [use]) for use in uses]
-        if uses and controllers(chip, uses) == set() and all(each != set() for each in alone):
+        if uses and controllers(chip, uses) == set() and all(reached != set() for reached in alone):
             first, last = uses[0], uses[-1]
             pairs = _pairs(chip, uses)
             yield design.finding(

@@ -14,7 +14,7 @@ def _find(design: Design) -> Iterator[Finding]:
             continue
         for part in on_it:
             if not part.values.get("serial"):
-                others = ", ".join(each.name for each in on_it if each is not part)
+                others = ", ".join(part_on_line.name for part_on_line in on_it if part_on_line is not part)
                 yield design.finding(
                     "serial-missing",
                     "error",

@@ -35,30 +35,30 @@ def _drop(design: Design) -> Iterator[Finding]:
         return
     from zapato.budgets.strips import DROP, NEEDS, strips
 
-    for each in strips(design):
-        if each.lost <= DROP:
+    for strip in strips(design):
+        if strip.lost <= DROP:
             continue
-        end, fed = min(each.volts), each.part.get("feeds", 1)
+        end, fed = min(strip.volts), strip.part.get("feeds", 1)
         where = "fed at one end" if fed == 1 else f"fed at {fed} places"
         severity: Severity = (
-            "error" if each.supply <= 6 and end < NEEDS and each.part.values.get("length") else "warning"
+            "error" if strip.supply <= 6 and end < NEEDS and strip.part.values.get("length") else "warning"
         )
-        dark = f", and its LEDs need {NEEDS} V" if each.supply <= 6 and end < NEEDS else ""
+        dark = f", and its LEDs need {NEEDS} V" if strip.supply <= 6 and end < NEEDS else ""
         yield design.finding(
             "strip-drop",
             severity,
-            each.part.path,
-            f"{where}, {each.part.id} has {max(0.0, end):.1f} of {each.supply:g} V left at its worst place at its limit{dark}",
-            why=f"{each.amps:.1f} A flow through two copper rails of 0.06 ohm a metre; the far end turns red, then dark.",
+            strip.part.path,
+            f"{where}, {strip.part.id} has {max(0.0, end):.1f} of {strip.supply:g} V left at its worst place at its limit{dark}",
+            why=f"{strip.amps:.1f} A flow through two copper rails of 0.06 ohm a metre; the far end turns red, then dark.",
             fixes=(
                 *(
-                    (f"feeds = {each.feeds}: fed in at {each.feeds} places, evenly, both ends among them",)
-                    if each.feeds > fed
+                    (f"feeds = {strip.feeds}: fed in at {strip.feeds} places, evenly, both ends among them",)
+                    if strip.feeds > fed
                     else ()
                 ),
                 *(
-                    (f"wires of {each.wire:g} mm2 from the supply",)
-                    if each.wire
+                    (f"wires of {strip.wire:g} mm2 from the supply",)
+                    if strip.wire
                     else ("a supply nearer to the strip",)
                 ),
                 "a lower `limit`",

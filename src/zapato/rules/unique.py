@@ -13,34 +13,34 @@ _RELAY = "[relay.heater]\npin = 26"
 
 def _named(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     seen: dict[str, CheckResult] = {}
-    for each in devices:
-        other = seen.setdefault(each.device, each)
-        if each.device and other is not each:
-            yield each.design.finding(
+    for result in devices:
+        other = seen.setdefault(result.device, result)
+        if result.device and other is not result:
+            yield result.design.finding(
                 "device-taken",
                 "error",
                 ("device", "name"),
-                f"the name {each.device} belongs to {other.told} already",
+                f"the name {result.device} belongs to {other.told} already",
                 why="the name is the device's identity: its update key, its address, its folder of results and its name at the broker hang on it.",
-                fixes=(f'another name: "{each.device}-2"',),
+                fixes=(f'another name: "{result.device}-2"',),
             )
 
 
 def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     seen: dict[str, CheckResult] = {}
-    for each in devices:
-        topic: str = each.data.get("mqtt-topic-taken", "")
-        other = seen.setdefault(topic, each) if topic else each
-        if other is not each and other.device != each.device:  # else device-taken says it
-            own = "topic" in (each.design.document.data.get("mqtt") or ())
-            yield each.design.finding(
+    for result in devices:
+        topic: str = result.data.get("mqtt-topic-taken", "")
+        other = seen.setdefault(topic, result) if topic else result
+        if other is not result and other.device != result.device:  # else device-taken says it
+            own = "topic" in (result.design.document.data.get("mqtt") or ())
+            yield result.design.finding(
                 "mqtt-topic-taken",
                 "error",
                 ("mqtt", "topic") if own else ("device", "name"),
                 f"the topic {topic} belongs to {other.told} already",
                 why="two devices on one topic overwrite each other's state, and the broker throws one out when both use its name "
                 "(MQTT 3.1.1, section 3.1.4: the client identifier is unique).",
-                fixes=(f'another name: "{each.device}-2"',),
+                fixes=(f'another name: "{result.device}-2"',),
             )
 
 

@@ -43,7 +43,9 @@ def _lifted_objection(use: PinUse, design: Design, volts: float) -> Incompatibil
     board = design.board
     assert board
     most = use.pin.bears or board.chip.input_most
-    divided = any(each.field == use.need.field for each in use.part.kind.beside(use.part, board.chip.logic))
+    divided = any(
+        passive.field == use.need.field for passive in use.part.kind.beside(use.part, board.chip.logic)
+    )
     fixes = [
         'fed_from = "3V3", where the part works with that',
         'level = "3.2V", behind the divider that the wiring sheet draws'

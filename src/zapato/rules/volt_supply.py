@@ -50,23 +50,31 @@ def _board(design: Design) -> Iterator[Finding]:
     into = board_input(design, main)
     named = main.get("input", "")
     if named and into is None:
-        names = [each.name for each in board.inputs]
+        names = [supply_input.name for supply_input in board.inputs]
         yield design.finding(
             "volt-supply", "error", (*main.path, "input"), f"{board.id} has no input {named}",
-            fixes=nearest(named, names) or (f"its inputs: {'; '.join(each.told for each in board.inputs)}",),
+            fixes=nearest(named, names) or (f"its inputs: {'; '.join(supply_input.told for supply_input in board.inputs)}",),
         )  # fmt: skip
         return
     if into is not None and into.takes(low, high):
         return
-    inputs = [into] if into else [each for each in board.inputs if each.name != "USB"] or list(board.inputs)
-    told = " or ".join(f"{each.name} takes {each.low:g} V to {each.high:g} V" for each in inputs)
-    empty = low < high and not any(each.high < high for each in inputs[:1])
+    inputs = (
+        [into]
+        if into
+        else [supply_input for supply_input in board.inputs if supply_input.name != "USB"]
+        or list(board.inputs)
+    )
+    told = " or ".join(
+        f"{supply_input.name} takes {supply_input.low:g} V to {supply_input.high:g} V"
+        for supply_input in inputs
+    )
+    empty = low < high and not any(supply_input.high < high for supply_input in inputs[:1])
     yield design.finding(
         "volt-supply",
         "warning" if empty else "error",
         (*main.path, "voltage"),
         f"{main.id} gives {_volts(low, high)}, and {board.id} cannot be fed with that: {told}",
-        why="; ".join(dict.fromkeys(each.source for each in inputs if each.source)),
+        why="; ".join(dict.fromkeys(supply_input.source for supply_input in inputs if supply_input.source)),
         fixes=(
             _converted(
                 main, inputs[0].low, inputs[0].high, f"board = true; and no board = true at {main.name}"
@@ -136,7 +144,7 @@ def _part(design: Design, part: Part, takes: Supplied) -> Iterator[Finding]:
         yield design.finding(
             "volt-supply", "error", (*part.path, "supply"),
             f"{part.id} runs on {runs:g} V by its supply, and hangs on {_named(feed)}, which is {_volts(low, high)}",
-            fixes=(f'supply = "{low:g}V"', *(each for each in _others(design, part, Supplied("", runs - 0.35, runs + 0.35, "")))),
+            fixes=(f'supply = "{low:g}V"', *(other for other in _others(design, part, Supplied("", runs - 0.35, runs + 0.35, "")))),
         )  # fmt: skip
         return
     if low >= takes.low - 0.005 and high <= takes.high + 0.005:
@@ -157,14 +165,14 @@ def _part(design: Design, part: Part, takes: Supplied) -> Iterator[Finding]:
 
 def _others(design: Design, part: Part, takes: Supplied) -> Iterator[str]:
     """Rails and supplies that suit, else a converter; a module with a regulator says so."""
-    feeds = [RAIL, INPUT, *(each.name for each in design.with_role("supply"))]
-    found = False
+    feeds = [RAIL, INPUT, *(supply.name for supply in design.with_role("supply"))]
+    other_found = False
     for feed in feeds:
         span = feed_span(design, feed)
         if span and takes.low - 0.005 <= span[0] and span[1] <= takes.high + 0.005:
-            found = True
+            other_found = True
             yield f'fed_from = "{feed}"'
-    if not found:
+    if not other_found:
         on = part_feed(part)
         source = design.parts.get(on) or main_supply(design)
         if source is not None:

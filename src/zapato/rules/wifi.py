@@ -21,14 +21,14 @@ def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[CheckResult]], I
     """Judge the site's table once, and tell what was found of each device's own."""
 
     def find(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
-        found = judge(site.wifi) if site.wifi else None
-        if found and site.document:
-            key, message, why, fix = found
+        problem = judge(site.wifi) if site.wifi else None
+        if problem and site.document:
+            key, message, why, fix = problem
             yield Finding(code, "error", site.document.place(("wifi", key)), message, why, (fix,))
-        for each in devices:
-            if own := each.data.get(code):
+        for result in devices:
+            if own := result.data.get(code):
                 key, message, why, fix = own
-                yield each.design.finding(code, "error", ("wifi", key), message, why=why, fixes=(fix,))
+                yield result.design.finding(code, "error", ("wifi", key), message, why=why, fixes=(fix,))
 
     return find
 

@@ -51,8 +51,8 @@ class Guest(Socket):
 
     @property
     def flags(self) -> int:
-        found = (READ if self.into or self.left else 0) | WRITE
-        return found & self.watched
+        mask = (READ if self.into or self.left else 0) | WRITE
+        return mask & self.watched
 
     def come(self, data: bytes) -> None:
         """Bytes from the phone."""

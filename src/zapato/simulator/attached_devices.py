@@ -67,8 +67,8 @@ class AttachedDevices(Cards):
         """The power is gone: nobody listens."""
         self.ether.listen(False)
         self.advertised.clear()
-        for each in self.serials.values():
-            each.shut()
+        for serial in self.serials.values():
+            serial.shut()
 
     # --- remotes
 
@@ -118,8 +118,8 @@ class AttachedDevices(Cards):
         gpio, words, rate = map(int, data.split())
         sound = self.sound(gpio)
         first = sound.now - words / rate
-        found = (round(32767 * max(-1.0, min(1.0, sound.at(first + n / rate)))) << 16 for n in range(words))
-        self.pipe = b"".join(each.to_bytes(4, "little", signed=True) for each in found)
+        samples = (round(32767 * max(-1.0, min(1.0, sound.at(first + n / rate)))) << 16 for n in range(words))
+        self.pipe = b"".join(sample.to_bytes(4, "little", signed=True) for sample in samples)
 
     # --- displays
 

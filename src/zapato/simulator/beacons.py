@@ -43,7 +43,7 @@ class BluetoothAir:
         self.share, self.asks = share, asks
         if on and not self.listening:
             self.listened = True
-            for number, each in enumerate(
+            for number, beacon in enumerate(
                 (
                     *self.beacons.values(),
                     *(
@@ -52,7 +52,7 @@ class BluetoothAir:
                     ),
                 )
             ):
-                self.clock.after(137 * (number + 1), each.speak)
+                self.clock.after(137 * (number + 1), beacon.speak)
         self.listening = on
 
     @property

@@ -260,9 +260,9 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         self._compute(TEXT_COST)
         self._was_fed()
         method = self._methods.get(name) or self._method(name)
-        found = method(data)
+        answer = method(data)
         self._share()
-        return "" if found is None else str(found)
+        return "" if answer is None else str(answer)
 
     def _compute(self, cost: int = 0) -> None:
         """The time that the program's instructions took goes by; its handlers run between them, but not while it collects.
@@ -300,9 +300,9 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
         self._compute(NUMBER_COST)
         self._was_fed()
-        found = self._numbered[what](a, b, c, d)
+        answer = self._numbered[what](a, b, c, d)
         self._share()
-        return int(found or 0)
+        return int(answer or 0)
 
     def _method(self, name: str) -> Callable[[bytes], object]:
         method = self._methods[name] = getattr(self, f"on_{name}")
@@ -361,9 +361,11 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         beforehand and counted here.
         """
         self._began = self.machine.spent if self.machine else 0
-        known = port_names().union(*(names_of(each) for each in self.machine_modules.values()))
+        known = port_names().union(
+            *(names_of(machine_module) for machine_module in self.machine_modules.values())
+        )
         loaded = (data for path, data in self.data.items() if _resident(path))
-        left = len({name for each in loaded for name in names_of(each)} - known)
+        left = len({name for module in loaded for name in names_of(module)} - known)
         size, pool = 0, 20
         while left > 0:
             size, left, pool = size + 7 * pool + 24, left - pool, 2 * pool
@@ -458,7 +460,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             return 1
         self._ready = " ".join(
             [
-                *(f"{each.number}:{each.flags}" for each in self.station.wires.values() if each.flags),
+                *(f"{wire.number}:{wire.flags}" for wire in self.station.wires.values() if wire.flags),
                 *self.waiting(),
             ]
         )

@@ -90,7 +90,7 @@ class BoardWorld:
     def attached(self, kind: str, *where: Any) -> Sequence[Attached]:
         if kind == "serial":
             return self._board.serial(*where).peers
-        found: Any = (
+        devices: Any = (
             self._board.ether.beacons[where[0]] if kind == "beacon" else getattr(self._board, kind)(*where)
         )
-        return (found,)
+        return (devices,)

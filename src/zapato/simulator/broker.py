@@ -80,13 +80,13 @@ class Broker:
         self.up = up
         self.trace.log("net", "broker", up)
         if not up:
-            for each in list(self.sessions.values()):
-                each.forget()
+            for session in list(self.sessions.values()):
+                session.forget()
 
     def close_all(self) -> None:
         """Every connection is ended by the broker."""
-        for each in list(self.sessions.values()):
-            each.lapse()
+        for session in list(self.sessions.values()):
+            session.lapse()
 
     def accept(self, wire: TcpSocket) -> SocketPeer | None:
         return Session(self, wire) if self.up else None
@@ -135,8 +135,8 @@ class Session:
             return
         self.heard = self.clock.now
         self.data.extend(data)
-        while self.live and (found := self._first()):
-            self._packet(*found)
+        while self.live and (message := self._first()):
+            self._packet(*message)
 
     def _first(self) -> tuple[int, bytes] | None:
         """The first whole packet of what came in, taken out of it."""

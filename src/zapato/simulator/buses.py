@@ -116,12 +116,12 @@ class Buses:
 
     def do_wire_read(self, gpio: int, *_: int) -> int:
         self.clock.busy(8 * 65)
-        found = self.wire(gpio).read()
-        return {"short": 0, "cut": 0xFF}.get(self.fault(gpio), found)
+        levels = self.wire(gpio).read()
+        return {"short": 0, "cut": 0xFF}.get(self.fault(gpio), levels)
 
     def on_wire_search(self, data: bytes) -> str:
         gpio, number = map(int, data.split())
-        roms = sorted(rom for rom, each in self.wire(gpio).chips.items() if each.ails != "silent")
+        roms = sorted(rom for rom, line_chip in self.wire(gpio).chips.items() if line_chip.ails != "silent")
         if self.fault(gpio):
             roms = held_numbers() if self.fault(gpio) == "short" else []
         self.clock.busy(960 + 64 * 3 * 65)
@@ -175,7 +175,9 @@ class Buses:
             self.clock.busy(WAITS * len(EVERY))
             return ""
         there = {"short": list(EVERY), "cut": []}.get(self.fault(sda), sorted(self.buses.get(sda, ())))
-        return " ".join(str(each) for each in there if self.fault(sda, each) != "silent")
+        return " ".join(
+            str(chip_address) for chip_address in there if self.fault(sda, chip_address) != "silent"
+        )
 
     def on_i2c_write(self, data: bytes) -> None:
         head, _, sent = data.partition(b"\n")
@@ -194,11 +196,11 @@ class Buses:
             raise Fault(TIMED_OUT)
         if self.fault(sda) == "short":
             return ShortedBus()
-        found = self.buses.get(sda, {}).get(address)
+        chip = self.buses.get(sda, {}).get(address)
         word = self.fault(sda, address)
-        if found is None or self.fault(sda) == "cut" or word == "silent":
+        if chip is None or self.fault(sda) == "cut" or word == "silent":
             raise Fault(NO_BUS_ANSWER)
-        return Noisy(found, self.random) if word == "garbage" else found
+        return Noisy(chip, self.random) if word == "garbage" else chip
 
     # --- sensors with a line of their own
 
@@ -212,9 +214,9 @@ class Buses:
             return ""
         last, values = self._measured.get(gpio, (None, (0, 0)))
         if last is None or self.clock.now - last >= 2000:
-            found = [self.quantities["dht", gpio, name].get() for name in ("temperature", "humidity")]
-            if None in found:
+            readings = [self.quantities["dht", gpio, name].get() for name in ("temperature", "humidity")]
+            if None in readings:
                 raise Fault(TIMED_OUT)
-            values = round(found[0] * 10), round(found[1] * 10)
+            values = round(readings[0] * 10), round(readings[1] * 10)
             self._measured[gpio] = self.clock.now, values
         return f"{values[0]} {values[1]}"

@@ -76,12 +76,12 @@ class Cards:
             return f"w{wanted[0]}"
         return f"r{wanted}"
 
-    def _outcome(self, found: Any) -> str:
-        if isinstance(found, list):
-            rows = cast(list[tuple[str, int]], found)
+    def _outcome(self, outcome: Any) -> str:
+        if isinstance(outcome, list):
+            rows = cast(list[tuple[str, int]], outcome)
             self.pipe = "\n".join(f"{name} {size}" for name, size in rows).encode()
             return f"={len(self.pipe)}"
-        if isinstance(found, bytes):
-            self.pipe = found
-            return f"={len(found)}"
-        return f"={found or 0}"
+        if isinstance(outcome, bytes):
+            self.pipe = outcome
+            return f"={len(outcome)}"
+        return f"={outcome or 0}"

@@ -67,5 +67,5 @@ class Clock:
         self.busy(us)
 
     def _watch(self) -> None:
-        for each in self.watchers:
-            each()
+        for watcher in self.watchers:
+            watcher()

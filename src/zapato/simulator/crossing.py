@@ -35,7 +35,7 @@ def function(
     """
     import wasmtime
 
-    types = [str(each) for each in (*kind.params, *kind.results)]
+    types = [str(param) for param in (*kind.params, *kind.results)]
     try:
         from wasmtime import _bindings as raw  # type: ignore
 
@@ -44,11 +44,11 @@ def function(
         empty: Any = raw.wasmtime_func_t  # type: ignore
     except (ImportError, AttributeError):
         return wasmtime.Func(store, kind, _plainly(call, ended))
-    if any(each not in _FORMS for each in types) or len(kind.results) > 1:
+    if any(type_name not in _FORMS for type_name in types) or len(kind.results) > 1:
         return wasmtime.Func(store, kind, _plainly(call, ended))
     callback = _Callback(
         _passing(
-            struct.Struct("<" + "".join(_FORMS[str(each)] for each in kind.params)),
+            struct.Struct("<" + "".join(_FORMS[str(param)] for param in kind.params)),
             bool(kind.results),
             call,
             ended,

@@ -82,13 +82,13 @@ def _broker() -> Any:
     class Own(Broker):  # type: ignore
         async def _publish_retained_messages_for_subscription(self, subscription: Any, session: Any) -> None:
             known: Any = self._subscriptions.get(subscription[0], ())  # type: ignore
-            if any(each[0].client_id == session.client_id for each in known):
+            if any(known_session[0].client_id == session.client_id for known_session in known):
                 await super()._publish_retained_messages_for_subscription(subscription, session)  # type: ignore
 
     return Own
 
 
 def _free_port() -> int:
-    with socket.socket() as each:
-        each.bind((HOST, 0))
-        return each.getsockname()[1]
+    with socket.socket() as probe_socket:
+        probe_socket.bind((HOST, 0))
+        return probe_socket.getsockname()[1]

@@ -40,20 +40,20 @@ class Volume:
 
     def mount(self) -> Asked[None]:
         """Find it. Raises Fault where there is none."""
-        found = yield 0
+        block = yield 0
         first = 0
-        if found[510:512] == b"\x55\xaa" and found[0] not in (0xEB, 0xE9):
-            (first,) = struct.unpack_from("<I", found, 454)
-            found = yield first
-        size, each, reserved, copies, entries, few, _, sectors = struct.unpack_from("<HBHBHHBH", found, 11)
-        if found[510:512] != b"\x55\xaa" or size != BLOCK or not each or not sectors:
+        if block[510:512] == b"\x55\xaa" and block[0] not in (0xEB, 0xE9):
+            (first,) = struct.unpack_from("<I", block, 454)
+            block = yield first
+        size, volume, reserved, copies, entries, few, _, sectors = struct.unpack_from("<HBHBHHBH", block, 11)
+        if block[510:512] != b"\x55\xaa" or size != BLOCK or not volume or not sectors:
             raise Fault(NO_DEVICE)
-        total = few or struct.unpack_from("<I", found, 32)[0]
-        self.sectors, self.each, self.entries, self.copies = sectors, each, entries, copies
+        total = few or struct.unpack_from("<I", block, 32)[0]
+        self.sectors, self.each, self.entries, self.copies = sectors, volume, entries, copies
         self.fat = first + reserved
         self.root = self.fat + copies * sectors
         self.data = self.root + entries * 32 // BLOCK
-        self.clusters = (first + total - self.data) // each + 2
+        self.clusters = (first + total - self.data) // volume + 2
 
     def names(self) -> Asked[list[tuple[str, int]]]:
         """The files and their sizes."""
@@ -70,12 +70,12 @@ class Volume:
         _, _, row = yield from self._find(name)
         end = min(at + size, struct.unpack_from("<I", row, 28)[0])
         chain = yield from self._chain(struct.unpack_from("<H", row, 26)[0])
-        found = bytearray()
+        data = bytearray()
         first = at // BLOCK
         for number in range(first, -(-end // BLOCK)):
             cluster, within = divmod(number, self.each)
-            found += yield self._place(chain[cluster]) + within
-        return bytes(found[at - first * BLOCK : end - first * BLOCK])
+            data += yield self._place(chain[cluster]) + within
+        return bytes(data[at - first * BLOCK : end - first * BLOCK])
 
     def append(self, name: str, data: bytes) -> Asked[None]:
         """Write at a file's end, which is made where there is none: first the data, then the table, the folder last.
@@ -91,8 +91,8 @@ class Volume:
     def _grow(self, name: str, more: int, data: bytes) -> Asked[None]:
         rows = yield from self._rows()
         wanted = short_name(name)
-        found = next((each for each in rows if each[2][:11] == wanted), None)
-        block, at, row = found or (yield from self._new(wanted))
+        entry = next((row for row in rows if row[2][:11] == wanted), None)
+        block, at, row = entry or (yield from self._new(wanted))
         first, size = struct.unpack_from("<HI", row, 26)
         chain = yield from self._chain(first)
         need = -(-(size + more) // (self.each * BLOCK)) - len(chain)
@@ -133,9 +133,9 @@ class Volume:
     def _find(self, name: str) -> Asked[tuple[int, int, bytes]]:
         rows = yield from self._rows()
         wanted = short_name(name)
-        for each in rows:
-            if each[2][:11] == wanted:
-                return each
+        for row in rows:
+            if row[2][:11] == wanted:
+                return row
         raise Fault(NOENT)
 
     def _new(self, name: bytes) -> Asked[tuple[int, int, bytes]]:
@@ -148,34 +148,34 @@ class Volume:
         raise Fault(NO_ROOM)
 
     def _chain(self, cluster: int) -> Asked[list[int]]:
-        found: list[int] = []
+        clusters: list[int] = []
         number, held = -1, EMPTY
-        while 2 <= cluster < self.clusters and len(found) <= self.clusters:
-            found.append(cluster)
+        while 2 <= cluster < self.clusters and len(clusters) <= self.clusters:
+            clusters.append(cluster)
             if cluster // 256 != number:
                 number = cluster // 256
                 held = yield self.fat + number
             (cluster,) = struct.unpack_from("<H", held, cluster % 256 * 2)
-        return found
+        return clusters
 
     def _free(self, count: int) -> Asked[list[int]]:
-        found: list[int] = []
+        clusters: list[int] = []
         for n in range(self.sectors):
-            if len(found) >= count:
+            if len(clusters) >= count:
                 break
             number = (self._next + n) % self.sectors
             held = yield self.fat + number
             row = struct.unpack("<256H", held)
-            found += [
+            clusters += [
                 number * 256 + n
-                for n, each in enumerate(row)
-                if not each and 2 <= number * 256 + n < self.clusters
+                for n, entry in enumerate(row)
+                if not entry and 2 <= number * 256 + n < self.clusters
             ]
-        if len(found) < count:
+        if len(clusters) < count:
             raise Fault(NO_ROOM)
-        if found:
-            self._next = found[-1] // 256
-        return found[: max(0, count)]
+        if clusters:
+            self._next = clusters[-1] // 256
+        return clusters[: max(0, count)]
 
     def _fill(self, chain: list[int], size: int, data: bytes) -> Asked[None]:
         """Put data behind the first `size` bytes of a chain."""
@@ -206,13 +206,13 @@ def _shown(row: bytes) -> str:
     return f"{base}.{ending}" if ending else base
 
 
-def fresh(blocks: int, first: int = 64, each: int = 4) -> dict[int, bytes]:
+def fresh(blocks: int, first: int = 64, size: int = 4) -> dict[int, bytes]:
     """A card as it is bought: one partition from block `first` on, formatted, empty."""
     total = blocks - first
-    sectors = -(-(total // each + 2) * 2 // BLOCK)
+    sectors = -(-(total // size + 2) * 2 // BLOCK)
     table = struct.pack("<BBBBBBBBII", 0, 0, 0, 0, 0x06, 0, 0, 0, first, total)
     boot = b"\xeb\x3c\x90ZAPATO  " + struct.pack(
-        "<HBHBHHBHHHII", BLOCK, each, 1, 2, 512, 0, 0xF8, sectors, 63, 255, first, total
+        "<HBHBHHBHHHII", BLOCK, size, 1, 2, 512, 0, 0xF8, sectors, 63, 255, first, total
     )
     boot += struct.pack("<BBBI", 0x80, 0, 0x29, 0x25A41127) + b"NO NAME    FAT16   "
     head = struct.pack("<HH", 0xFFF8, LAST).ljust(BLOCK, b"\0")

@@ -127,7 +127,7 @@ class Disk:
         if not self._holds(folder):
             raise Fault(NOENT)
         start = f"{folder}/" if folder else ""
-        names = (*self.flash.files, *(f"{each}/" for each in self.flash.folders))
+        names = (*self.flash.files, *(f"{folder}/" for folder in self.flash.folders))
         below = [name[len(start) :].split("/") for name in names if name.startswith(start)]
         return sorted({(parts[0], len(parts) > 1) for parts in below if parts[0]})
 
@@ -153,9 +153,9 @@ class MemoryFile:
         self.data, self.place = data, 0
 
     def read(self, size: int) -> bytes:
-        found = self.data[self.place : self.place + size]
-        self.place += len(found)
-        return found
+        data = self.data[self.place : self.place + size]
+        self.place += len(data)
+        return data
 
     def write(self, data: bytes) -> int:
         raise Fault(READ_ONLY)

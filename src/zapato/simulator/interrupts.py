@@ -69,7 +69,7 @@ class Interrupts:
                 Fired(number, level, own if own[0] == clock.now else (clock.now, clock.micro))
             )
             return
-        late = [each.number for each in self.waiting if each.moment is None]
+        late = [interrupt.number for interrupt in self.waiting if interrupt.moment is None]
         if (number in late) if hard else (len(late) >= self.depth):
             self.lost += 1
         else:

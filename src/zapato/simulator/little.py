@@ -100,14 +100,14 @@ class LittleFlash:
     def done(self, call: Callable[..., Any], *given: Any) -> Any:
         """A call of LittleFS: its errors are the program's; the power's end is nobody's."""
         try:
-            found = call(self.system.fs, *given)
+            answer = call(self.system.fs, *given)
         except LittleFSError as error:
             if self.blocks.gone:
                 raise self._cut() from None
             raise Fault(-int(error.code)) from None
         if self.blocks.gone:
             raise self._cut()
-        return found
+        return answer
 
 
 class LittleDisk(Disk):
@@ -135,8 +135,8 @@ class LittleDisk(Disk):
             return super().size(name)
         if not name:
             return None
-        found = self.little.done(lfs.stat, name, "utf-8")
-        return None if found.type == FOLDER else int(found.size)
+        answer = self.little.done(lfs.stat, name, "utf-8")
+        return None if answer.type == FOLDER else int(answer.size)
 
     def names(self, folder: str) -> list[tuple[str, bool]]:
         if folder in self.folders:
@@ -145,7 +145,7 @@ class LittleDisk(Disk):
         def listed(_fs: Any) -> list[Any]:
             return list(self.little.system.scandir(folder or "/"))
 
-        return sorted((each.name, each.type == FOLDER) for each in self.little.done(listed))
+        return sorted((entry.name, entry.type == FOLDER) for entry in self.little.done(listed))
 
     def rename(self, old: str, new: str) -> None:
         self.little.done(lfs.rename, old, new, "utf-8")

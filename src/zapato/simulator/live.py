@@ -44,8 +44,8 @@ class LiveClock(Clock):
         self.ended = threading.Event()
         self._posted: deque[Callable[[], object]] = deque()
         self._bell, ear = socket.socketpair()
-        for each in (self._bell, ear):
-            each.setblocking(False)
+        for device in (self._bell, ear):
+            device.setblocking(False)
         self.selector.register(ear, selectors.EVENT_READ, _Ear(ear))
 
     def post(self, call: Callable[[], object]) -> None:
@@ -161,10 +161,10 @@ class LiveWire(Socket):
         with selectors.DefaultSelector() as one:
             key = self._selector.get_key(self.socket)
             one.register(self.socket, key.events)
-            found = sum(mask for _, mask in one.select(0))
+            masks = sum(mask for _, mask in one.select(0))
         waits = bool(self._secured and self._secured.waiting)
-        return (READ if waits or found & selectors.EVENT_READ else 0) | (
-            WRITE if found & selectors.EVENT_WRITE else 0
+        return (READ if waits or masks & selectors.EVENT_READ else 0) | (
+            WRITE if masks & selectors.EVENT_WRITE else 0
         )
 
     def noticed(self) -> None:
@@ -187,14 +187,14 @@ class LiveWire(Socket):
             return self._received(size)
         try:
             self._fill(self._secured)
-            found = self._secured.read(size)
+            data = self._secured.read(size)
             self._drain(self._secured)
         except ssl.SSLError as error:
             self._drain(self._secured)
             raise self._refused(error) from None
-        if found is None:
+        if data is None:
             raise Fault(AGAIN)
-        return found
+        return data
 
     def write(self, data: bytes) -> int:
         if not self._secured:
@@ -294,10 +294,10 @@ class LiveStation(Station):
 
         def ask() -> None:
             try:
-                found = socket.gethostbyname(name)
+                address = socket.gethostbyname(name)
             except OSError:
-                found = ""
-            self.clock.post(lambda: tell(found))
+                address = ""
+            self.clock.post(lambda: tell(address))
 
         threading.Thread(target=ask, daemon=True).start()
 

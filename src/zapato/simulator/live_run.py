@@ -175,7 +175,7 @@ class Live:
         part = self.design.parts.get(name)
         at = (part.pins.get("rx") or part.pins.get("tx")) if part and part.has_role("uart") else None
         if part is None or at is None:
-            links = ", ".join(each.name for each in self.design.with_role("uart")) or "none"
+            links = ", ".join(part.name for part in self.design.with_role("uart")) or "none"
             raise ZapatoError(f"{name} is no serial link of {self.design.name}", f"its links: {links}")
         line = self.board.board.serial(at.gpio)
         line.peers = [RealPort(line, port, part.get("baud", 9600))]
@@ -253,8 +253,8 @@ class Live:
 
     def _close(self) -> None:
         for line in self.board.board.serials.values():
-            for each in line.peers:
-                each.close()
+            for peer in line.peers:
+                peer.close()
         if self._listener:
             self._listener.close()
         if self._embedded:

@@ -108,9 +108,9 @@ class LoaderChip:
 
     def close(self) -> None:
         self._stopped.set()
-        for each in (self._master, self._slave):
+        for end in (self._master, self._slave):
             with contextlib.suppress(OSError):
-                os.close(each)
+                os.close(end)
         self._thread.join(5)
 
     # --- the line
@@ -174,9 +174,9 @@ class LoaderChip:
         if number == faults.late:
             time.sleep(faults.delay)
         _, op, size, check = struct.unpack_from("<BBHI", packet)
-        found = self._do(op, packet[8 : 8 + size], check)
-        if number != faults.drop and found is not None:
-            value, data, error = found
+        answer = self._do(op, packet[8 : 8 + size], check)
+        if number != faults.drop and answer is not None:
+            value, data, error = answer
             for _ in range(8 if op == 0x08 else 1):
                 self._answer(op, value, data, error)
 

@@ -69,11 +69,11 @@ class AccessPoint:
         """The access point goes away, or comes back."""
         self.up = up
         self.trace.log("net", "wifi", up)
-        for each in self.stations:
+        for station in self.stations:
             if not up:
-                each.joined = False
+                station.joined = False
             elif self.wired:
-                each.plug_in()
+                station.plug_in()
 
 
 class Station:
@@ -159,8 +159,8 @@ class Station:
         self.refused, self.access = "", None
         self.ports.clear()
         self.tries += 1
-        for each in list(self.wires.values()):
-            each.vanish()
+        for wire in list(self.wires.values()):
+            wire.vanish()
         self.wires.clear()
 
 
@@ -177,8 +177,8 @@ class TcpSocket(Socket):
 
     @property
     def flags(self) -> int:
-        found = (READ if self.into or self.ended else 0) | (WRITE if self.open else 0)
-        return (found & self.watched) | (ERROR | HUNG_UP if self.failed else 0)
+        mask = (READ if self.into or self.ended else 0) | (WRITE if self.open else 0)
+        return (mask & self.watched) | (ERROR | HUNG_UP if self.failed else 0)
 
     def connect(self, host: str, port: int) -> None:
         """Every address leads to the one server of the simulator."""

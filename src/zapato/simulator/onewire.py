@@ -35,29 +35,29 @@ class WireLine:
             self.chips[number] = make()
 
     def power_on(self) -> None:
-        for each in self.chips.values():
-            each.power_on()
+        for chip in self.chips.values():
+            chip.power_on()
 
     def reset(self) -> bool:
         """True where anybody is there."""
         self.talk.clear()
         self.chosen = []
-        return any(each.ails != "silent" for each in self.chips.values())
+        return any(chip.ails != "silent" for chip in self.chips.values())
 
     def write(self, byte: int) -> None:
         self.talk.append(byte)
         if bytes(self.talk) == bytes((SKIP,)):
-            self.chosen = [each for each in self.chips.values() if each.ails != "silent"]
+            self.chosen = [chip for chip in self.chips.values() if chip.ails != "silent"]
         elif len(self.talk) == 9 and self.talk[0] == MATCH:
-            found = self.chips.get(bytes(self.talk[1:]))
-            self.chosen = [found] if found and found.ails != "silent" else []
+            chip = self.chips.get(bytes(self.talk[1:]))
+            self.chosen = [chip] if chip and chip.ails != "silent" else []
         else:
-            for each in self.chosen:
-                each.write(byte)
+            for chip in self.chosen:
+                chip.write(byte)
 
     def read(self) -> int:
         """The next byte: where several talk, a low bit wins; where nobody does, the pull-up does."""
         value = 0xFF
-        for each in self.chosen:
-            value &= each.read()
+        for chip in self.chosen:
+            value &= chip.read()
         return value

@@ -143,12 +143,12 @@ class Peripherals:
     def on_lights(self, data: bytes) -> None:
         """A frame of a strip: 10 us a colour at 800 kHz, and the gap that ends it."""
         head, _, colors = data.partition(b"\n")
-        gpio, each = map(int, head.split())
+        gpio, light = map(int, head.split())
         self.clock.busy(len(colors) * 10 + 300)
         if self.lights.get(gpio) != colors:
             self.lights[gpio] = colors
-            lit = sum(any(colors[at : at + each]) for at in range(0, len(colors), each))
-            self.trace.log("lights", f"GPIO{gpio}", lit, first=colors[:each].hex())
+            lit = sum(any(colors[at : at + light]) for at in range(0, len(colors), light))
+            self.trace.log("lights", f"GPIO{gpio}", lit, first=colors[:light].hex())
 
     def do_pulse(self, gpio: int, level: int, timeout: int, *_: int) -> int:
         """How long an echo lasts, us; -2 where its beginning never came (extmod/machine_pulse.c)."""

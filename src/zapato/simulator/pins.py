@@ -138,15 +138,15 @@ class Pins:
 
     def line(self, gpio: int) -> PinLine:
         """The line of this pin. Raises Fault where the chip has none."""
-        found = self._lines.get(gpio)
-        if found is None:
+        line = self._lines.get(gpio)
+        if line is None:
             pin = self.chip.pins.get(gpio)
             if pin is None:
                 raise Fault(REFUSED["invalid pin"])
             level = {"high": 1, "low": 2, None: 0}[pin.reset_level]
-            found = self._lines[gpio] = PinLine(self, gpio, pin.name, level)
-            found.hear()
-        return found
+            line = self._lines[gpio] = PinLine(self, gpio, pin.name, level)
+            line.hear()
+        return line
 
     def offered(self, gpio: int, name: str) -> None:
         """A pin that a chip on a bus offers gets a line; its number is negative."""
@@ -196,10 +196,10 @@ class Pins:
 
     def power_on(self) -> None:
         self.interrupts.clear()
-        for each in self._lines.values():
-            each.reset()
+        for line in self._lines.values():
+            line.reset()
 
     def power_off(self) -> None:
         self.interrupts.clear()
-        for each in self._lines.values():
-            each.dark()
+        for line in self._lines.values():
+            line.dark()

@@ -51,9 +51,9 @@ class PromptChip:
     def close(self) -> None:
         self._stopped.set()
         self._thread.join(5)
-        for each in (self._master, self._slave):
+        for end in (self._master, self._slave):
             with contextlib.suppress(OSError):
-                os.close(each)
+                os.close(end)
 
     def _read(self) -> int:
         """The next byte that comes. Raises _Gone."""

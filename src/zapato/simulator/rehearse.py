@@ -169,14 +169,14 @@ def prepare(
             "secret": given["password"],
         }
     for name, simulation in simulations.items():
-        for each in simulation.chips:
-            board.stand(name, each)
+        for chip in simulation.chips:
+            board.stand(name, chip)
         for at in simulation.cards:
             board.card(*at)
         for address, data in simulation.beacons:
             board.ether.add(address, data)  # type: ignore[arg-type]
-        for each in simulation.peers:
-            board.join(each)
+        for peer in simulation.peers:
+            board.join(peer)
     for use in design.uses:
         if use.need.rest:
             board.pins.line(use.pin.gpio).change(int(use.need.rest == "high"))
@@ -250,11 +250,11 @@ def machine_modules(port: str = "") -> dict[str, bytes]:
 
 def _settings(design: Design) -> dict[str, Any]:
     """The device's settings with every secret replaced."""
-    found: dict[str, Any] = settings(design, KEY)
+    values: dict[str, Any] = settings(design, KEY)
     for group, needs in (("wifi", "name"), ("mqtt", "password")):
-        if found.get(group, {}).get(needs):
-            found[group]["password"] = PASSWORD
-    return found
+        if values.get(group, {}).get(needs):
+            values[group]["password"] = PASSWORD
+    return values
 
 
 def result_of(
@@ -287,19 +287,19 @@ def outputs_of(
     design: Design, board: SimulatedBoard, trace: Trace
 ) -> dict[str, tuple[tuple[float, bool], ...]]:
     """What the outputs of a device were, by the levels at their pins; without power nothing is on."""
-    found: dict[str, tuple[tuple[float, bool], ...]] = {}
+    outputs: dict[str, tuple[tuple[float, bool], ...]] = {}
     for part in design.parts.values():
         for name, how in part.kind.simulation(part).probes.items():
             if not isinstance(how, PinLevel):
                 continue
             line, active = board.pins.line(how.gpio).name, how.active
-            found[f"{part.name}.{name}"] = tuple(
+            outputs[f"{part.name}.{name}"] = tuple(
                 (r["t"] / 1000, r["what"] == "pin" and r["value"] == active)
                 for r in trace.rows
                 if (r["what"] == "pin" and r["name"] == line)
                 or (r["what"] == "power" and r["name"] == "on" and not r["value"])
             )
-    return found
+    return outputs
 
 
 def expectations_of(script: Script, rows: Rows, design: Design | None = None) -> list[Expectation]:

@@ -44,7 +44,7 @@ class Remote:
     def press(self, code: str, times: int) -> None:
         """A button, for so many frames."""
         self._turn += 1
-        wanted = [each for _ in range(times) for each in pulses(code)]
+        wanted = [pulse for _ in range(times) for pulse in pulses(code)]
         train = [
             (level, round(n * PULSE * self.random.uniform(1 - JITTER, 1 + JITTER))) for level, n in wanted
         ]
@@ -67,13 +67,13 @@ class Remote:
         def edge() -> None:
             if turn != self._turn:
                 return
-            found = next(train, None)
-            if found is None:
+            pulse = next(train, None)
+            if pulse is None:
                 self.hiss(self.noise)
                 return
             self.clock.reach(moment)
-            self.line.change(found[0])
-            self._play(train, moment + found[1], turn)
+            self.line.change(pulse[0])
+            self._play(train, moment + pulse[1], turn)
 
         self.clock.at(moment // 1000, edge)
 

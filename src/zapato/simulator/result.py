@@ -102,37 +102,37 @@ def story_of(
     records: Rows, expectations: Iterable[Expectation], told: Mapping[int, str]
 ) -> tuple[Moment, ...]:
     """The moments of a trace that tell how it went; `told` are the notes of steps, by number."""
-    found: list[Moment] = []
-    by_number = {each.number: each for each in expectations}
+    moments: list[Moment] = []
+    by_number = {expectation.number: expectation for expectation in expectations}
     for at, row in enumerate(records):
         t, what, name, value = row["t"] / 1000, row["what"], str(row["name"]), row["value"]
         who = f"{row['device']}: " if row.get("device") else ""
         if what == "act":
             note = told.get(value, "")
-            last = found[-1] if found else None
+            last = moments[-1] if moments else None
             if last and last.what == "act" and last.t == t and not note:
-                found[-1] = replace(last, text=f"{last.text}, {name}")
+                moments[-1] = replace(last, text=f"{last.text}, {name}")
             else:
-                found.append(Moment(t, "act", name, note))
+                moments.append(Moment(t, "act", name, note))
         elif what == "expect":
-            each = by_number[row["number"]]
-            around = _around(records[:at], each) if each.passed is False else ()
-            found.append(Moment(t, "expect", name, told.get(each.number, ""), each, around))
+            record = by_number[row["number"]]
+            around = _around(records[:at], record) if record.passed is False else ()
+            moments.append(Moment(t, "expect", name, told.get(record.number, ""), record, around))
         elif what == "power" and name in ("reset", "watchdog"):
-            found.append(Moment(t, "restart", f"{who}the firmware restarted: {_cause(records, at)}"))
+            moments.append(Moment(t, "restart", f"{who}the firmware restarted: {_cause(records, at)}"))
         elif what == "power" and t > 0:
             text = "the power is back" if value else "the power is gone"
-            last = found[-1] if found else None
+            last = moments[-1] if moments else None
             if last and last.what == "power" and last.t == t and last.text.endswith(f": {text}"):
-                who, found = f"{last.text.removesuffix(f': {text}')}, {who}", found[:-1]
-            found.append(Moment(t, "power", who + text))
+                who, moments = f"{last.text.removesuffix(f': {text}')}, {who}", moments[:-1]
+            moments.append(Moment(t, "power", who + text))
         elif what == "contact":
-            found.append(Moment(t, "contact", f"{who}{name} {value}"))
+            moments.append(Moment(t, "contact", f"{who}{name} {value}"))
         elif what == "page":
-            found.append(Moment(t, "page", f"{who}the settings page says: {value}"))
+            moments.append(Moment(t, "page", f"{who}the settings page says: {value}"))
         elif what == "print" and str(value).startswith(FAULT):
-            found.append(Moment(t, "fault", who + str(value)))
-    return tuple(found)
+            moments.append(Moment(t, "fault", who + str(value)))
+    return tuple(moments)
 
 
 ASKED = "the program itself asked for it"
@@ -147,24 +147,24 @@ def _cause(records: Rows, at: int) -> str:
         return "it fed the watchdog too late"
     before = (records[n] for n in range(at - 1, -1, -1))
     mine = (
-        each
-        for each in before
-        if each.get("device") == row.get("device") and each["what"] in ("print", "power")
+        record
+        for record in before
+        if record.get("device") == row.get("device") and record["what"] in ("print", "power")
     )
     last = (str(next(mine, {"value": ""})["value"]).strip().splitlines() or [""])[-1]
     return last if _ERROR.match(last) else ASKED
 
 
-def _around(before: Rows, each: Expectation) -> tuple[tuple[float, str], ...]:
+def _around(before: Rows, expectation: Expectation) -> tuple[tuple[float, str], ...]:
     """What happened before a failure, that of the parts it reads first of all."""
-    since = (each.at or 0.0) - each.after - BEFORE
+    since = (expectation.at or 0.0) - expectation.after - BEFORE
     near: list[Mapping[str, Any]] = []
     for row in reversed(before):
         if row["t"] / 1000 < since:
             break
         if row["what"] in TELLING:
             near.append(row)
-    names = {name.split(".")[-2] for name in each.seen if "." in name}
+    names = {name.split(".")[-2] for name in expectation.seen if "." in name}
     own = [r for r in near if names & set(re.split(r"\W+", str(r["name"])))][:SHOWN]
     shown = own + [r for r in near if r not in own][: SHOWN - len(own)]
     return tuple(
@@ -176,15 +176,15 @@ def _around(before: Rows, each: Expectation) -> tuple[tuple[float, str], ...]:
 
 def said_of(before: Rows, seen: Mapping[str, Any]) -> dict[str, str]:
     """Of measured values, what the device said last over MQTT where that is another."""
-    found: dict[str, str] = {}
+    said: dict[str, str] = {}
     for name, value in seen.items():
         end = "/" + name.replace(".", "/")
         last = next(
             (r for r in reversed(before) if r["what"] == "mqtt" and f"/{r['name']}".endswith(end)), None
         )
         if last is not None and _differs(value, str(last["value"])):
-            found[name] = str(last["value"])
-    return found
+            said[name] = str(last["value"])
+    return said
 
 
 def unknown_of(design: Design, before: Rows, seen: Mapping[str, Any]) -> dict[str, tuple[int, ...]]:
@@ -193,17 +193,17 @@ def unknown_of(design: Design, before: Rows, seen: Mapping[str, Any]) -> dict[st
     last = {"/".join(r["name"].split("/")[-2:]): r["value"] for r in before if r["what"] == "mqtt"}
     unknown = {
         f"{part}.{name}"
-        for part, each in design.parts.items()
-        for name, known in each.properties.items()
+        for part, known_part in design.parts.items()
+        for name, known in known_part.properties.items()
         if last.get(f"{part}/{name}", "null" if known.unknown else "") == "null"
     }
-    found: dict[str, tuple[int, ...]] = {}
+    links_of: dict[str, tuple[int, ...]] = {}
     for link in design.links:
-        asked = {".".join(each) for _, expression in link.expressions for each in expression.reads}
+        asked = {".".join(read) for _, expression in link.expressions for read in expression.reads}
         if any(command.part in parts for command in link.commands):
             for name in sorted(asked & unknown):
-                found[name] = (*found.get(name, ()), link.number)
-    return found
+                links_of[name] = (*links_of.get(name, ()), link.number)
+    return links_of
 
 
 def _differs(value: object, payload: str) -> bool:
@@ -220,7 +220,7 @@ def _differs(value: object, payload: str) -> bool:
 
 def outages_of(records: Rows, lasts: float) -> tuple[tuple[str, float, float], ...]:
     """When power, network and broker were away: which, from, to, s."""
-    found: list[tuple[str, float, float]] = []
+    outages: list[tuple[str, float, float]] = []
     for what, name, word in (
         ("power", "on", "power"),
         ("net", "wifi", "network"),
@@ -232,11 +232,11 @@ def outages_of(records: Rows, lasts: float) -> tuple[tuple[str, float, float], .
                 if not row["value"] and since is None:
                     since = row["t"] / 1000
                 elif row["value"] and since is not None:
-                    found.append((word, since, row["t"] / 1000))
+                    outages.append((word, since, row["t"] / 1000))
                     since = None
         if since is not None:
-            found.append((word, since, lasts))
-    return tuple(sorted(found, key=lambda each: each[1]))
+            outages.append((word, since, lasts))
+    return tuple(sorted(outages, key=lambda outage: outage[1]))
 
 
 @dataclass(frozen=True)
@@ -323,11 +323,11 @@ class Rehearsal:
             or any("fault in memory" in text for _, text in self.faults)
         ):
             return False
-        return all(each.passed for each in self.expectations)
+        return all(expectation.passed for expectation in self.expectations)
 
     def as_dict(self) -> dict[str, Any]:
         """The verdict as plain data: what `--format json` prints."""
-        rows = [each.as_dict() for each in self.expectations]
+        rows = [expectation.as_dict() for expectation in self.expectations]
         crash = (
             {"error": self.crash.error, "at": self.crash.at, "traceback": self.crash.traceback}
             if self.crash
@@ -345,7 +345,7 @@ class Rehearsal:
             "heap": {"has": self.heap, **asdict(self.used)},
             "effort": asdict(self.effort),
             "notes": list(self.notes),
-            "story": [each.as_dict() for each in self.story],
+            "story": [moment.as_dict() for moment in self.story],
             "outages": [{"what": what, "from": since, "to": to} for what, since, to in self.outages],
             "messages": sum(r["what"] == "mqtt" for r in self.records),
         }

@@ -50,14 +50,14 @@ class Scheduler:
         ]
         before = threading.stack_size(stack)
         try:
-            for each in threads:
-                each.start()
+            for thread in threads:
+                thread.start()
         finally:
             threading.stack_size(before)
         self.hand_on()
         self._all_left.wait()
-        for each in threads:
-            each.join()
+        for thread in threads:
+            thread.join()
         if self.wrong:
             raise self.wrong
 
@@ -77,19 +77,19 @@ class Scheduler:
 
     def hand_on(self) -> None:
         """Let the earliest run; events of the world happen on the way."""
-        found = self._earliest()
-        if found:
-            found.baton.release()
+        next_device = self._earliest()
+        if next_device:
+            next_device.baton.release()
         else:
             self._all_left.set()
 
     def wait(self, clock: TurnClock) -> None:
         """Come back when this clock's moment is the earliest. Raises End when the time is over."""
         self.note(clock)
-        found = self._earliest()
-        if found is not clock:
-            assert found
-            found.baton.release()
+        next_device = self._earliest()
+        if next_device is not clock:
+            assert next_device
+            next_device.baton.release()
             clock.baton.acquire()
         if self.ended:
             raise End
@@ -104,7 +104,7 @@ class Scheduler:
                 self._happen(heapq.heappop(self._heap)[0])
             else:
                 return clock
-        return next((each for each in self._clocks[1:] if not each.out), None)
+        return next((clock for clock in self._clocks[1:] if not clock.out), None)
 
     def _first(self) -> TurnClock | None:
         """The clock with the next moment; None where no program runs any more."""
@@ -123,8 +123,8 @@ class Scheduler:
         try:
             self.now = max(self.now, when)
             self.world.one()
-            for each in self.watchers:
-                each()
+            for watcher in self.watchers:
+                watcher()
         except End:
             self.ended = True
         except BaseException as error:
@@ -179,8 +179,8 @@ class TurnClock(Clock):
         """Whoever looks at this program's world from outside finds it at the common time: what moves there has moved."""
         if self.turns.now > self.now:
             self._reach(self.turns.now)
-            for each in self.watchers:
-                each()
+            for watcher in self.watchers:
+                watcher()
 
     def _reach(self, when: int) -> None:
         if when > self.now:
@@ -189,8 +189,8 @@ class TurnClock(Clock):
 
     def _watch(self) -> None:
         super()._watch()
-        for each in self.turns.watchers:
-            each()
+        for watcher in self.turns.watchers:
+            watcher()
 
 
 class WorldClock(TurnClock):

@@ -70,9 +70,9 @@ class SdCard:
         done(volume.mount(), self.blocks)
         if OTHERS in dict(done(volume.names(), self.blocks)):
             done(volume.remove(OTHERS), self.blocks)
-        each = volume.each * BLOCK
-        used = sum(-(-size // each) for _, size in done(volume.names(), self.blocks))
-        take = (volume.clusters - 2 - used) * each - room * 1024
+        length = volume.each * BLOCK
+        used = sum(-(-size // length) for _, size in done(volume.names(), self.blocks))
+        take = (volume.clusters - 2 - used) * length - room * 1024
         if take > 0:
             done(volume.take(OTHERS, take), self.blocks)
 
@@ -109,9 +109,9 @@ class SdCard:
     def _many(self, sent: bytes) -> bytes:
         """As many bytes as go one way without a turn; at least one."""
         if self._answer and not self._command and self._block is None:
-            found = bytes(self._answer[: len(sent)])
+            data = bytes(self._answer[: len(sent)])
             del self._answer[: len(sent)]
-            return found
+            return data
         if self._begun and not self._answer and (room := BLOCK + 1 - len(self._data)) > 0:
             self._data += sent[:room]
             return b"\xff" * len(sent[:room])

@@ -86,8 +86,8 @@ class Serial:
             return
 
         def arrive() -> None:
-            for each in self.peers:
-                each.hear(data)
+            for peer in self.peers:
+                peer.hear(data)
 
         self.clock.at(self._until, arrive)
 
@@ -120,6 +120,6 @@ class Serial:
 
 def peer(at: PeerAt, line: Serial) -> SerialPeer:
     """What a bundle puts at the other end of a line. Raises ZapatoError."""
-    found = extensions.bundle(at.bundle, "sim.py")
-    assert found
-    return found.member("sim", "Peer")(line, *at.given)
+    bundle = extensions.bundle(at.bundle, "sim.py")
+    assert bundle
+    return bundle.member("sim", "Peer")(line, *at.given)

@@ -56,7 +56,7 @@ class SiteRehearsal:
     @property
     def passed(self) -> bool:
         """True where every expectation held, and every program ran to the end without a restart and with memory enough."""
-        return all(each.passed for each in (*self.expectations, *self.devices.values()))
+        return all(expectation.passed for expectation in (*self.expectations, *self.devices.values()))
 
     @property
     def story(self) -> tuple[Moment, ...]:
@@ -66,26 +66,26 @@ class SiteRehearsal:
     @property
     def outages(self) -> tuple[tuple[str, str, float, float], ...]:
         """When power, network and broker were away: whose ("" for the broker), which, from, to, s."""
-        found = [
-            (name, *each)
+        devices = [
+            (name, *outage)
             for name in ("", *self.devices)
-            for each in outages_of([r for r in self.records if r["device"] == name], self.lasts)
+            for outage in outages_of([r for r in self.records if r["device"] == name], self.lasts)
         ]
-        return tuple(sorted(found, key=lambda each: each[2]))
+        return tuple(sorted(devices, key=lambda outage: outage[2]))
 
     def as_dict(self) -> dict[str, Any]:
         """The verdict as plain data: what `--format json` prints."""
         left_out = ("device", "title", "lasts", "expectations", "story", "outages")
-        rows = {name: each.as_dict() for name, each in self.devices.items()}
+        rows = {name: device.as_dict() for name, device in self.devices.items()}
         return {
             "site": self.site,
             "title": self.title,
             "passed": self.passed,
             "lasts": self.lasts,
-            "expectations": [each.as_dict() for each in self.expectations],
+            "expectations": [expectation.as_dict() for expectation in self.expectations],
             "devices": {n: {k: v for k, v in row.items() if k not in left_out} for n, row in rows.items()},
             "notes": list(self.notes),
-            "story": [each.as_dict() for each in self.story],
+            "story": [moment.as_dict() for moment in self.story],
             "outages": [
                 {"device": who, "what": what, "from": since, "to": to}
                 for who, what, since, to in self.outages
@@ -187,10 +187,10 @@ def rehearse_site(
     [world] and the models of the device's own rehearsal do. `progress` is called with how much of the virtual time is
     over, from 0 to 1. Raises Refused while errors stand, RehearsalInvalid, Unreadable, ToolMissing.
     """
-    for chip_port in sorted({each.board.chip.port for each in designs if each.board}):
+    for chip_port in sorted({design.board.chip.port for design in designs if design.board}):
         vm.ready(chip_port)
     read = read_site_script(
-        Path(script) if script else site_script(designs), {each.name: each for each in designs}
+        Path(script) if script else site_script(designs), {design.name: design for design in designs}
     )
     if read.document.findings:
         source = read.document.source
@@ -200,11 +200,11 @@ def rehearse_site(
             tuple(read.document.findings),
             {source.name: source.text},
         )
-    cast = [each for each in designs if each.name in read.devices]
+    cast = [design for design in designs if design.name in read.devices]
     begun = time.perf_counter()
     together = SiteSimulation(
         cast,
-        {each.name: _world(each, read) for each in cast},
+        {device.name: _world(device, read) for device in cast},
         seed=read.seed if seed is None else seed,
         programs=programs,
     )
@@ -218,7 +218,7 @@ def rehearse_site(
 
 def site_script(designs: Sequence[Design]) -> Path:
     """The rehearsal of the site that these devices belong to. Raises Unreadable where it has none."""
-    root = next((each.site.root for each in designs if each.site.root), None)
+    root = next((design.site.root for design in designs if design.site.root), None)
     if root is None:
         raise Unreadable(
             "devices are rehearsed together in a site, and these belong to none", "site.toml beside devices/"
@@ -234,18 +234,18 @@ def site_script(designs: Sequence[Design]) -> Path:
 def _world(design: Design, site: Script) -> Script:
     """The world of one device at the beginning: what the site's file says, then what its own rehearsal does."""
     prefix = f"{design.name}."
-    found = Script(site.document, begins=site.begins)
-    found.world = [(key.removeprefix(prefix), value) for key, value in site.world if key.startswith(prefix)]
-    given = {key for key, _ in found.world}
-    given |= {each.drives.removeprefix(prefix) for each in site.models if each.drives.startswith(prefix)}
+    script = Script(site.document, begins=site.begins)
+    script.world = [(key.removeprefix(prefix), value) for key, value in site.world if key.startswith(prefix)]
+    given = {key for key, _ in script.world}
+    given |= {model.drives.removeprefix(prefix) for model in site.models if model.drives.startswith(prefix)}
     try:
         own = read_script(default_script(design), design)
     except Unreadable:
-        return found
-    found.models = [each for each in own.models if each.drives not in given]
-    given |= {each.drives for each in found.models}
-    found.world = [*((key, value) for key, value in own.world if key not in given), *found.world]
-    return found
+        return script
+    script.models = [model for model in own.models if model.drives not in given]
+    given |= {model.drives for model in script.models}
+    script.world = [*((key, value) for key, value in own.world if key not in given), *script.world]
+    return script
 
 
 def _result(cast: Sequence[Design], read: Script, together: SiteSimulation, wall: float) -> SiteRehearsal:
@@ -285,13 +285,13 @@ def _part(
 
 def _shown(cast: Sequence[Design], read: Script) -> tuple[str, ...]:
     """What steps set and expect, and what devices hear of each other."""
-    found: dict[str, None] = dict.fromkeys(each.drives for each in read.models)
+    driven: dict[str, None] = dict.fromkeys(model.drives for model in read.models)
     for step in read.steps:
         if step.act_call and step.act_call.name == "put" and step.act_call.of:
-            found[f"{step.act_call.of}.{step.act_call.arguments[0]}"] = None
-        found |= dict.fromkeys(f"{part}.{name}" for part, name in step.reads)
-    for each in cast:
-        found |= dict.fromkeys(
-            f"{heard.name}.{name}" for heard in each.heard.values() for name in heard.properties
+            driven[f"{step.act_call.of}.{step.act_call.arguments[0]}"] = None
+        driven |= dict.fromkeys(f"{part}.{name}" for part, name in step.reads)
+    for device in cast:
+        driven |= dict.fromkeys(
+            f"{heard.name}.{name}" for heard in device.heard.values() for name in heard.properties
         )
-    return tuple(found)
+    return tuple(driven)

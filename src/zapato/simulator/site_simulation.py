@@ -87,7 +87,7 @@ class SiteSimulation:
 
         tell()
         self.turns.world.at(lasts, end)
-        self.turns.run([self._work(each) for each in self.members.values()])
+        self.turns.run([self._work(member) for member in self.members.values()])
 
     @staticmethod
     def _work(member: SimulatedDevice) -> Callable[[], None]:

@@ -125,22 +125,22 @@ class Steps:
         self.clock.at(running.until, lambda: self.close(running))
 
     def _look(self) -> None:
-        self.target.look(sorted({read for each in self.watching for read in each.step.reads}))
+        self.target.look(sorted({read for watch in self.watching for read in watch.step.reads}))
 
     def _fresh(self, running: Waiting) -> bool:
         return self.target.fresh(running.step.reads, running.asked)
 
     def watch(self) -> None:
         """After everything that happens: judge what can be judged."""
-        for each in list(self.watching):
-            if not self._fresh(each):
+        for watch in list(self.watching):
+            if not self._fresh(watch):
                 continue
-            if each.closing:
-                self.done(each, bool(each.judge()))
-            elif each.step.within and each.judge():
-                self.done(each, True)
-            elif each.step.stays and not each.judge():
-                self.done(each, False)
+            if watch.closing:
+                self.done(watch, bool(watch.judge()))
+            elif watch.step.within and watch.judge():
+                self.done(watch, True)
+            elif watch.step.stays and not watch.judge():
+                self.done(watch, False)
 
     def close(self, running: Waiting) -> None:
         """The last moment of an expectation."""

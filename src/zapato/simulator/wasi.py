@@ -154,9 +154,9 @@ class System:
         return 0
 
     def _about_path(self, fd: int, flags: int, at: int, size: int, result: int) -> int:
-        found = self.files.size(self._path(fd, at, size))
-        kind = _DIRECTORY if found is None else _FILE
-        self.memory.write(result, struct.pack("<QQBxxxxxxxQQQQQ", 1, 1, kind, 1, found or 0, 0, 0, 0))
+        file_size = self.files.size(self._path(fd, at, size))
+        kind = _DIRECTORY if file_size is None else _FILE
+        self.memory.write(result, struct.pack("<QQBxxxxxxxQQQQQ", 1, 1, kind, 1, file_size or 0, 0, 0, 0))
         return 0
 
     def _open(

@@ -68,7 +68,7 @@ def _adapter(board: Board) -> Iterator[Wire]:
         note = f"crossed: {line} to {other}; 3.3 V levels"
         yield Wire(f"adapter {line}", end, "serial", "board", board.chip.logic, note=note)
     yield Wire("adapter GND", f"board {GROUND}", "ground", "board", 0.0)
-    rail = next((each for each in board.inputs if each.rail == RAIL), None)
+    rail = next((supply_input for supply_input in board.inputs if supply_input.rail == RAIL), None)
     if main_is_mains(board):
         name = rail.name if rail else next((x for x in ("3V3", "VCC") if x in board.brings_out), "")
         if name:
@@ -78,7 +78,7 @@ def _adapter(board: Board) -> Iterator[Wire]:
 
 def main_is_mains(board: Board) -> bool:
     """Whether the board hangs on the mains in use, so that the adapter feeds it while it is open."""
-    return any(each.name == "mains" for each in board.inputs)
+    return any(supply_input.name == "mains" for supply_input in board.inputs)
 
 
 def fed_by(design: Design, feed: str) -> str:
@@ -89,13 +89,15 @@ def fed_by(design: Design, feed: str) -> str:
     if feed in design.parts:
         return f"{feed} +"
     if feed == RAIL:
-        own = next((each.name for each in board.inputs if each.rail == RAIL), RAIL)
+        own = next((supply_input.name for supply_input in board.inputs if supply_input.rail == RAIL), RAIL)
         return f"board {own if own.upper() in board.brings_out else RAIL}"
     if feed != INPUT:
         return ""
     if gives_5v(design):
         names = [
-            each.name for each in board.inputs if each.rail == INPUT and each.name.upper() in board.brings_out
+            supply_input.name
+            for supply_input in board.inputs
+            if supply_input.rail == INPUT and supply_input.name.upper() in board.brings_out
         ]
         names += [label for label in ("5V", "VBUS") if label in board.brings_out]
         return f"board {names[0]}" if names else ""

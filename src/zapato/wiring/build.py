@@ -38,7 +38,9 @@ def place(board: Board, gpio: int) -> str:
 def on_board(board: Board, part: Part) -> bool:
     """True for a part that is soldered to the board: it needs no wire."""
     on = [board.fitted_on.get(pin.gpio) for pin in part.pins.values()]
-    return bool(on) and all(each is not None and each.is_for(*part.kind.all_roles) for each in on)
+    return bool(on) and all(
+        fitted_part is not None and fitted_part.is_for(*part.kind.all_roles) for fitted_part in on
+    )
 
 
 def _part(design: Design, board: Board, part: Part, leave_out: Callable[[str], None]) -> Iterator[Wire]:
@@ -75,7 +77,7 @@ def _feeds(design: Design, part: Part, leave_out: Callable[[str], None]) -> Iter
         return
     start, volts = fed_by(design, feed), feed_volts(design, feed)
     places = [f" at place {number}" if number > 1 else "" for number in range(1, part.get("feeds", 1) + 1)]
-    strip = next((each for each in strips(design) if each.part is part), None)
+    strip = next((strip for strip in strips(design) if strip.part is part), None)
     area = strip.wire if strip and strip.wire else _area(part, feed)
     if part_suits(design, part) is False:
         leave_out(f"{part.name} +: {feed} does not suit it (volt-supply)")
@@ -91,8 +93,10 @@ def _feeds(design: Design, part: Part, leave_out: Callable[[str], None]) -> Iter
 
 def _gates(design: Design, board: Board, leave_out: Callable[[str], None]) -> Iterator[Wire]:
     """What the gates of the level shifters want: 5 V, ground, and their enable inputs to ground."""
-    passives = (each for part in design.parts.values() for each in part.kind.beside(part, board.chip.logic))
-    gate = next((each.value for each in passives if each.what == "gate"), "")
+    passives = (
+        passive for part in design.parts.values() for passive in part.kind.beside(part, board.chip.logic)
+    )
+    gate = next((passive.value for passive in passives if passive.what == "gate"), "")
     if not gate:
         return
     start, volts = fed_by(design, INPUT), feed_volts(design, INPUT)
@@ -128,19 +132,19 @@ def _signals(design: Design, board: Board, part: Part, leave_out: Callable[[str]
     """From pin to terminal, with what stands in each line and from it to a rail."""
     beside = list(part.kind.beside(part, board.chip.logic))
     for use in (use for use in design.uses if use.part is part):
-        near = [each for each in beside if each.field == use.need.field]
+        near = [passive for passive in beside if passive.field == use.need.field]
         if _burns(design, board, use, near):
             leave_out(f"{part.name} {use.need.field}: its level is higher than the pin bears (volt-logic)")
         else:
             yield from _signal(design, board, use, near)
-    for each in beside:
-        if not each.field and each.across:
-            yield _across(design, board, part, f"{part.name} +", each)
+    for passive in beside:
+        if not passive.field and passive.across:
+            yield _across(design, board, part, f"{part.name} +", passive)
 
 
 def _burns(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]) -> bool:
     """Whether a line lifts the pin beyond what it bears, with nothing in it that divides."""
-    if any(each.series for each in beside):
+    if any(passive.series for passive in beside):
         return False
     volts = use.need.volts or (lifted(design, use.part) if is_data_line(use) else 0.0)
     return volts > (use.pin.bears or board.chip.input_most)
@@ -153,17 +157,17 @@ def _signal(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]
     start = place(board, pin.gpio) if pin.gpio >= 0 else pin.name.replace(".", " ")
     end, volts = f"{part.name} {terminal}", need.volts or board.chip.logic
     most = pin.bears or board.chip.input_most
-    series = [each for each in beside if each.series]
-    through = ", ".join(_called(each) for each in series)
+    series = [passive for passive in beside if passive.series]
+    through = ", ".join(_called(passive) for passive in series)
     note = ""
     if volts > most and not series:
         through, note = "level shifter", f"{volts:g} V at {part.name}; the pin bears {most:g} V"
     elif part.get("shifted", False):
         through = "level shifter"
     yield Wire(start, end, "signal", part.name, volts if not note else board.chip.logic, through, note)
-    for each in beside:
-        if each.across:
-            yield _across(design, board, part, start, each)
+    for passive in beside:
+        if passive.across:
+            yield _across(design, board, part, start, passive)
     if need.operated and terminal == "one side":
         ground = need.operated == "low"
         yield Wire(
@@ -172,9 +176,9 @@ def _signal(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]
         )  # fmt: skip
 
 
-def _across(design: Design, board: Board, part: Part, line: str, each: Passive) -> Wire:
+def _across(design: Design, board: Board, part: Part, line: str, passive: Passive) -> Wire:
     """A small part that leads from a line to a rail."""
-    to = each.across
+    to = passive.across
     ground = to == GROUND
     end = f"board {to}" if to in (GROUND, RAIL) else f"{part.name} {to}"
     volts = (
@@ -185,16 +189,16 @@ def _across(design: Design, board: Board, part: Part, line: str, each: Passive) 
     return Wire(
         line,
         end,
-        "signal" if each.what == "resistor" else "supply",
+        "signal" if passive.what == "resistor" else "supply",
         part.name,
         volts,
-        _called(each),
-        each.why,
+        _called(passive),
+        passive.why,
     )
 
 
-def _called(each: Passive) -> str:
-    return each.value if each.what == "gate" else f"{each.value} {each.what}"
+def _called(passive: Passive) -> str:
+    return passive.value if passive.what == "gate" else f"{passive.value} {passive.what}"
 
 
 def _serial(design: Design, board: Board, part: Part) -> Iterator[Wire]:

@@ -22,18 +22,18 @@ def items(design: Design, board: Board) -> Iterator[Item]:
     """Each value once, with how many and for whom."""
     from zapato.wiring.build import on_board
 
-    found: dict[tuple[str, str], list[str]] = {}
+    items_by_use: dict[tuple[str, str], list[str]] = {}
 
     def want(what: str, value: str, whose: str) -> None:
-        found.setdefault((what, value), []).append(whose)
+        items_by_use.setdefault((what, value), []).append(whose)
 
     for part in design.parts.values():
         if on_board(board, part):
             continue
         for what, value in _own(design, part):
             want(what, value, part.name)
-        for each in part.kind.beside(part, board.chip.logic):
-            want(each.what, each.value, part.name)
+        for passive in part.kind.beside(part, board.chip.logic):
+            want(passive.what, passive.value, part.name)
         for what, value in _lines(board, part):
             want(what, value, part.name)
     for budget in analog(design):
@@ -42,7 +42,7 @@ def items(design: Design, board: Board) -> Iterator[Item]:
     for strip in strips(design):
         if strip.wire:
             want("wire, two cores", f"{strip.wire:g} mm2", strip.part.name)
-    for (what, value), names in sorted(found.items()):
+    for (what, value), names in sorted(items_by_use.items()):
         count = ceil(len(names) / GATES) if what == "gate" else len(names)
         yield Item(what, value, count, ", ".join(dict.fromkeys(names)))
 
@@ -74,4 +74,4 @@ def _lines(board: Board, part: Part) -> Iterator[tuple[str, str]]:
 
 
 def _divided(board: Board, part: Part) -> bool:
-    return any(each.series for each in part.kind.beside(part, board.chip.logic))
+    return any(passive.series for passive in part.kind.beside(part, board.chip.logic))

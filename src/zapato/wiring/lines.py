@@ -77,4 +77,4 @@ def rs485(board: Board, part: Part, places: Mapping[str, str]) -> Iterator[Wire]
 def rs485_items(part: Part) -> Iterator[tuple[str, str]]:
     """What an RS-485 line wants bought."""
     yield "RS-485 driver", "for 3.3 V"
-    yield from (("resistor", ohms(each)) for each in (TERMINATION, TERMINATION, BIAS, BIAS))
+    yield from (("resistor", ohms(ohm)) for ohm in (TERMINATION, TERMINATION, BIAS, BIAS))

@@ -95,4 +95,4 @@ class Sheet:
         """One row a wire."""
         import pandas
 
-        return pandas.DataFrame([asdict(each) for each in self.wires])
+        return pandas.DataFrame([asdict(wire) for wire in self.wires])

@@ -46,7 +46,7 @@ def COMMAND(ids: tuple[str, ...], needs: str, site: Path, form: str) -> int:
     chosen = [_one(known, name) for name in ids] or list(known.values())
     if needs:
         wanted = parse_needs(needs)
-        chosen = [each for each in chosen if meets(each, wanted)]
+        chosen = [board for board in chosen if meets(board, wanted)]
         if not chosen:
             click.echo(f"no board has {needs}", err=True)
             return 1
@@ -54,7 +54,7 @@ def COMMAND(ids: tuple[str, ...], needs: str, site: Path, form: str) -> int:
         rows: list[Row] = [pin_row(chosen[0], pin) for pin in chosen[0].brought_out]
         click.echo(_json(rows) if form == "json" else f"{_about(chosen[0])}\n\n{table(rows)}")
         return 0
-    rows = [summary(each) for each in chosen]
+    rows = [summary(board) for board in chosen]
     text = _side_by_side(rows) if ids else table([_short(row) for row in rows], droppable="what")
     click.echo(_json(rows) if form == "json" else text)
     return 0
@@ -76,7 +76,7 @@ def _known(site: Path) -> dict[str, Board]:
         click.echo(
             f"zapato: {len(own.findings)} findings in the boards of {site}; zapato check shows them", err=True
         )
-    return {each.id: each for each in (*boards(), *own.boards.values())}
+    return {board.id: board for board in (*boards(), *own.boards.values())}
 
 
 def _one(known: dict[str, Board], name: str) -> Board:
@@ -115,7 +115,7 @@ def _about(board: Board) -> str:
     cores = f"{chip.cores} core{'s' * (chip.cores > 1)} at {chip.mhz} MHz"
     about = {
         "chip": f"{chip.title}, {cores}, {board.flash >> 20} MB flash, {chip.heap >> 10} KB heap for the program",
-        "supply": f"{'; '.join(each.told for each in board.inputs)}{rail}",
+        "supply": f"{'; '.join(supply_input.told for supply_input in board.inputs)}{rail}",
         "console": board.usb,
         "analog": f"{board.analog.low:g} V to {board.analog.high:g} V"
         + (f" ({board.analog_why})" if board.analog_why else ""),

@@ -45,29 +45,32 @@ def COMMAND(
     files = all_files(paths)
     if out and len(files) > 1:
         raise click.UsageError("--out draws one device: name one")
-    found = [budget(on_a_board(each)) for each in resolve_all(files)]
+    budgets = [budget(on_a_board(design)) for design in resolve_all(files)]
     if topic:
-        found = [Budget(each.design, tuple(row for row in each.rows if row.topic in topic)) for each in found]
+        budgets = [
+            Budget(budget.design, tuple(row for row in budget.rows if row.topic in topic))
+            for budget in budgets
+        ]
     if form == "json":
-        rows = [{"device": each.design.name, **row.as_dict()} for each in found for row in each.rows]
+        rows = [{"device": budget.design.name, **row.as_dict()} for budget in budgets for row in budget.rows]
         click.echo(json.dumps(rows, indent=2, ensure_ascii=False))
     else:
-        for number, each in enumerate(found):
-            if len(found) > 1:
-                click.echo(f"{chr(10) if number else ''}{each.design.name}")
-            click.echo(budget_text(each))
+        for number, device_budget in enumerate(budgets):
+            if len(budgets) > 1:
+                click.echo(f"{chr(10) if number else ''}{device_budget.design.name}")
+            click.echo(budget_text(device_budget))
             if sources:
                 told = dict.fromkeys(
-                    f"  {row.of}: {row.what}: {row.source}" for row in each.rows if row.source
+                    f"  {row.of}: {row.what}: {row.source}" for row in device_budget.rows if row.source
                 )
                 click.echo("\n".join(told))
-        if len(found) > 1:
+        if len(budgets) > 1:
             click.echo(
-                f"\nthe site says up to {digits(of_site([each.design for each in found]), 2)} values a second (of {SITE:g})"
+                f"\nthe site says up to {digits(of_site([budget.design for budget in budgets]), 2)} values a second (of {SITE:g})"
             )
     if out:
         from zapato.draw import budget_chart, save
 
-        save(budget_chart(found[0]), out)
-        click.echo(f"{out}: the budgets of {found[0].design.name}", err=form == "json")
-    return 1 if any(each.over for each in found) else 0
+        save(budget_chart(budgets[0]), out)
+        click.echo(f"{out}: the budgets of {budgets[0].design.name}", err=form == "json")
+    return 1 if any(budget.over for budget in budgets) else 0

@@ -59,8 +59,8 @@ def COMMAND(
     if len(same) > SHOWN:
         click.echo(f"{word} {len(same):,} devices")
     else:
-        for each in same.values():
-            click.echo(f"{word} {each.device} {each.version} for {each.board}")
+        for entry in same.values():
+            click.echo(f"{word} {entry.device} {entry.version} for {entry.board}")
     work = partial(build, out=out.absolute(), base=base and base.absolute())
     rest = [path for path in files if path not in same]
     try:
@@ -77,19 +77,19 @@ def _unchanged(files: list[Path], out: Path) -> dict[Path, Entry]:
     from zapato.errors import Unreadable
     from zapato.firmware.build import as_built
 
-    found: dict[Path, Entry] = {}
+    entries: dict[Path, Entry] = {}
     meter = Meter("looking for what changed")
     try:
         for number, path in enumerate(files):
             meter.at(number / len(files), f"{number} of {len(files)}")
             if entry := as_built(path, out):
-                found[path] = entry
+                entries[path] = entry
     except Unreadable as error:
         click.echo(f"zapato: {error} ({error.fix})", err=True)
         return {}
     finally:
         meter.done()
-    return found
+    return entries
 
 
 def _keep(paths: tuple[Path, ...], files: list[Path], made: Mapping[Path, list[Entry]]) -> None:

@@ -111,11 +111,13 @@ def _extensions(paths: tuple[Path, ...]) -> list[str]:
     from zapato.extensions import bundles
     from zapato.lang.site import site_of
 
-    found: dict[str, str] = {}
+    sources: dict[str, str] = {}
     for path in paths[:20]:
         site_of(path)
-        found |= {each.name: "this site" if each.site else each.package for each in bundles().values()}
-    return [f"{name} ({where})" for name, where in found.items()]
+        sources |= {
+            bundle.name: "this site" if bundle.site else bundle.package for bundle in bundles().values()
+        }
+    return [f"{name} ({where})" for name, where in sources.items()]
 
 
 def _changed(files: list[Path], revision: str) -> list[Path]:

@@ -40,22 +40,22 @@ def COMMAND(measures: str | None, bus: str | None, volts: float | None, name: st
     if name:
         return _begin((site.root or Path(".")) / "chips", name)
     rows: list[dict[str, object]] = []
-    for each in map(chip, chip_names()):
-        hangs = each.bus or "pin"
-        least, most = each.takes or (0.0, 0.0)
-        buses = [hangs, "spi"] if each.spi else [hangs]
-        if (measures and measures not in each.properties) or (bus and bus not in buses):
+    for known in map(chip, chip_names()):
+        hangs = known.bus or "pin"
+        least, most = known.takes or (0.0, 0.0)
+        buses = [hangs, "spi"] if known.spi else [hangs]
+        if (measures and measures not in known.properties) or (bus and bus not in buses):
             continue
-        if volts is not None and each.takes and not least <= volts <= most:
+        if volts is not None and known.takes and not least <= volts <= most:
             continue
         rows.append(
             {
-                "chip": each.name,
-                "measures": ", ".join(each.properties),
+                "chip": known.name,
+                "measures": ", ".join(known.properties),
                 "on": ", ".join(buses),
-                "addresses": " ".join(f"0x{address:02x}" for address in each.addresses),
-                "supply": f"{least:g} V to {most:g} V" if each.takes else "",
-                "every": f"{each.fastest} ms" if each.fastest else "",
+                "addresses": " ".join(f"0x{address:02x}" for address in known.addresses),
+                "supply": f"{least:g} V to {most:g} V" if known.takes else "",
+                "every": f"{known.fastest} ms" if known.fastest else "",
             }
         )
     click.echo(json.dumps(rows, indent=2) if form == "json" else table(rows) or "no chip is like that")

@@ -40,10 +40,10 @@ def COMMAND(name: str, site: Path) -> int:
         raise UnknownName(
             f"no extension is called {name}", f"known are: {known}; site.toml names a site's own"
         )
-    found = measured(bundle)
-    write(bundle.folder / "cost.json", json.dumps(found, indent=1) + "\n")
+    costs = measured(bundle)
+    write(bundle.folder / "cost.json", json.dumps(costs, indent=1) + "\n")
     for form, title in (("short", "on a chip with little memory"), ("whole", "on other chips")):
-        heap, flash = (sum(found[form][what].values()) for what in ("heap", "flash"))
+        heap, flash = (sum(costs[form][what].values()) for what in ("heap", "flash"))
         click.echo(
             f"{title}: {heap:,.0f} bytes of heap, {flash:,.0f} of flash, the first one with its modules"
         )

@@ -189,9 +189,9 @@ def _by_cable(
             port
             and not base
             and not Path(port).is_dir()
-            and (found := _at_prompt(design, port, only_settings, tell))
+            and (done := _at_prompt(design, port, only_settings, tell))
         ):
-            return found
+            return done
         return _by_loader(design, built, port, base, rate, tell)
     finally:
         meter.done()

@@ -121,7 +121,7 @@ def _build_and_rehearse(path: Path, out: Path, stage: bool) -> dict[str, object]
         return row
     result = rehearse(path)
     click.echo("\n".join(rehearsal_lines(result)))
-    held = sum(each.passed is True for each in result.expectations)
+    held = sum(expectation.passed is True for expectation in result.expectations)
     return row | {
         "good": result.passed,
         "heap": f"{result.heap_peak / 1024:.1f} of {kib(result.heap)}",

@@ -53,12 +53,12 @@ def COMMAND(old: str, new: Path, rehearsal: bool, form: str) -> int:
         relied = False
         for name, a, b in pairs:
             rows = _changes(a, b)
-            relied |= any(each.relied for each in rows) or b is None
+            relied |= any(row.relied for row in rows) or b is None
             traces = _traces(a, b, new) if rehearsal and a and b else {}
             told.append(
                 {
                     "device": name,
-                    "changes": [each.as_dict() for each in rows],
+                    "changes": [row.as_dict() for row in rows],
                     **({"traces": traces} if traces else {}),
                 }
             )
@@ -106,14 +106,14 @@ def _text(
     yield styled(name, bold=True) + ("" if rows else ": no difference")
     marks = {"added": ("+", "green"), "removed": ("-", "red"), "changed": ("~", "yellow")}
     group = ""
-    for each in rows:
-        if each.group != group:
-            group = each.group
+    for row in rows:
+        if row.group != group:
+            group = row.group
             yield f"  {group}"
-        mark, color = marks[each.how]
-        what = f"{each.old} -> {each.new}" if each.how == "changed" else each.new or each.old
-        others = styled("  others may rely on it", fg="red") if each.relied else ""
-        yield f"    {styled(mark, fg=color)} {each.what}{f': {what}' if what else ''}{others}"
+        mark, color = marks[row.how]
+        what = f"{row.old} -> {row.new}" if row.how == "changed" else row.new or row.old
+        others = styled("  others may rely on it", fg="red") if row.relied else ""
+        yield f"    {styled(mark, fg=color)} {row.what}{f': {what}' if what else ''}{others}"
     if traces:
         yield "  rehearsal"
         yield from (f"    {line}" for line in traces["text"])
@@ -125,7 +125,7 @@ def _traces(old: Design, new: Design, path: Path) -> dict[str, Any]:
     from zapato.simulator import default_script, rehearse
 
     script = default_script(new)
-    a, b = (plain_rows(rehearse(each, script).records, each) for each in (old, new))
+    a, b = (plain_rows(rehearse(design, script).records, design) for design in (old, new))
     at = first_difference(a, b)
     if at is None:
         return {"same": True, "text": ["the two traces are the same"]}

@@ -63,8 +63,8 @@ def COMMAND(
             write(at, made(design).encode())
             click.echo(f"{at}: {what_it_is}")
     if out:
-        for each in write_pictures(design, chosen, out, one=what != "all"):
-            click.echo(f"{each}")
+        for picture in write_pictures(design, chosen, out, one=what != "all"):
+            click.echo(f"{picture}")
     elif form == "json":
         import json
 

@@ -69,9 +69,9 @@ def listing(rules: Mapping[str, Rule]) -> str:
     """All codes by family, a line each."""
     width = max(len(code) for code in rules)
     families: dict[str, list[str]] = {}
-    for found in rules.values():
-        families.setdefault(found.family, []).append(
-            f"  {found.code:<{width}}  {'/'.join(found.severities):<14}  {found.title}"
+    for rule in rules.values():
+        families.setdefault(rule.family, []).append(
+            f"  {rule.code:<{width}}  {'/'.join(rule.severities):<14}  {rule.title}"
         )
     return "\n\n".join(f"{family}\n" + "\n".join(lines) for family, lines in families.items())
 

@@ -44,8 +44,8 @@ def COMMAND(
     rows: list[Any] = []
     work = partial(_ranked, form, len(files)) if boards_ else partial(_fitted, form, len(files), write_)
 
-    def tell(found: tuple[bool, Any, str]) -> bool:
-        good, row, aside = found
+    def tell(outcome: tuple[bool, Any, str]) -> bool:
+        good, row, aside = outcome
         rows.append(row)
         if form == "text":
             click.echo(row)
@@ -96,15 +96,16 @@ def _ranked(form: str, count: int, path: Path) -> tuple[bool, Any, str]:
 
     design = _checked(path)
     ranked = fit_boards(design)
-    good = any(each.ok for each in ranked)
+    good = any(board_fit.ok for board_fit in ranked)
     if form == "json":
-        rows = [_board_row(each) for each in ranked]
+        rows = [_board_row(board_fit) for board_fit in ranked]
         return good, {"device": design.name, "boards": rows} if count > 1 else rows, ""
     if count == 1:
         return good, _board_text(ranked), ""
-    kept = [each for each in ranked if each.ok][:SHOWN]
+    kept = [board_fit for board_fit in ranked if board_fit.ok][:SHOWN]
     names = ", ".join(
-        f"{each.board.id} ({len(each.loses)} to consider, {each.free} pins left)" for each in kept
+        f"{board_fit.board.id} ({len(board_fit.loses)} to consider, {board_fit.free} pins left)"
+        for board_fit in kept
     )
     return good, f"{design.name}: {names or 'no board carries it'}", ""
 
@@ -126,9 +127,11 @@ def _data(result: Fit) -> dict[str, object]:
         }
         for p in result.placements
     ]
-    found = result.conflict
+    conflict = result.conflict
     reason = (
-        {"parts": [f"{part}.{key}" for part, key in found.uses], "reason": found.reason} if found else None
+        {"parts": [f"{part}.{key}" for part, key in conflict.uses], "reason": conflict.reason}
+        if conflict
+        else None
     )
     return {
         "device": result.design.name,
@@ -148,30 +151,30 @@ def _text(result: Fit) -> str:
         return f'{design.name}: no pin is "auto", so there is nothing to choose'
     lines: list[str] = []
     width = max(len(f"{p.part}.{p.field}") for p in result.placements)
-    for each in result.placements:
-        shown = f'"{each.written}"' if isinstance(each.written, str) else str(each.written)
-        name = "" if shown == str(each.pin.gpio) else each.pin.name
-        lines.append(f"{f'{each.part}.{each.field}':<{width}}  {shown:<8} {name}".rstrip())
-        fitted = design.board.fitted_on.get(each.pin.gpio) if design.board else None
-        if fitted and fitted.is_for(*design.parts[each.part].kind.all_roles):
+    for placement in result.placements:
+        shown = f'"{placement.written}"' if isinstance(placement.written, str) else str(placement.written)
+        name = "" if shown == str(placement.pin.gpio) else placement.pin.name
+        lines.append(f"{f'{placement.part}.{placement.field}':<{width}}  {shown:<8} {name}".rstrip())
+        fitted = design.board.fitted_on.get(placement.pin.gpio) if design.board else None
+        if fitted and fitted.is_for(*design.parts[placement.part].kind.all_roles):
             lines += wrapped(" " * (width + 2), f"note: this is {fitted.what}, on the board already")
         lines += [
             line
-            for mind in each.minds
+            for mind in placement.minds
             for line in wrapped(" " * (width + 2), f"{mind.severity}: {mind.message}")
         ]
     return "\n".join(lines)
 
 
-def _board_row(each: BoardFit) -> dict[str, object]:
-    return {"board": each.board.id, "ok": each.ok, "free": each.free, "loses": list(each.loses)}
+def _board_row(fit: BoardFit) -> dict[str, object]:
+    return {"board": fit.board.id, "ok": fit.ok, "free": fit.free, "loses": list(fit.loses)}
 
 
 def _board_text(ranked: list[BoardFit]) -> str:
-    width = max(len(each.board.id) for each in ranked)
+    width = max(len(board_fit.board.id) for board_fit in ranked)
     lines: list[str] = []
-    for each in ranked:
-        verdict = f"carries it, {each.free} pins left" if each.ok else "cannot"
-        lines.append(f"{each.board.id:<{width}}  {verdict}")
-        lines += [line for loss in each.loses for line in wrapped(" " * (width + 4), loss)]
+    for board_fit in ranked:
+        verdict = f"carries it, {board_fit.free} pins left" if board_fit.ok else "cannot"
+        lines.append(f"{board_fit.board.id:<{width}}  {verdict}")
+        lines += [line for loss in board_fit.loses for line in wrapped(" " * (width + 4), loss)]
     return "\n".join(lines)

@@ -29,19 +29,19 @@ def COMMAND(paths: tuple[Path, ...], dry_run: bool) -> int:
 
     if "-" in map(str, paths):
         raise ZapatoError("- is standard input, and fix changes files", "zapato fix FILE")
-    found = fix(paths)
-    show(found.texts)
-    for finding, _, _, _ in found.made:
+    fixed = fix(paths)
+    show(fixed.texts)
+    for finding, _, _, _ in fixed.made:
         click.echo(f"  {finding.code}: {finding.message}")
     if not dry_run:
-        found.texts.write()
-    made = count(len(found.made), "mistake")
+        fixed.texts.write()
+    made = count(len(fixed.made), "mistake")
     click.echo(
         f"{made} {'would be corrected' if dry_run else 'corrected'}"
-        if found.made
+        if fixed.made
         else "nothing can be corrected automatically"
     )
-    if len(found.left):
-        click.echo("\nleft:\n" + brief_text(found.left) + totals(found.left) + summary(found.left), nl=False)
+    if len(fixed.left):
+        click.echo("\nleft:\n" + brief_text(fixed.left) + totals(fixed.left) + summary(fixed.left), nl=False)
         click.echo()
-    return 0 if found.left.ok else 1
+    return 0 if fixed.left.ok else 1

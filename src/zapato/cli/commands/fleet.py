@@ -37,37 +37,37 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describe
     from zapato.design import resolve_all
 
     designs = resolve_all(all_files(paths))
-    reached = [each for each in designs if each.mqtt is not None]
+    reached = [design for design in designs if design.mqtt is not None]
     if not reached:
         click.echo("none of these devices speaks MQTT: [mqtt] in site.toml", err=True)
         return 1
     topics = [
-        f"{each.topic}/{name}" for each in reached for name in ("state", "vitals", "update/runs", "notes")
+        f"{design.topic}/{name}" for design in reached for name in ("state", "vitals", "update/runs", "notes")
     ]
     with connected(reached[0], broker_of(broker), topics) as way:
         members = fleet(reached, way, listen)
-        for each in reached if describes else ():
-            describe(each, way)
+        for design in reached if describes else ():
+            describe(design, way)
     if form == "json":
         import json
 
-        click.echo(json.dumps([each.as_dict() for each in members], indent=2, ensure_ascii=False))
+        click.echo(json.dumps([member.as_dict() for member in members], indent=2, ensure_ascii=False))
     else:
         from zapato.lang.units import shown_time
 
         rows = [
             {
-                "device": each.name,
-                "state": each.state or "unknown",
-                "version": harmless(each.version or ""),
-                "file": "" if each.version == each.wanted else each.wanted,
-                "address": harmless(each.address),
-                "up": "" if each.uptime is None else shown_time(each.uptime * 1000),
-                "signal": "" if each.signal is None else f"{each.signal} dBm",
-                "free heap": "" if each.heap is None else f"{each.heap / 1024:.1f} KiB",
-                "trouble": harmless(each.fault),
+                "device": member.name,
+                "state": member.state or "unknown",
+                "version": harmless(member.version or ""),
+                "file": "" if member.version == member.wanted else member.wanted,
+                "address": harmless(member.address),
+                "up": "" if member.uptime is None else shown_time(member.uptime * 1000),
+                "signal": "" if member.signal is None else f"{member.signal} dBm",
+                "free heap": "" if member.heap is None else f"{member.heap / 1024:.1f} KiB",
+                "trouble": harmless(member.fault),
             }
-            for each in members
+            for member in members
         ]
         click.echo(table(rows, droppable="trouble"))
-    return 0 if all(each.state == "online" and each.version == each.wanted for each in members) else 1
+    return 0 if all(member.state == "online" and member.version == member.wanted for member in members) else 1

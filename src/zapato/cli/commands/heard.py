@@ -69,13 +69,13 @@ def COMMAND(
         raise ZapatoError(
             f"{design.name} has no part that scans", "a bus, such as [i2c.main] or [onewire.outlet]"
         )
-    found, adverts = _found(design, broker, scan, listen)
+    said, adverts = _found(design, broker, scan, listen)
     if not (address and to):
-        rows = heard(design, found, adverts)
-        silent = [part.name for part in scanners(design) if part.name not in found]
+        rows = heard(design, said, adverts)
+        silent = [part.name for part in scanners(design) if part.name not in said]
         click.echo(_listed(rows, design.name, silent, form))
-        return 0 if all(each.used_by for each in rows) else 1
-    text = write_heard(design, found, address, to, chip or "")
+        return 0 if all(row.used_by for row in rows) else 1
+    text = write_heard(design, said, address, to, chip or "")
     where = design.document.source.name
     click.echo(
         f"{text.rstrip()}\n\nwritten into {where}"
@@ -92,16 +92,16 @@ def _listed(rows: list[ScanResult], name: str, silent: list[str], form: str) -> 
     from zapato.cli.terminal import table
 
     if form == "json":
-        return json.dumps([each.as_dict() for each in rows], indent=2)
+        return json.dumps([row.as_dict() for row in rows], indent=2)
     told = [
         {
-            "on": each.on,
-            "address": each.address,
-            "part": each.used_by or "-",
-            "may be": ", ".join(each.may_be) or each.words or "not known here",
+            "on": scanned.on,
+            "address": scanned.address,
+            "part": scanned.used_by or "-",
+            "may be": ", ".join(scanned.may_be) or scanned.words or "not known here",
         }
-        | (_advertised(each) if any(row.says or row.name for row in rows) else {})
-        for each in rows
+        | (_advertised(scanned) if any(row.says or row.name for row in rows) else {})
+        for scanned in rows
     ]
     quiet = [f"nothing was heard of {', '.join(silent)} yet"] if silent else []
     return "\n".join([table(told)] * bool(told) + quiet) or f"{name} met nothing"
@@ -134,7 +134,7 @@ def _found(
         if scan and HEARD in part.kind.events
     }
     adverts: dict[str, dict[str, Advert]] = {name: {} for name in passing.values()}
-    found: dict[str, str] = {}
+    heard_texts: dict[str, str] = {}
     with connected(design, broker_of(broker), [*topics, *passing]) as way:
         until = time.monotonic() + (seconds if seconds is not None else 11 if passing else 3)
         if scan:
@@ -142,7 +142,7 @@ def _found(
                 continue
             for name in topics.values():
                 way.publish(f"{design.topic}/{name}/do/scan", "")
-        while time.monotonic() < until and (passing or len(found) < len(topics)):
+        while time.monotonic() < until and (passing or len(heard_texts) < len(topics)):
             message = way.next(0.2)
             if message and message[0] in passing:
                 hear(adverts[passing[message[0]]], message[1].decode("utf-8", "replace"))
@@ -152,5 +152,5 @@ def _found(
                 except ValueError:
                     continue
                 if isinstance(said, str):
-                    found[topics[message[0]]] = harmless(said[:2000])
-    return found, adverts
+                    heard_texts[topics[message[0]]] = harmless(said[:2000])
+    return heard_texts, adverts

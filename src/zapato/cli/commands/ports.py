@@ -18,7 +18,7 @@ def COMMAND(form: str) -> int:
     from zapato.cli.terminal import table
     from zapato.deliver.ports import ports
 
-    rows = [{"name": each.name, "what": each.what, "trouble": each.trouble} for each in ports()]
+    rows = [{"name": port.name, "what": port.what, "trouble": port.trouble} for port in ports()]
     if form == "json":
         import json
 

@@ -123,7 +123,7 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
             continue
         code = code if results[-1].passed else 1
     if options.form == "json":
-        click.echo(json.dumps([each.as_dict() for each in results], indent=2, ensure_ascii=False))
+        click.echo(json.dumps([result.as_dict() for result in results], indent=2, ensure_ascii=False))
     return code
 
 
@@ -136,8 +136,8 @@ def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
 
     workers = Workers(options.jobs, options.cluster)
 
-    def tell(found: tuple[str, Rehearsal]) -> bool:
-        digest, result = found
+    def tell(outcome: tuple[str, Rehearsal]) -> bool:
+        digest, result = outcome
         results.append(result)
         if result.passed and digest:
             with contextlib.suppress(ZapatoError):
@@ -198,7 +198,7 @@ def _one(options: Options, path: Path) -> Rehearsal:
     from zapato.simulator import rehearse
 
     if options.live:
-        ports = dict(each.split("=", 1) for each in options.ports)
+        ports = dict(port.split("=", 1) for port in options.ports)
         return play(path, options.script, options.broker, options.form == "json", ports)
     return _metered(path.stem, partial(rehearse, path, options.script, seed=options.seed))
 
@@ -219,12 +219,12 @@ def _sites(paths: tuple[Path, ...], options: Options) -> list[Path]:
     from zapato.design.site_script import FILE
     from zapato.errors import ZapatoError
 
-    found = [path for path in paths if root_of(path)]
+    sites = [path for path in paths if root_of(path)]
     if not options.together:
-        return [path for path in found if (path / "rehearsals" / FILE).is_file()]
-    if len(found) != 1 or len(paths) != 1:
+        return [path for path in sites if (path / "rehearsals" / FILE).is_file()]
+    if len(sites) != 1 or len(paths) != 1:
         raise ZapatoError("--together takes the folder of one site", "the folder with site.toml")
-    return found
+    return sites
 
 
 def _together(site: Path, options: Options) -> SiteRehearsal:
@@ -258,7 +258,7 @@ def _fitting(count: int, options: Options) -> None:
         raise ZapatoError("--script, --plot, --trace, --cards and --live go with one device", fix)
     if given.ports and not given.live:
         raise ZapatoError("--serial goes with --live: a real port works in real time only")
-    if wrong := next((each for each in given.ports if "=" not in each), ""):
+    if wrong := next((port for port in given.ports if "=" not in port), ""):
         raise ZapatoError(f"--serial takes LINK=PORT, not {wrong}", "--serial line=/dev/ttyUSB0")
     if given.broker and not given.live:
         raise ZapatoError("--broker goes with --live: in virtual time the broker is the simulator's own")

@@ -33,13 +33,13 @@ def COMMAND(device: Path, old: str, new: str, dry_run: bool) -> int:
     if device.is_dir():
         message = f"{device} is a folder, and a part belongs to one device"
         raise ZapatoError(message, f"zapato rename {device / 'devices'}/NAME.toml {old} {new}")
-    found = rename(device, old, new)
-    places = show(found.texts)
-    where = f"{count(places, 'line')} in {count(len(found.texts.changed), 'file')}"
+    renaming = rename(device, old, new)
+    places = show(renaming.texts)
+    where = f"{count(places, 'line')} in {count(len(renaming.texts.changed), 'file')}"
     if not dry_run:
-        found.texts.write()
+        renaming.texts.write()
     click.echo(f"{where} {'would change' if dry_run else 'changed'}: {old} is now called {new}")
     click.echo(
-        f"topics: {found.topic[0]}/… becomes {found.topic[1]}/…; what listens there outside this site needs the new ones"
+        f"topics: {renaming.topic[0]}/… becomes {renaming.topic[1]}/…; what listens there outside this site needs the new ones"
     )
     return 0

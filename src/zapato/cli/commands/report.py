@@ -50,8 +50,8 @@ def COMMAND(path: Path, out: Path, no_rehearsal: bool) -> int:
 
     if many:
         meter = Meter("writing the report")
-        for number, each in enumerate(write_site(designs, rehearsed, out)):
-            meter.at(number / (len(designs) + 1), each.name)
+        for number, page in enumerate(write_site(designs, rehearsed, out)):
+            meter.at(number / (len(designs) + 1), page.name)
         meter.done()
         click.echo(f"{out / 'index.html'}: {len(designs)} device{'s' * (len(designs) != 1)}")
     else:

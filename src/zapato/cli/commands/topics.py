@@ -38,24 +38,24 @@ def COMMAND(paths: tuple[Path, ...], form: str) -> int:
         made = asyncapi(designs[0]) if form == "asyncapi" else thing(designs[0])
         click.echo(json.dumps(made, indent=2, ensure_ascii=False))
         return 0
-    found = [(design.name, each) for design in designs for each in topics(design)]
+    listed = [(design.name, topic) for design in designs for topic in topics(design)]
     if form == "json":
         click.echo(
             json.dumps(
-                [{"device": name, **each.as_dict()} for name, each in found], indent=2, ensure_ascii=False
+                [{"device": name, **topic.as_dict()} for name, topic in listed], indent=2, ensure_ascii=False
             )
         )
         return 0
     rows: list[dict[str, object]] = [
         {
-            "topic": each.name,
-            "": "says" if each.way == "from" else "hears",
-            "payload": each.payload,
-            "example": each.example,
-            "qos": each.qos if each.way == "from" else "",
-            "retained": "yes" if each.retained else "",
+            "topic": topic.name,
+            "": "says" if topic.way == "from" else "hears",
+            "payload": topic.payload,
+            "example": topic.example,
+            "qos": topic.qos if topic.way == "from" else "",
+            "retained": "yes" if topic.retained else "",
         }
-        for _, each in found
+        for _, topic in listed
     ]
     if form == "csv":
         click.echo(_csv(rows), nl=False)

@@ -56,7 +56,7 @@ def COMMAND(
     from zapato.design import resolve_all
     from zapato.errors import Unwritable
 
-    designs = [each for each in resolve_all(all_files(paths)) if each.mqtt is not None]
+    designs = [design for design in resolve_all(all_files(paths)) if design.mqtt is not None]
     if not designs:
         click.echo("none of these devices speaks MQTT: [mqtt] in site.toml", err=True)
         return 1
@@ -73,7 +73,7 @@ def COMMAND(
         except OSError as error:
             raise Unwritable(f"cannot write {save}: {(error.strerror or str(error)).lower()}") from None
         way = held.enter_context(
-            connected(designs[0], broker_of(broker), [f"{each.topic}/#" for each in designs])
+            connected(designs[0], broker_of(broker), [f"{design.topic}/#" for design in designs])
         )
         try:
             for said in watch(designs, way, goes_on=goes_on, wanted=wanted):
@@ -91,8 +91,8 @@ def _line(said: Said, several: bool) -> str:
     from zapato.cli.terminal import harmless, styled
 
     text = harmless(said.text)
-    for each in said.found:
-        text = text.replace(each, styled(each, bold=True))
+    for word in said.found:
+        text = text.replace(word, styled(word, bold=True))
     whose = harmless(said.name)
     name = f"{whose} = {text}" if said.what == "value" else f"{whose} {text}".strip()
     device = f"{said.device:<16} " if several else ""

@@ -21,26 +21,26 @@ def _read_data(value: object) -> tuple[Pattern, ...]:
     from zapato.lang.fields import Wrong
 
     items = cast(list[object], value) if isinstance(value, list) else [value]
-    texts = [each for each in items if isinstance(each, str)]
+    texts = [item for item in items if isinstance(item, str)]
     if not texts or len(texts) != len(items) or len(texts) > MOST:
         raise Wrong(f'takes a pattern, or up to {MOST} in a list: "16 1a18 {{temperature:s16le*100}}"')
-    found = tuple(read_pattern(text) for text in texts)
-    for slot in (slot for each in found for slot in each.slots):
+    patterns = tuple(read_pattern(text) for text in texts)
+    for slot in (slot for pattern in patterns for slot in pattern.slots):
         free(slot.name, "beacon.Beacon")
-    truths = {(slot.name, slot.truth) for each in found for slot in each.slots}
+    truths = {(slot.name, slot.truth) for pattern in patterns for slot in pattern.slots}
     if both := sorted(name for name, truth in truths if truth and (name, False) in truths):
         raise Wrong(f"has {both[0]} once as a truth and once as a number")
-    return found
+    return patterns
 
 
 def _slots(part: Part) -> tuple[Slot, ...]:
     """The fields of all its patterns, each name once."""
     patterns = cast(tuple[Pattern, ...], part.get("data", ()))
-    found: dict[str, Slot] = {}
-    for each in patterns:
-        for slot in each.slots:
-            found.setdefault(slot.name, slot)
-    return tuple(found.values())
+    slots: dict[str, Slot] = {}
+    for pattern in patterns:
+        for slot in pattern.slots:
+            slots.setdefault(slot.name, slot)
+    return tuple(slots.values())
 
 
 class BeaconKind(Kind):
@@ -67,17 +67,17 @@ class BeaconKind(Kind):
     example = '[radio.air]\n\n[beacon.fridge]\nradio = "air"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {temperature:s16le*100} {humidity:u16le*100}"'
 
     def properties(self, part: Part) -> Mapping[str, Property]:
-        found = {
+        properties = {
             "near": Property("boolean", help="it was heard lately"),
             "strength": Property(
                 "number", "dBm", unknown=True, help="signal strength of the last advertisement, to 5 dB"
             ),
         }
         for slot in _slots(part):
-            found[slot.name] = Property(
+            properties[slot.name] = Property(
                 "boolean" if slot.truth else "number", unknown=True, help="as its advertisements tell it"
             )
-        return found
+        return properties
 
     def driver(self, part: Part) -> Driver | None:
         if "radio" not in part.linked:
@@ -86,7 +86,7 @@ class BeaconKind(Kind):
         given = (
             part.linked["radio"].name,
             address,
-            tuple(each.plain for each in part.get("data", ())),
+            tuple(pattern.plain for pattern in part.get("data", ())),
             part.get("gone", 60_000),
             ("near", "strength", *(slot.name for slot in _slots(part))),
         )

@@ -18,12 +18,12 @@ COLUMNS = 16
 def _read_keeps(value: object) -> tuple[tuple[str, ...], ...]:
     """Names of properties, as one page of lines that show their values."""
     rows = cast(list[object], value) if isinstance(value, list) else [value]
-    found = [each if isinstance(each, str) else "" for each in rows]
-    if not found or not all(re.fullmatch(r"\w+\.\w+", each) for each in found):
+    names = [row if isinstance(row, str) else "" for row in rows]
+    if not names or not all(re.fullmatch(r"\w+\.\w+", name) for name in names):
         raise Wrong('takes properties: ["cabinet.temperature", "cabinet.humidity"]')
-    if len(found) > COLUMNS:
-        raise Wrong(f"has {len(found)} columns; {COLUMNS} is the most")
-    return (tuple(f"{{{each}}}" for each in found),)
+    if len(names) > COLUMNS:
+        raise Wrong(f"has {len(names)} columns; {COLUMNS} is the most")
+    return (tuple(f"{{{line}}}" for line in names),)
 
 
 class CardKind(Kind):

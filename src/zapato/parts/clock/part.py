@@ -37,8 +37,8 @@ class ClockKind(Kind):
         }
 
     def driver(self, part: Part) -> Driver | None:
-        at, found = place(part), chip_of(part, ClockChip)
-        return Driver(*found.driver, at) if at and found else None
+        at, chip = place(part), chip_of(part, ClockChip)
+        return Driver(*chip.driver, at) if at and chip else None
 
     def simulation(self, part: Part) -> Simulation:
         chip = stand_in(part)

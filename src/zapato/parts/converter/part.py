@@ -30,13 +30,13 @@ class ConverterKind(Kind):
     example = '[i2c.main]\nsda = 21\nscl = 22\n\n[converter.adc]\nchip = "ads1115"\nbus = "main"\n\n[sensor.tank]\nchip = "analog"\npin = "adc.0"'
 
     def offers(self, part: Part) -> Mapping[str, Pin]:
-        found = chip_of(part, ConverterChip)
-        if found is None:
+        chip = chip_of(part, ConverterChip)
+        if chip is None:
             return {}
-        bears = part.get("supply", 3.3) + found.beyond
+        bears = part.get("supply", 3.3) + chip.beyond
         return {
-            str(n): offered_pin(part.name, n, adc=True, source=found.source, bears=bears)
-            for n in range(found.inputs)
+            str(n): offered_pin(part.name, n, adc=True, source=chip.source, bears=bears)
+            for n in range(chip.inputs)
         }
 
     def loads(self, part: Part) -> Iterable[Load]:
@@ -46,8 +46,8 @@ class ConverterKind(Kind):
         return supplied(part)
 
     def driver(self, part: Part) -> Driver | None:
-        at, found = place(part), chip_of(part, ConverterChip)
-        return Driver(*found.driver, (*at, part.get("supply", 3.3) > 4.0)) if at and found else None
+        at, chip = place(part), chip_of(part, ConverterChip)
+        return Driver(*chip.driver, (*at, part.get("supply", 3.3) > 4.0)) if at and chip else None
 
     def simulation(self, part: Part) -> Simulation:
         chip = stand_in(part, {int(word): pin.gpio for word, pin in self.offers(part).items()})

@@ -24,11 +24,11 @@ def description(name: str) -> Description:
 
 @lru_cache(maxsize=256)
 def _read(path: Path, _stamp: int) -> Description:
-    found, document = read_description(Source.read(path))
-    if found is None:
+    description, document = read_description(Source.read(path))
+    if description is None:
         first = document.findings[0]
         raise ZapatoError(f"{shown(path)}:{first.place.line}: {first.message}", f"zapato check {shown(path)}")
-    return found
+    return description
 
 
 def of_module(module: str) -> Description | None:
@@ -46,11 +46,11 @@ def described(name: str) -> SensorChip:
 def _made(chip: Description) -> SensorChip:
     head = chip.head
     driver, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name)
-    single = {name for name, each in chip.values.items() if len(each.formula.names) == 1}
+    single = {name for name, value in chip.values.items() if len(value.formula.names) == 1}
     return SensorChip(
         name=chip.name,
         help=head["help"],
-        properties={name: _property(each) for name, each in chip.values.items()},
+        properties={name: _property(value) for name, value in chip.values.items()},
         driver=driver,
         simulation=bench,
         addresses=head["addresses"],

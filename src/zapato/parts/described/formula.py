@@ -31,10 +31,10 @@ class Formula:
 
     def value(self, fields: Mapping[str, float]) -> float:
         """Its value with these fields. Raises ArithmeticError."""
-        found: Any = eval(
+        result: Any = eval(
             _code(self.text), {"__builtins__": {}, "_power": _power, "_shift": _shift}, dict(fields)
         )
-        return found
+        return result
 
 
 def _power(base: float, exponent: float) -> float:

@@ -33,15 +33,15 @@ class Layout:
             return None
         if any(crc8(data[begin:end]) != data[end] for begin, end in self.checks):
             return None
-        return {each.name: int(each.value(data)) for each in self.slots.values()}
+        return {slot.name: int(slot.value(data)) for slot in self.slots.values()}
 
     def make(self, values: Mapping[str, int]) -> bytes:
         """The answer with these fields."""
         made = bytearray(self.size)
         for at, byte in self.fixed.items():
             made[at] = byte
-        for each in self.slots.values():
-            made[each.at : each.at + each.width] = each.bytes(values.get(each.name, 0))
+        for slot in self.slots.values():
+            made[slot.at : slot.at + slot.width] = slot.bytes(values.get(slot.name, 0))
         for begin, end in self.checks:
             made[end] = crc8(bytes(made[begin:end]))
         return bytes(made)
@@ -58,27 +58,27 @@ def crc8(data: bytes) -> int:
 
 def read_layout(text: str) -> Layout:
     """The layout that a text writes. Raises Wrong."""
-    found, since = Layout(), 0
+    layout, since = Layout(), 0
     for piece in text.split():
         if piece == "??":
-            found.size += 1
+            layout.size += 1
         elif re.fullmatch("[0-9a-fA-F]{2}", piece):
-            found.fixed[found.size] = int(piece, 16)
-            found.size += 1
+            layout.fixed[layout.size] = int(piece, 16)
+            layout.size += 1
         elif piece == "{crc8}":
-            found.checks.append((since, found.size))
-            found.size += 1
-            since = found.size
+            layout.checks.append((since, layout.size))
+            layout.size += 1
+            since = layout.size
         else:
-            slot = read_slot(piece, found.size)
-            if slot.name in found.slots:
+            slot = read_slot(piece, layout.size)
+            if slot.name in layout.slots:
                 raise Wrong(f'has "{slot.name}" twice')
             if slot.truth or slot.scale != 1 or slot.shift:
                 raise Wrong(
                     f'has "{piece}"', "a field is a plain number here; its formula stands in [value.NAME]"
                 )
-            found.slots[slot.name] = slot
-            found.size += slot.width
-    if not 0 < found.size <= LONGEST:
-        raise Wrong(f"is {found.size} bytes; an answer has 1 to {LONGEST}")
-    return found
+            layout.slots[slot.name] = slot
+            layout.size += slot.width
+    if not 0 < layout.size <= LONGEST:
+        raise Wrong(f"is {layout.size} bytes; an answer has 1 to {LONGEST}")
+    return layout

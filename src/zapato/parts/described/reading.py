@@ -26,24 +26,24 @@ EXAMPLES = 3
 
 def _read_bytes(value: object) -> bytes:
     try:
-        found = bytes.fromhex(value) if isinstance(value, str) else b""
+        data = bytes.fromhex(value) if isinstance(value, str) else b""
     except ValueError:
-        found = b""
-    if not 0 < len(found) <= 16:
+        data = b""
+    if not 0 < len(data) <= 16:
         raise Wrong('takes bytes in hexadecimal digits: "24 00"')
-    return found
+    return data
 
 
 def _read_layout(value: object) -> Layout:
     if not isinstance(value, str):
         raise Wrong('takes the bytes of an answer: "{t:u16} {crc8}"')
-    found = read_layout(value)
-    for name in found.slots:
+    layout = read_layout(value)
+    for name in layout.slots:
         if name in LOCAL or keyword.iskeyword(name) or name.startswith("_"):
             raise Wrong(
                 f'has the field "{name}", which the driver uses for itself', f"{name}_1, or another name"
             )
-    return found
+    return layout
 
 
 def _read_formula(value: object) -> Formula:
@@ -54,21 +54,21 @@ def _read_formula(value: object) -> Formula:
 
 def _read_addresses(value: object) -> tuple[int, ...]:
     items = cast(list[object], value) if isinstance(value, list) else [value]
-    if not items or not all(type(each) is int and 8 <= each < 120 for each in items):
+    if not items or not all(type(item) is int and 8 <= item < 120 for item in items):
         raise Wrong("takes addresses of seven bits, the usual one first: [0x48, 0x49]")
     return tuple(cast(list[int], items))
 
 
 def _read_answers(value: object) -> tuple[bytes, ...]:
     items = cast(list[object], value) if isinstance(value, list) else [value]
-    return tuple(_read_bytes(each) for each in items)
+    return tuple(_read_bytes(item) for item in items)
 
 
 def _read_gives(value: object) -> dict[str, float]:
     rows = cast(dict[str, object], value) if isinstance(value, dict) else {}
-    if not rows or not all(type(each) in (int, float) for each in rows.values()):
+    if not rows or not all(type(row) in (int, float) for row in rows.values()):
         raise Wrong("takes values: { temperature = 25.0 }")
-    return {name: float(cast(float, each)) for name, each in rows.items()}
+    return {name: float(cast(float, amount)) for name, amount in rows.items()}
 
 
 CHIP = Shape(
@@ -157,21 +157,21 @@ class Description:
 
     @property
     def reading(self) -> list[ReadStep]:
-        return [each for each in self.steps if each.layout]
+        return [step for step in self.steps if step.layout]
 
     @property
     def early(self) -> bool:
         """Whether setting it up takes so long that the driver does not wait for it."""
-        return sum(each.takes for each in self.begin) > PATIENT
+        return sum(step.takes for step in self.begin) > PATIENT
 
     @property
     def pieces(self) -> int:
         """How much of a program it becomes: pieces of formulas, steps and fields."""
         slots = sum(
-            len(each.layout.slots) + 2 * len(each.layout.checks) for each in self.reading if each.layout
+            len(step.layout.slots) + 2 * len(step.layout.checks) for step in self.reading if step.layout
         )
         return (
-            sum(each.formula.pieces for each in self.values.values())
+            sum(value.formula.pieces for value in self.values.values())
             + 6 * len((*self.begin, *self.steps))
             + 6 * slots
         )
@@ -180,13 +180,13 @@ class Description:
         """The values of the bytes of each step that reads; None where they are no answers of this chip."""
         fields: dict[str, int] = {}
         for step, data in zip(self.reading, answers, strict=False):
-            found = step.layout.read(data) if step.layout else None
-            if found is None:
+            decoded = step.layout.read(data) if step.layout else None
+            if decoded is None:
                 return None
-            fields |= found
+            fields |= decoded
         try:
             return {
-                name: round(each.formula.value(fields), each.digits) for name, each in self.values.items()
+                name: round(value.formula.value(fields), value.digits) for name, value in self.values.items()
             }
         except (ArithmeticError, ValueError, TypeError):
             return None
@@ -203,22 +203,22 @@ def read_description(source: Source) -> tuple[Description | None, Document]:
     )
     begin, steps = (tuple(_steps(document, word)) for word in ("begin", "step"))
     values = _values(document)
-    found = Description(source.path.stem, head, begin, steps, values, tuple(_examples(document)))
+    description = Description(source.path.stem, head, begin, steps, values, tuple(_examples(document)))
     if not document.findings:
-        _together(document, found)
-    return (None if document.findings else found), document
+        _together(document, description)
+    return (None if document.findings else description), document
 
 
 def _rows(document: Document, word: str) -> list[tuple[int, dict[str, Any]]]:
     raw = document.data.get(word, [])
     rows = cast(list[object], raw) if isinstance(raw, list) else []
-    if (raw and not all(isinstance(each, dict) for each in rows or [raw])) or not isinstance(raw, list):
+    if (raw and not all(isinstance(row, dict) for row in rows or [raw])) or not isinstance(raw, list):
         document.found("wrong-type", (word,), f"{word} stands in double brackets: [[{word}]]", of="key")
-    return [(at, cast(dict[str, Any], each)) for at, each in enumerate(rows) if isinstance(each, dict)]
+    return [(at, cast(dict[str, Any], row)) for at, row in enumerate(rows) if isinstance(row, dict)]
 
 
 def _steps(document: Document, word: str) -> list[ReadStep]:
-    found: list[ReadStep] = []
+    steps: list[ReadStep] = []
     for at, row in _rows(document, word):
         given = document.read(STEP, row, (word, at))
         if not row.keys() & {"write", "read"}:
@@ -231,12 +231,12 @@ def _steps(document: Document, word: str) -> list[ReadStep]:
                 of="key",
             )
         silent = given.get("busy", "silent") == "silent"
-        found.append(ReadStep(given.get("write") or b"", given.get("takes", 0), silent, given.get("read")))
-    return found
+        steps.append(ReadStep(given.get("write") or b"", given.get("takes", 0), silent, given.get("read")))
+    return steps
 
 
 def _values(document: Document) -> dict[str, ChipValue]:
-    found: dict[str, ChipValue] = {}
+    values: dict[str, ChipValue] = {}
     for name, row in table(document.data, "value").items():
         path = ("value", name)
         if not name.isidentifier() or name != name.lower() or not isinstance(row, dict):
@@ -250,23 +250,23 @@ def _values(document: Document) -> dict[str, ChipValue]:
         given = document.read(VALUE, cast(dict[str, Any], row), path)
         if "of" in given:
             more = (given.get(key) for key in ("unit", "help", "low", "high", "digits"))
-            found[name] = ChipValue(name, given["of"], *more)  # type: ignore[arg-type]
-    return found
+            values[name] = ChipValue(name, given["of"], *more)  # type: ignore[arg-type]
+    return values
 
 
 def _examples(document: Document) -> list[Example]:
-    found: list[Example] = []
+    examples: list[Example] = []
     for at, row in _rows(document, "example"):
         given = document.read(EXAMPLE, row, ("example", at))
         if "read" in given and "gives" in given:
-            found.append(Example(given["read"], given["gives"], ("example", at)))
-    return found
+            examples.append(Example(given["read"], given["gives"], ("example", at)))
+    return examples
 
 
-def _together(document: Document, found: Description) -> None:
+def _together(document: Document, description: Description) -> None:
     """What holds between the tables: names, and the datasheet's own examples."""
-    names = {name for step in found.reading if step.layout for name in step.layout.slots}
-    if not found.reading or not found.values:
+    names = {name for step in description.reading if step.layout for name in step.layout.slots}
+    if not description.reading or not description.values:
         document.found(
             "missing-key",
             ("step",),
@@ -274,22 +274,27 @@ def _together(document: Document, found: Description) -> None:
             of="key",
         )
         return
-    for value in found.values.values():
+    for value in description.values.values():
         for name in sorted(value.formula.names - names):
             document.found("unknown-reference", ("value", value.name, "of"), f"no answer has a field {name}")
-    if len(found.examples) < EXAMPLES:
-        words = f"it has {len(found.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
+    if len(description.examples) < EXAMPLES:
+        words = f"it has {len(description.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
         document.found("missing-key", ("example",), words, of="key")
-    for value in found.values.values() if not document.findings else ():
+    for value in description.values.values() if not document.findings else ():
         _bounded(
             document,
             value,
-            {name: slot for step in found.reading if step.layout for name, slot in step.layout.slots.items()},
+            {
+                name: slot
+                for step in description.reading
+                if step.layout
+                for name, slot in step.layout.slots.items()
+            },
         )
     if document.findings:
         return
-    for each in found.examples:
-        _comes_out(document, found, each)
+    for example in description.examples:
+        _comes_out(document, description, example)
 
 
 def _bounded(document: Document, value: ChipValue, slots: Mapping[str, Slot]) -> None:
@@ -305,13 +310,13 @@ def _bounded(document: Document, value: ChipValue, slots: Mapping[str, Slot]) ->
             return
 
 
-def _comes_out(document: Document, found: Description, example: Example) -> None:
+def _comes_out(document: Document, description: Description, example: Example) -> None:
     """The bytes of an example give its values, by the formulas that the driver and the stand-in are made of."""
-    if len(example.answers) != len(found.reading):
-        words = f"read has {len(example.answers)} answers, and {len(found.reading)} steps read"
+    if len(example.answers) != len(description.reading):
+        words = f"read has {len(example.answers)} answers, and {len(description.reading)} steps read"
         document.found("wrong-type", (*example.path, "read"), words)
         return
-    worked = found.worked_out(example.answers)
+    worked = description.worked_out(example.answers)
     if worked is None:
         document.found(
             "wrong-type",
@@ -322,6 +327,6 @@ def _comes_out(document: Document, found: Description, example: Example) -> None
     for name, value in example.gives.items():
         if name not in worked:
             document.found("unknown-reference", (*example.path, "gives"), f"there is no value {name}")
-        elif abs(worked[name] - value) > 0.51 * 10 ** -found.values[name].digits:
+        elif abs(worked[name] - value) > 0.51 * 10 ** -description.values[name].digits:
             words = f"{name} of these bytes is {worked[name]:g} by its formula, and {value:g} by the example"
             document.found("wrong-type", (*example.path, "gives"), words)

@@ -18,23 +18,23 @@ class Chip(Measuring):
 
     def __init__(self, chip: Description, feel: Feel) -> None:
         self.chip, self.feel = chip, feel
-        self._step: ReadStep | None = next((each for each in chip.steps if not each.write), None)
+        self._step: ReadStep | None = next((step for step in chip.steps if not step.write), None)
         self._answer = b""
-        self._unset = {each.write for each in chip.begin}
+        self._unset = {step.write for step in chip.begin}
         """What must be written before it measures; until then its fields are 0."""
 
     def write(self, data: bytes) -> None:
         if self.busy:
             raise Fault(NO_ANSWER)
         known = (*self.chip.steps, *self.chip.begin)
-        found = next((each for each in known if each.write == data), None)
-        if found is None:  # another register or command: it answers nothing that the driver asks for
+        step = next((step for step in known if step.write == data), None)
+        if step is None:  # another register or command: it answers nothing that the driver asks for
             self._step, self._answer = None, b""
             return
-        self._step = found
+        self._step = step
         self._unset.discard(data)
-        if found.takes:
-            self.begin(found.takes, self._measured)
+        if step.takes:
+            self.begin(step.takes, self._measured)
         else:
             self._measured()
 
@@ -72,8 +72,8 @@ class Chip(Measuring):
 def _one_way(formula: Formula, slot: Slot) -> bool:
     """Whether a formula goes one way over the whole range of a field; what has four bytes is taken to."""
     step = max(1, (slot.high - slot.low) // 4096)
-    found = [formula.value({slot.name: each}) for each in range(slot.low, slot.high + 1, step)]
-    return slot.width > 2 or found == sorted(found) or found == sorted(found, reverse=True)
+    curve = [formula.value({slot.name: raw}) for raw in range(slot.low, slot.high + 1, step)]
+    return slot.width > 2 or curve == sorted(curve) or curve == sorted(curve, reverse=True)
 
 
 @lru_cache(maxsize=512)
@@ -81,7 +81,7 @@ def raw_of(value: ChipValue, slot: Slot, felt: float) -> int:
     """The number in a field that comes nearest to a value, by the formula turned round: it goes one way over the whole range."""
     name, low, high = slot.name, slot.low, slot.high
     if not _one_way(value.formula, slot):  # as with an exponent: all of two bytes are looked through
-        return min(range(low, high + 1), key=lambda each: abs(value.formula.value({name: each}) - felt))
+        return min(range(low, high + 1), key=lambda raw: abs(value.formula.value({name: raw}) - felt))
     rises = value.formula.value({name: high}) > value.formula.value({name: low})
     while high - low > 1:
         middle = (low + high) // 2
@@ -89,4 +89,4 @@ def raw_of(value: ChipValue, slot: Slot, felt: float) -> int:
             low = middle
         else:
             high = middle
-    return min((low, high), key=lambda each: abs(value.formula.value({name: each}) - felt))
+    return min((low, high), key=lambda raw: abs(value.formula.value({name: raw}) - felt))

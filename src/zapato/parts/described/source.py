@@ -15,25 +15,25 @@ def class_name(name: str) -> str:
 def driver_source(chip: Description) -> str:
     """The module of a described chip."""
     slow = chip.early
-    waits = any(each.takes for each in (*(() if slow else chip.begin), *chip.steps))
-    checked = any(each.layout and each.layout.checks for each in chip.steps)
+    waits = any(step.takes for step in (*(() if slow else chip.begin), *chip.steps))
+    checked = any(step.layout and step.layout.checks for step in chip.steps)
     lines = [f"# {chip.name}: made from its description.", *(["import time", ""] if waits else [])]
     lines += ["from checked import crc8"] if checked else []
     lines += ["from i2c_sensor import I2cSensor", "", "", f"class {class_name(chip.name)}(I2cSensor):"]
     lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", ""]
-    first = ceil(chip.head["start"]) + 1 + (ceil(sum(each.takes for each in chip.begin)) if slow else 0)
+    first = ceil(chip.head["start"]) + 1 + (ceil(sum(step.takes for step in chip.begin)) if slow else 0)
     lines += ["    def first(self):", f"        return {f'self.early({first})' if slow else first}", ""]
     if chip.begin:
         lines += [
             "    def begin(self):",
-            *(line for each in chip.begin for line in _said(each, not slow)),
+            *(line for step in chip.begin for line in _said(step, not slow)),
             "",
         ]
     lines += _ANEW if slow else []
     lines += ["    def values(self):"]
     for step in chip.steps:
         lines += [*_said(step), *_read(step)]
-    given = (f"round({each.formula.text}, {each.digits})" for each in chip.values.values())
+    given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
     return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
 
 

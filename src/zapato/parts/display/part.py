@@ -73,11 +73,11 @@ class DisplayKind(Kind):
         }
 
     def driver(self, part: Part) -> Driver | None:
-        at, found = place(part), chip_of(part, DisplayChip)
-        if at is None or found is None:
+        at, chip = place(part), chip_of(part, DisplayChip)
+        if at is None or chip is None:
             return None
         return Driver(
-            *found.driver, (*at, part.get("brightness", 128)), data=128, tells="lines", also=("texts",)
+            *chip.driver, (*at, part.get("brightness", 128)), data=128, tells="lines", also=("texts",)
         )
 
     def simulation(self, part: Part) -> Simulation:

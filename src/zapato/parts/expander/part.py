@@ -37,19 +37,19 @@ class ExpanderKind(Kind):
     example = '[i2c.main]\nsda = 21\nscl = 22\n\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n\n[relay.pump]\npin = "io.3"'
 
     def offers(self, part: Part) -> Mapping[str, Pin]:
-        found = chip_of(part, ExpanderChip)
-        if found is None:
+        chip = chip_of(part, ExpanderChip)
+        if chip is None:
             return {}
-        numbers = range(found.pins)
+        numbers = range(chip.pins)
         return {
             str(n): offered_pin(
                 part.name,
                 n,
                 drives=True,
-                pull_up=found.pull_up,
-                source=found.source,
-                bears=part.get("supply", 3.3) + found.beyond,
-                weak_high=found.weak_high,
+                pull_up=chip.pull_up,
+                source=chip.source,
+                bears=part.get("supply", 3.3) + chip.beyond,
+                weak_high=chip.weak_high,
             )
             for n in numbers
         }
@@ -69,11 +69,11 @@ class ExpanderKind(Kind):
         return supplied(part)
 
     def driver(self, part: Part) -> Driver | None:
-        at, found = place(part), chip_of(part, ExpanderChip)
-        if at is None or found is None:
+        at, chip = place(part), chip_of(part, ExpanderChip)
+        if at is None or chip is None:
             return None
         interrupt = part.pins["interrupt"].gpio if "interrupt" in part.pins else None
-        return Driver(*found.driver, (*at, found.pins // 8, interrupt))
+        return Driver(*chip.driver, (*at, chip.pins // 8, interrupt))
 
     def simulation(self, part: Part) -> Simulation:
         pins = {int(word): pin.gpio for word, pin in self.offers(part).items()}

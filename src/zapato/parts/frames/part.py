@@ -21,10 +21,10 @@ def _read_hears(value: object) -> tuple[Pattern, ...]:
     items = cast(list[object], value) if isinstance(value, list) else [value]
     if len(items) > MOST or not all(isinstance(item, str) for item in items):
         raise Wrong(f'takes up to {MOST} frames: ["55 aa {{level:u16*10}} {{sum}}"]')
-    found = tuple(read_pattern(cast(str, item)) for item in items)
-    for slot in (slot for each in found for slot in each.slots):
+    patterns = tuple(read_pattern(cast(str, item)) for item in items)
+    for slot in (slot for frame in patterns for slot in frame.slots):
         free(slot.name, "frames.Frames")
-    return found
+    return patterns
 
 
 def _read_says(value: object) -> dict[str, Pattern]:
@@ -43,7 +43,7 @@ def _read_says(value: object) -> dict[str, Pattern]:
 
 def slots(part: Part) -> dict[str, Slot]:
     """The fields that it tells, by name."""
-    return {slot.name: slot for each in hears(part) for slot in each.slots}
+    return {slot.name: slot for frame in hears(part) for slot in frame.slots}
 
 
 def hears(part: Part) -> tuple[Pattern, ...]:
@@ -146,9 +146,9 @@ class FramesKind(Kind):
     def driver(self, part: Part) -> Driver | None:
         if "serial" not in part.linked:
             return None
-        heard = tuple(each.plain for each in hears(part))
-        spoken = {word: each.plain for word, each in says(part).items()}
-        hello = tuple(each.plain for each in part.get("hello", ()))
+        heard = tuple(frame.plain for frame in hears(part))
+        spoken = {word: frame.plain for word, frame in says(part).items()}
+        hello = tuple(frame.plain for frame in part.get("hello", ()))
         alive = part.get("alive", ())
         props = tuple(self.properties(part))
         arguments = (
@@ -164,14 +164,14 @@ class FramesKind(Kind):
             tuple(name for name in props if _settable(part, name)),
         )
         patterns = (*hears(part), *says(part).values(), *part.get("hello", ()))
-        size = sum(FRAME + FIELD * len(each.slots) for each in patterns)
+        size = sum(FRAME + FIELD * len(pattern.slots) for pattern in patterns)
         return Driver("frames", "Frames", arguments, data=size)
 
     def simulation(self, part: Part) -> Simulation:
         key = line_of(part)
         if key is None:
             return Simulation()
-        spoken = {**says(part), **{f"hello {n}": each for n, each in enumerate(part.get("hello", ()))}}
+        spoken = {**says(part), **{f"hello {n}": frame for n, frame in enumerate(part.get("hello", ()))}}
         if alive := part.get("alive", ()):
             spoken["alive"] = alive[0]
         moves = "position" in slots(part)

@@ -73,7 +73,7 @@ class Peer:
         self, line: SerialLine, name: str, hears: Sequence[Pattern], says: Mapping[str, Pattern], skip: int
     ) -> None:
         self.line, self.name, self.hears, self.says, self.skip = line, name, hears, says, skip
-        self.state: dict[str, Any] = {slot.name: 0 for each in hears for slot in each.slots}
+        self.state: dict[str, Any] = {slot.name: 0 for frame in hears for slot in frame.slots}
         self.heard: list[str] = []
         """Words that it understood."""
         self.silent = False
@@ -84,11 +84,11 @@ class Peer:
         self._data += data
         strange = bytearray()
         while self._data:
-            found = next((each for each in self._words() if each), None)
-            if found is None:
+            frame = next((word for word in self._words() if word), None)
+            if frame is None:
                 strange.append(self._data.pop(0))
                 continue
-            word, values, size = found
+            word, values, size = frame
             if word != ALIVE or ALIVE not in self.heard:
                 self.line.log(self.name, f"hears {word}: {self._data[:size].hex(' ')}")
             del self._data[:size]
@@ -125,8 +125,8 @@ class Peer:
         """Say how it stands."""
         if self.silent:
             return
-        for number, each in enumerate(self.hears):
-            self.line.answer(each.make(self.state, self.skip), BACK + number)
+        for number, frame in enumerate(self.hears):
+            self.line.answer(frame.make(self.state, self.skip), BACK + number)
 
     def put(self, name: str, value: Any, over: int = 0) -> None:
         """Somebody turns the knob, or moves by hand what a motor moves; `travel` is how long the motor takes."""

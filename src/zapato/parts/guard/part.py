@@ -10,16 +10,16 @@ from zapato.parts.kind import Action, Driver, Kind, Part, Property
 
 def _members(part: Part, name: str) -> list[str]:
     """The outputs behind a name: a group is its members, as each can be switched by itself."""
-    found, left, seen = list[str](), [part.linked.get(f"off.{name}")], set[str]()
+    outputs, left, seen = list[str](), [part.linked.get(f"off.{name}")], set[str]()
     while left:
-        each = left.pop(0)
-        if each is None or each.name in seen:
+        member = left.pop(0)
+        if member is None or member.name in seen:
             continue
-        seen.add(each.name)
-        members = [p for key, p in each.linked.items() if key.startswith("of.")]
-        found += [] if members else [each.name]
+        seen.add(member.name)
+        members = [p for key, p in member.linked.items() if key.startswith("of.")]
+        outputs += [] if members else [member.name]
         left += members
-    return found
+    return outputs
 
 
 class GuardKind(Kind):
@@ -71,7 +71,9 @@ class GuardKind(Kind):
 
     def driver(self, part: Part) -> Driver:
         by_hand = part.get("release", "self") == "hand"
-        outputs = tuple(dict.fromkeys(each for name in part.get("off", ()) for each in _members(part, name)))
+        outputs = tuple(
+            dict.fromkeys(member for name in part.get("off", ()) for member in _members(part, name))
+        )
         arguments = (outputs, by_hand, part.get("unknown_for", 0))
         return Driver("guard", "Guard", arguments, watches="when")
 

@@ -57,21 +57,21 @@ class MeterKind(Kind):
 
     def properties(self, part: Part) -> Mapping[str, Property]:
         return {
-            each.name: Property(
-                "boolean" if each.truth else "text" if each.text else "number", each.unit, settable=each.writable, unknown=True,
-                low=each.low, high=each.high, options=tuple(each.names.values()),
-                help="a setting" if each.writable else "a reading",
+            register.name: Property(
+                "boolean" if register.truth else "text" if register.text else "number", register.unit, settable=register.writable, unknown=True,
+                low=register.low, high=register.high, options=tuple(register.names.values()),
+                help="a setting" if register.writable else "a reading",
             )
-            for each in _registers(part)
+            for register in _registers(part)
         }  # fmt: skip
 
     def driver(self, part: Part) -> Driver | None:
         if "serial" not in part.linked:
             return None
         read = tuple(block.plain for block in blocks(_registers(part), part.get("every", 10_000)))
-        props = tuple(each.name for each in _registers(part))
-        sets = tuple(each.name for each in _registers(part) if each.writable)
-        limits = tuple((each.low, each.high) for each in _registers(part) if each.writable)
+        props = tuple(register.name for register in _registers(part))
+        sets = tuple(register.name for register in _registers(part) if register.writable)
+        limits = tuple((register.low, register.high) for register in _registers(part) if register.writable)
         arguments = (
             part.linked["serial"].name,
             part.get("address", 1),
@@ -90,7 +90,9 @@ class MeterKind(Kind):
         name, at = part.name, ("serial", key)
         words = ("fall_silent", "answer", "answer_late", "answer_wrong", "refuse", "refuse_gaps")
         return Simulation(
-            stimuli={each.name: SetAttached(at, f"{name}.{each.name}") for each in _registers(part)},
+            stimuli={
+                register.name: SetAttached(at, f"{name}.{register.name}") for register in _registers(part)
+            },
             gestures={word: ActOnAttached(at, f"{name}.{word}") for word in words},
             peers=(PeerAt("meter", key, enable_of(part), (name, part.get("address", 1), _registers(part))),),
         )
@@ -99,7 +101,9 @@ class MeterKind(Kind):
         return "uart"
 
     def often(self, part: Part) -> Mapping[str, float]:
-        return {each.name: float(each.every or part.get("every", 10_000)) for each in _registers(part)}
+        return {
+            register.name: float(register.every or part.get("every", 10_000)) for register in _registers(part)
+        }
 
 
 KIND = MeterKind()

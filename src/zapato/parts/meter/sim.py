@@ -20,12 +20,12 @@ class Peer:
 
     def __init__(self, line: SerialLine, name: str, address: int, registers: Sequence[Register]) -> None:
         self.line, self.name, self.address = line, name, address
-        self.registers = {each.name: each for each in registers}
+        self.registers = {register.name: register for register in registers}
         self.words: dict[tuple[str, int], int] = {}
         self.mood = "answer"
         self.asked = 0
-        for each in registers:
-            self._store(each, "" if each.type == "text" else next(iter(each.names.values()), 0))
+        for register in registers:
+            self._store(register, "" if register.type == "text" else next(iter(register.names.values()), 0))
 
     # --- the world
 
@@ -41,24 +41,24 @@ class Peer:
 
     def read(self, name: str) -> Any:
         """The raw words of a register."""
-        each = self.registers[name.partition(".")[2] or name]
-        return [self.words[each.space, each.at + n] for n in range(each.words)]
+        register = self.registers[name.partition(".")[2] or name]
+        return [self.words[register.space, register.at + n] for n in range(register.words)]
 
-    def _store(self, each: Register, value: Any) -> None:
-        if each.truth:
-            bit = each.bit or 0
-            before = self.words.get((each.space, each.at), 0) & ~(1 << bit)
-            self.words[each.space, each.at] = before | int(bool(value)) << bit
+    def _store(self, register: Register, value: Any) -> None:
+        if register.truth:
+            bit = register.bit or 0
+            before = self.words.get((register.space, register.at), 0) & ~(1 << bit)
+            self.words[register.space, register.at] = before | int(bool(value)) << bit
             return
-        if each.type == "text":
-            data = str(value).encode()[: each.words * 2].ljust(each.words * 2, b"\0")
+        if register.type == "text":
+            data = str(value).encode()[: register.words * 2].ljust(register.words * 2, b"\0")
         else:
-            named = next((raw for raw, text in each.names.items() if text == value), value)
-            raw = (float(named) - each.shift) / each.scale
-            data = struct.pack(">" + TYPES[each.type][1], raw if each.type == "f32" else round(raw))
-        found = struct.unpack(f">{each.words}H", data)
-        for n, word in enumerate(reversed(found) if each.little and each.type != "text" else found):
-            self.words[each.space, each.at + n] = word
+            named = next((raw for raw, text in register.names.items() if text == value), value)
+            raw = (float(named) - register.shift) / register.scale
+            data = struct.pack(">" + TYPES[register.type][1], raw if register.type == "f32" else round(raw))
+        words = struct.unpack(f">{register.words}H", data)
+        for n, word in enumerate(reversed(words) if register.little and register.type != "text" else words):
+            self.words[register.space, register.at + n] = word
 
     def close(self) -> None:
         """Nothing is held."""
@@ -88,8 +88,8 @@ class Peer:
         there = [(space, at + n) in self.words for n in range(count)]
         if not (all(there) if self.mood == "refuse_gaps" else any(there)):
             return bytes((function | 128, 2))
-        found = [self.words.get((space, at + n), 0) for n in range(count)]
-        data = bytes(_bits(found)) if function < 3 else struct.pack(f">{count}H", *found)
+        words = [self.words.get((space, at + n), 0) for n in range(count)]
+        data = bytes(_bits(words)) if function < 3 else struct.pack(f">{count}H", *words)
         return bytes((function, len(data))) + data
 
     def _write(self, function: int, space: str, at: int, count: int, body: bytes) -> bytes:

@@ -26,8 +26,8 @@ def read_address(value: object) -> str:
 
 def _read_only(value: object) -> tuple[str, ...]:
     items = cast(list[object], value) if isinstance(value, list) else [value]
-    texts = [each.lower().replace("-", ":") if isinstance(each, str) else "" for each in items]
-    if not all(_BEGIN.fullmatch(each) for each in texts):
+    texts = [item.lower().replace("-", ":") if isinstance(item, str) else "" for item in items]
+    if not all(_BEGIN.fullmatch(text) for text in texts):
         raise Wrong('takes addresses, or how they begin: ["a4:c1:38"]')
     return tuple(texts)
 
@@ -65,7 +65,7 @@ class RadioKind(Kind):
         }
 
     def driver(self, part: Part) -> Driver:
-        only = tuple(bytes.fromhex(each.replace(":", "")) for each in part.get("only", ()))
+        only = tuple(bytes.fromhex(prefix.replace(":", "")) for prefix in part.get("only", ()))
         given = (
             part.get("weakest", -100),
             bool(part.get("passes", False)),

@@ -59,8 +59,8 @@ class CodeHeard(Stimulus):
     times: int = FRAMES
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
-        for each in world.attached("remote", self.gpio):
-            each.put("code", (self.code or value, self.times))
+        for remote in world.attached("remote", self.gpio):
+            remote.put("code", (self.code or value, self.times))
 
 
 class ReceiverKind(Kind):

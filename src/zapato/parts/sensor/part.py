@@ -39,8 +39,8 @@ def _chip(part: Part) -> SensorChip | None:
     return chip(name) if name else None
 
 
-def _on_spi(part: Part, found: SensorChip) -> bool:
-    return found.spi and part.values.get("select") is not None
+def _on_spi(part: Part, chip: SensorChip) -> bool:
+    return chip.spi and part.values.get("select") is not None
 
 
 TAKEN = 0.005
@@ -93,42 +93,42 @@ class SensorKind(Kind):
         name = table.get("chip")
         if not isinstance(name, str) or name not in chip_names():
             return tuple(
-                {each.name: each for fields in self.every_more().values() for each in fields}.values()
+                {field.name: field for fields in self.every_more().values() for field in fields}.values()
             )
         return _fields(name)
 
     def every_more(self) -> Mapping[str, tuple[Field, ...]]:
-        return {name: found for name in chip_names() if (found := _fields(name))}
+        return {name: fields for name in chip_names() if (fields := _fields(name))}
 
     def properties(self, part: Part) -> Mapping[str, Property]:
-        found = _chip(part)
-        return treatment.properties(part, found.properties) if found else {}
+        chip = _chip(part)
+        return treatment.properties(part, chip.properties) if chip else {}
 
     def needs(self, part: Part) -> Iterable[Need]:
-        found = _chip(part)
-        if found and _on_spi(part, found):
+        chip = _chip(part)
+        if chip and _on_spi(part, chip):
             return [
                 Need(
                     "select",
                     "output",
                     active="low",
                     timed=True,
-                    circuit=f"the select input of the {found.name}",
+                    circuit=f"the select input of the {chip.name}",
                 )
             ]
-        if not found or not found.need or part.values.get("pin") is None:
+        if not chip or not chip.need or part.values.get("pin") is None:
             return []
         level = part.get("level", 0.0)
         return [
-            replace(each, volts=level or each.volts) if each.field == "pin" else each
-            for each in found.needs(part)
+            replace(need, volts=level or need.volts) if need.field == "pin" else need
+            for need in chip.needs(part)
         ]
 
     def driver(self, part: Part) -> Driver | None:
-        found = _chip(part)
-        if not found:
+        chip = _chip(part)
+        if not chip:
             return None
-        driver, names = found.driver(part), tuple(found.properties)
+        driver, names = chip.driver(part), tuple(chip.properties)
         through = tuple(treatment.arguments(part, names))
         repeat = part.get("repeat", 0)
         given = part.values.get("gives")
@@ -141,9 +141,9 @@ class SensorKind(Kind):
 
     def simulation(self, part: Part) -> Simulation:
         """The chip's own stand-in; whatever it hangs on, it can fall silent, answer nonsense, and answer again."""
-        found = _chip(part)
-        made = found.simulation(part) if found else Simulation()
-        place = next((each.place for each in made.stimuli.values()), None)
+        chip = _chip(part)
+        made = chip.simulation(part) if chip else Simulation()
+        place = next((stimulus.place for stimulus in made.stimuli.values()), None)
         if place is None:
             return made
         return replace(
@@ -152,45 +152,41 @@ class SensorKind(Kind):
         )
 
     def requires(self, part: Part) -> Iterable[str]:
-        found = _chip(part)
-        if found is None:
+        chip = _chip(part)
+        if chip is None:
             return ()
-        hangs = ("bus",) if found.bus else () if found.need is None else ("pin",)
-        return hangs + found.requires
+        hangs = ("bus",) if chip.bus else () if chip.need is None else ("pin",)
+        return hangs + chip.requires
 
     def bus(self, part: Part) -> str:
-        found = _chip(part)
-        return "spi" if found and _on_spi(part, found) else found.bus if found else ""
+        chip = _chip(part)
+        return "spi" if chip and _on_spi(part, chip) else chip.bus if chip else ""
 
     def addresses(self, part: Part) -> tuple[int, ...]:
-        found = _chip(part)
-        return found.addresses if found and not _on_spi(part, found) else ()
+        chip = _chip(part)
+        return chip.addresses if chip and not _on_spi(part, chip) else ()
 
     def loads(self, part: Part) -> Iterable[Load]:
-        found = _chip(part)
-        if found is None or found.inside:
+        chip = _chip(part)
+        if chip is None or chip.inside:
             return
         given = part.values.get("current")
-        known = found.draws or TAKEN
-        source = OWN if given is not None else found.source if found.draws else usual("5 mA for a sensor")
+        known = chip.draws or TAKEN
+        source = OWN if given is not None else chip.source if chip.draws else usual("5 mA for a sensor")
         taken = known if given is None else given
-        yield Load(found.name, part.get("fed_from", RAIL), 0, taken / 2, taken, source)
+        yield Load(chip.name, part.get("fed_from", RAIL), 0, taken / 2, taken, source)
 
     def supplied(self, part: Part) -> Supplied | None:
-        found = _chip(part)
-        if found is None or found.inside:
+        chip = _chip(part)
+        if chip is None or chip.inside:
             return None
-        if not found.takes:
-            return by_module(
-                part, Supplied(found.name, 0, 60, "", lifts=found.lifts) if found.lifts else None
-            )
-        return by_module(
-            part, Supplied(found.name, *found.takes, found.source, found.reads_high, found.lifts)
-        )
+        if not chip.takes:
+            return by_module(part, Supplied(chip.name, 0, 60, "", lifts=chip.lifts) if chip.lifts else None)
+        return by_module(part, Supplied(chip.name, *chip.takes, chip.source, chip.reads_high, chip.lifts))
 
     def beside(self, part: Part, logic: float) -> Iterable[Passive]:
-        found = _chip(part)
-        return found.beside(part) if found else ()
+        chip = _chip(part)
+        return chip.beside(part) if chip else ()
 
 
 KIND = SensorKind()

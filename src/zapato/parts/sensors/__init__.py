@@ -93,8 +93,8 @@ def _sorted(names: frozenset[str]) -> tuple[str, ...]:
 
 def chip(name: str) -> SensorChip:
     """The chip with this name. Raises KeyError; ZapatoError where an extension's cannot be loaded."""
-    if found := extensions.bundle(name, "chip.py"):
-        return found.member("chip", "CHIP")
+    if bundle := extensions.bundle(name, "chip.py"):
+        return bundle.member("chip", "CHIP")
     from zapato.parts.described import described
 
     return described(name)

@@ -135,10 +135,10 @@ class SoundKind(Kind):
         return Driver("sound_i2s", "HeardI2s", (*common, *lines), data=5200)
 
     def simulation(self, part: Part) -> Simulation:
-        found = part.pins.get("pin") or part.pins.get("sd")
-        if found is None:
+        pin = part.pins.get("pin") or part.pins.get("sd")
+        if pin is None:
             return Simulation()
-        at = ("sound", found.gpio)
+        at = ("sound", pin.gpio)
         return Simulation(
             stimuli={"loudness": SetAttached(at, "loudness"), "plays": SetAttached(at, "plays")},
             inputs={"plays": WorldInput("storm.wav", read_wave)},

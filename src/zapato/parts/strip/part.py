@@ -124,9 +124,9 @@ class StripKind(Kind):
 
     def loads(self, part: Part) -> Iterable[Load]:
         count, limit = part.get("count", 1), part.get("limit", 100) / 100
-        each = part.get("current", WHITE)
+        led_current = part.get("current", WHITE)
         source = OWN if part.values.get("current") else usual("60 mA an LED at full white")
-        lit = max(each * limit, DARK)
+        lit = max(led_current * limit, DARK)
         yield Load(
             f"{count} LEDs",
             part.get("fed_from", INPUT),

@@ -38,10 +38,10 @@ class TallyKind(Kind):
 
     def properties(self, part: Part) -> Mapping[str, Property]:
         unit = _UNITS[part.get("counts", "times")]
-        found = {"total": Property("number", unit, help="altogether, since it was last cleared")}
+        properties = {"total": Property("number", unit, help="altogether, since it was last cleared")}
         if part.get("daily", False):
-            found["today"] = Property("number", unit, help="since midnight")
-        return found
+            properties["today"] = Property("number", unit, help="since midnight")
+        return properties
 
     def gives(self, part: Part) -> ValueType:
         return "number" if part.get("counts", "times") == "growth" else "boolean"

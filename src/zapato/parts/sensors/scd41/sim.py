@@ -36,5 +36,5 @@ class Chip(Measuring):
             self.answer = checked(air, (warm + 45) * 65535 / 175, damp * 65535 / 100)
 
     def read(self, size: int) -> bytes:
-        found, self.answer = self.answer[:size], b""
-        return found.ljust(size, b"\xff")
+        data, self.answer = self.answer[:size], b""
+        return data.ljust(size, b"\xff")

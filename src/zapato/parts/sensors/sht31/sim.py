@@ -26,5 +26,5 @@ class Chip(Measuring):
     def read(self, size: int) -> bytes:
         if self.busy:
             raise Fault(NO_ANSWER)
-        found, self.answer = self.answer[:size], b""
-        return found.ljust(size, b"\xff")
+        data, self.answer = self.answer[:size], b""
+        return data.ljust(size, b"\xff")
