@@ -16,7 +16,7 @@ SHOTS = HERE / "docs" / "screenshots"
 
 def access(folder: Path) -> None:
     """The page of a device that asks for its network, after a password that was wrong."""
-    from browser import chromium, soon
+    from support.browser import chromium, soon
 
     from zapato.demo.copy import copy_site
     from zapato.simulator.live_run import Live
@@ -52,7 +52,7 @@ def access(folder: Path) -> None:
 
 def report(folder: Path) -> None:
     """The report of a device of the demo."""
-    from browser import chromium
+    from support.browser import chromium
 
     from zapato.demo.copy import copy_site
     from zapato.lang.files import write
@@ -69,7 +69,7 @@ def report(folder: Path) -> None:
 
 def hub(folder: Path) -> None:
     """The hub's page with the demo alive, a minute after its start, one value's past open."""
-    from browser import chromium, soon
+    from support.browser import chromium, soon
 
     from zapato.checks import device_files
     from zapato.deliver.broker import Connection, describe

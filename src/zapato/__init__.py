@@ -99,6 +99,12 @@ def load(path: str | Path) -> Design:
     """The design of the device file at `path`; mistakes are in `design.findings`.
 
     Raises zapato.errors.Unreadable where the file cannot be read at all.
+
+    Example:
+        >>> import zapato
+        >>> design = zapato.load("devices/boot-dryer.toml")
+        >>> design.parts["heater"].pins["pin"].name
+        'GPIO26'
     """
     from pathlib import Path
 

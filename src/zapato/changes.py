@@ -37,7 +37,14 @@ class Change:
 
 
 def changes(old: Design, new: Design) -> list[Change]:
-    """The differences between two designs, group by group."""
+    """The differences between two designs, group by group.
+
+    Example:
+        >>> import zapato
+        >>> old, new = zapato.load("devices/porch-light.toml"), zapato.load("devices/kettle-plug.toml")
+        >>> {change.group for change in zapato.diff(old, new)} >= {"device", "parts", "topics"}
+        True
+    """
     rows = [
         *_head(old, new),
         *_parts(old, new),

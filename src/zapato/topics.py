@@ -55,7 +55,14 @@ class Topic:
 
 @once
 def topics(design: Design) -> list[Topic]:
-    """Every topic of a design; none where it has no broker."""
+    """Every topic of a design; none where it has no broker.
+
+    Example:
+        >>> import zapato
+        >>> design = zapato.load("devices/kettle-plug.toml")
+        >>> zapato.list_topics(design)[0].name
+        'refuge/kettle-plug/state'
+    """
     return [*_topics(design)] if design.mqtt is not None else []
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from graphlib import CycleError, TopologicalSorter
 from typing import TYPE_CHECKING
 
 from zapato.boards.board import Board
@@ -98,14 +99,16 @@ def rails(design: Design) -> list[Rail]:
 
 
 def _converters_first(design: Design) -> list[Part]:
-    """The supplies, each converter before what it converts from."""
-    left, parts = list(design.with_role("supply")), list[Part]()
-    while left:
-        sources = {part.get("from", "") for part in left}
-        ready = [part for part in left if part.name not in sources] or left
-        parts += ready
-        left = [part for part in left if part not in ready]
-    return parts
+    """The supplies, each converter before what it converts from; in the order of the file where they go in a circle."""
+    supplies = {part.name: part for part in design.with_role("supply")}
+    before = {
+        name: [other.name for other in supplies.values() if other.get("from", "") == name]
+        for name in supplies
+    }
+    try:
+        return [supplies[name] for name in TopologicalSorter(before).static_order()]
+    except CycleError:
+        return [*supplies.values()]
 
 
 def _drawn(rail: Rail, supply: Part, origin: Part) -> Load:

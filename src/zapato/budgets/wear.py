@@ -11,7 +11,7 @@ BLOCK = 4096
 CYCLES = 100_000
 """Erasures that each block of a serial NOR flash stands (the modules' and the flash chips' data sheets, endurance)."""
 ERASURES = 1.3
-"""Blocks erased for one writing of kept.json: the most of what was measured on LittleFS, 30 to 900 bytes, every port (tests/test_wear.py)."""
+"""Blocks erased for one writing of kept.json: the most of what was measured on LittleFS, 30 to 900 bytes, every port (tests/budgets/test_wear.py)."""
 MOST = 8640
 """Writings a day at the most: kept values rest 10 s between two."""
 CHANGES = 100

@@ -43,7 +43,14 @@ class Budget:
 
 
 def budget(what: Design | Path | str) -> Budget:
-    """The budgets of a design or a device file. Raises Unreadable."""
+    """The budgets of a design or a device file. Raises Unreadable.
+
+    Example:
+        >>> import zapato
+        >>> held = zapato.budget("devices/boot-dryer.toml")
+        >>> [row.what for row in held.over]
+        []
+    """
     design = what if isinstance(what, Design) else resolve(Path(what))
     rows: list[BudgetRow] = []
     for topic_module in (rails, pin_currents, strips, analog, buses, traffic):

@@ -45,6 +45,12 @@ def check(what: Design | Path | str | Iterable[Path | str], *, executor: Executo
     A device file is also compared with the others of its site; a site's folder brings its rehearsals and
     pieces, and a file of it that cannot be read is a finding. `executor` does the work where it says: any executor of
     concurrent.futures; the report is the same. Raises Unreadable where a path leads to no file.
+
+    Example:
+        >>> import zapato
+        >>> report = zapato.check(".")  # a site: every device, rehearsal and piece
+        >>> report.ok, report.counts["error"]
+        (True, 0)
     """
     if isinstance(what, Design):
         return report([what])

@@ -86,6 +86,12 @@ def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | No
     `base` is the vendor's MicroPython image for the chip; with it the whole flash of a new device is made, too.
     Equal inputs give equal bytes. Raises Refused while errors stand, Unreadable, Unwritable,
     ToolMissing; an earlier build is replaced file by file, never left half-written.
+
+    Example:
+        >>> import zapato
+        >>> built = zapato.build("devices/kettle-plug.toml", "out")
+        >>> built.update.name
+        'kettle-plug-1.0.0.update'
     """
     design = what if isinstance(what, Design) else resolve(Path(what))
     checked = _checked(design)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Container, Mapping
 from dataclasses import dataclass
+from graphlib import TopologicalSorter
 from typing import TypeGuard
 
 from zapato.errors import ZapatoError
@@ -74,20 +75,11 @@ def _imports(node: ast.stmt) -> list[str]:
 
 def _ordered(trees: Mapping[str, ast.Module]) -> list[str]:
     """Each module after those that it imports, else by name."""
-    ordered: dict[str, None] = {}
-
-    def visit(name: str) -> None:
-        if name in ordered:
-            return
-        for node in trees[name].body:
-            for other in _imports(node):
-                if other in trees and other != name:
-                    visit(other)
-        ordered[name] = None
-
-    for name in sorted(trees):
-        visit(name)
-    return list(ordered)
+    needed = {
+        name: sorted({other for node in trees[name].body for other in _imports(node)} & trees.keys() - {name})
+        for name in sorted(trees)
+    }
+    return [*TopologicalSorter(needed).static_order()]
 
 
 def _names(tree: ast.Module) -> list[str]:

@@ -70,7 +70,14 @@ class Fit:
 
 
 def fit(what: Design | Path | str) -> Fit:
-    """Choose a pin for everything marked "auto". Fixed pins stay. Raises Unreadable."""
+    """Choose a pin for everything marked "auto". Fixed pins stay. Raises Unreadable.
+
+    Example:
+        >>> import zapato
+        >>> fitted = zapato.fit("devices/boot-dryer.toml")
+        >>> fitted.ok, fitted.conflict
+        (True, None)
+    """
     design = what if isinstance(what, Design) else resolve(Path(what))
     if design.board is None:
         return Fit(design, ())

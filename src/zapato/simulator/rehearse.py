@@ -56,6 +56,12 @@ def rehearse(
     folder of compiled modules to run instead of building them anew. `progress` is called with how much of
     the virtual time is over, from 0 to 1. Raises Refused while errors
     stand, RehearsalInvalid, Unreadable, ToolMissing.
+
+    Example:
+        >>> import zapato
+        >>> run = zapato.rehearse("devices/kettle-plug.toml")
+        >>> run.passed, run.restarts
+        (True, ())
     """
     design = what if isinstance(what, Design) else resolve(Path(what))
     refuse(design)

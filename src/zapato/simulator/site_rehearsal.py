@@ -186,6 +186,13 @@ def rehearse_site(
     `script` is the rehearsal file, by default rehearsals/site.toml. What it does not say of a device's world, the
     [world] and the models of the device's own rehearsal do. `progress` is called with how much of the virtual time is
     over, from 0 to 1. Raises Refused while errors stand, RehearsalInvalid, Unreadable, ToolMissing.
+
+    Example:
+        >>> import zapato
+        >>> pair = [zapato.load(f"devices/{name}.toml") for name in ("porch-light", "kettle-plug")]
+        >>> evening = zapato.rehearse_site(pair, "rehearsals/pair.toml")
+        >>> evening.passed, sorted(evening.devices)
+        (True, ['kettle-plug', 'porch-light'])
     """
     for chip_port in sorted({design.board.chip.port for design in designs if design.board}):
         vm.ready(chip_port)

@@ -1,0 +1,254 @@
+"""By cable: a chip in its loader on a pseudo-terminal, every way a line can fail, and the whole path from file to device."""
+
+import json
+import os
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from support.images import KEY, base_of, built
+from support.loader import IMAGE
+from support.over_air import Place, designs, packed
+
+import zapato
+from zapato.boards import board as board_named
+from zapato.deliver import cable
+from zapato.deliver.cable import by_cable, by_drive, gaps, pieces, the_drive
+from zapato.deliver.loader import Frames, framed
+from zapato.deliver.offer import UpdateOffer
+from zapato.deliver.ports import ports
+from zapato.errors import NotDelivered
+from zapato.firmware.base import uf2_memory
+from zapato.firmware.first import _uf2, data_place
+from zapato.simulator.little import LittleFlash
+from zapato.simulator.loader_chip import Faults
+from zapato.simulator.scenario import PowerCut
+
+
+@pytest.mark.parametrize("board", ["esp32-38pin", "esp8266-30pin", "esp32c3-mini", "esp32s3-44pin"])
+def test_an_image_gets_into_the_flash_and_starts(chip, board):
+    there = chip(board, boot=lambda flash: ["", "bench 1.0.0", "wifi joined"])
+    steps = []
+    done = by_cable(
+        there.board,
+        IMAGE,
+        there.name,
+        until=1 << 19,
+        wait=3,
+        tell=lambda what, share: steps.append((what, share)),
+    )
+    assert there.flash[: len(IMAGE)] == IMAGE and there.flash[len(IMAGE) : 1 << 19].strip(b"\xff") == b""
+    assert done.chip == there.board.chip.id and done.said == ("bench 1.0.0", "wifi joined") and there.started
+    assert done.verified == (board != "esp8266-30pin") and done.size < 60_000
+    assert steps[0][0] == "; ".join(there.board.boot_mode) and steps[-1][0] == "starting"
+    shares = [share for what, share in steps if what == "writing"]
+    assert shares == sorted(shares) and shares[-1] == 1
+
+
+def test_only_what_is_not_erased_is_written():
+    assert [(at, len(data)) for at, data in pieces(IMAGE)] == [(0, 28672), (225280, 9320)]
+    assert pieces(b"\xff" * 9999) == [] and pieces(b"") == []
+
+
+@pytest.mark.parametrize(
+    "faults",
+    [{"garble": 9}, {"every": 7}, {"drop": 11}, {"late": 12, "delay": 0.3}, {"reset": 13}, {"rot": True}],
+    ids=str,
+)
+def test_a_bad_line_is_tried_again(chip, faults, monkeypatch):
+    monkeypatch.setattr("zapato.deliver.loader.ANSWER", 0.25)
+    there = chip(faults=Faults(**faults))
+    done = by_cable(there.board, IMAGE, there.name, wait=3)
+    assert done.verified and all(there.flash[at : at + len(data)] == data for at, data in pieces(IMAGE))
+
+
+@pytest.mark.parametrize(
+    ("faults", "words"),
+    [({"unplug": 15}, "went away"), ({"every": 1}, "answers as a loader|refused|chip that is not known"), ({"drop": 6, "late": 7, "delay": 0.1}, "")],
+    ids=str,
+)  # fmt: skip
+def test_what_cannot_be_helped_is_one_line_and_repeating_it_mends(chip, faults, words, monkeypatch):
+    monkeypatch.setattr("zapato.deliver.loader.ANSWER", 0.25)
+    there = chip(faults=Faults(**faults))
+    if not words:
+        assert by_cable(there.board, IMAGE, there.name, wait=3).verified
+        return
+    with pytest.raises(NotDelivered, match=words) as told:
+        by_cable(there.board, IMAGE, there.name, wait=0.5)
+    assert "\n" not in str(told.value) and told.value.fix and not there.started
+    again = chip()
+    again.flash[:] = there.flash
+    assert by_cable(again.board, IMAGE, again.name, wait=3).verified
+
+
+def test_the_wrong_chip_nobody_there_and_no_port(chip, tmp_path):
+    there = chip("esp32c3-mini")
+    before = bytes(there.flash)
+    with pytest.raises(NotDelivered, match="is an esp32c3, and esp32-38pin has an esp32"):
+        by_cable(board_named("esp32-38pin"), IMAGE, there.name, wait=3)
+    assert bytes(there.flash) == before
+    with pytest.raises(NotDelivered, match="answers as a loader") as told:
+        by_cable(board_named("esp32-38pin"), IMAGE, chip(silent=True).name, wait=0.2)
+    assert "by hand" in told.value.fix
+    with pytest.raises(NotDelivered, match="there is no port"):
+        by_cable(there.board, IMAGE, "/dev/ttyNONE")
+    import serial
+
+    taken = chip()
+    with serial.Serial(taken.name, exclusive=True), pytest.raises(NotDelivered, match="another program has"):
+        by_cable(taken.board, IMAGE, taken.name)
+    with pytest.raises(NotDelivered, match=r"cannot be opened|no port"):
+        by_cable(there.board, IMAGE, str(tmp_path))
+
+
+@given(st.lists(st.binary(min_size=1, max_size=60), max_size=6), st.binary(max_size=20))
+def test_frames_come_back_out_of_any_noise(packets, noise):
+    noise = noise.replace(b"\xc0", b"")
+    reader, stream = Frames(), noise + b"".join(framed(each) for each in packets)
+    found = [frame for at in range(0, len(stream), 7) for frame in reader.feed(stream[at : at + 7])]
+    assert found == packets
+
+
+def test_a_drive_takes_a_uf2_file(put, tmp_path):
+    board = board_named("rp2040w-40pin")
+    made, _ = built(put, "rp2040w-40pin", base_of("rp2040w-40pin"))
+    drive = tmp_path / "drive"
+    drive.mkdir()
+    with pytest.raises(NotDelivered, match="no drive of a loader"):
+        by_drive(board, made.first, drive)
+    (drive / "INFO_UF2.TXT").write_text("UF2 Bootloader v2.0\n")
+    assert by_drive(board, made.first, drive) == made.first.stat().st_size
+    assert (drive / made.first.name).read_bytes() == made.first.read_bytes()
+
+
+def test_from_file_to_a_device_that_lives(put, chip, tmp_path, monkeypatch):
+    """check, build, first image, cable, start, broker, a new version over the air, the power cut in its middle, alive."""
+    monkeypatch.setattr(cable, "LISTEN", 60)
+    new = designs(put, "esp32-38pin")[1]
+    made, path = built(put, "esp32-38pin", base_of("esp32-38pin"))
+    assert zapato.check(path).ok
+    board = board_named("esp32-38pin")
+    at, size = data_place(board)
+    place = None
+
+    def boot(flash: bytes) -> list[str]:
+        nonlocal place
+        place = Place(
+            zapato.load(path),
+            LittleFlash(board.chip, flash[at : at + size], lambda: PowerCut(700)),
+            seconds=240,
+        )
+        place.air.known = ("hall", "larch and stone")
+        offer = UpdateOffer("refuge/bench", bytes.fromhex(KEY), packed(new, tmp_path))
+        place.serve(offer)
+        blocks = place.board.flash.blocks
+        place.broker.listeners.append(
+            lambda topic, payload: (
+                topic.endswith("/want") and blocks.steps < 99 and setattr(blocks, "cut_at", 99)
+            )
+        )
+        assert place.run() is None
+        return place.log
+
+    done = by_cable(board, made.first.read_bytes(), chip("esp32-38pin", boot=boot).name, wait=3)
+    assert done.verified and done.said[0] == "bench 1.0.0" and "broker reached" in done.said
+    assert any(r["what"] == "power" and r["value"] is False for r in place.trace.rows)
+    assert place.versions[-1] == "1.1.0" and "version 1.1.0 runs" in place.notes
+
+
+def test_the_ports_are_listed(monkeypatch, chip, cli):
+    class Found:
+        def __init__(self, device, vid, product):
+            self.device, self.vid, self.product = device, vid, product
+
+    there = chip()
+    rows = [Found(there.name, 0x10C4, "UART bridge"), Found("/dev/ttyNONE", None, None)]
+    monkeypatch.setattr("serial.tools.list_ports.comports", lambda: rows)
+    found = {each.name: each for each in ports()}
+    assert found[there.name].trouble == "" and "serial bridge" in found[there.name].what
+    assert "no port" in found["/dev/ttyNONE"].trouble
+    called = cli("ports")
+    assert called.code == 0 and there.name in called.out
+    assert json.loads(cli("ports", "--format", "json").out)[0]["name"] == min(found)
+    monkeypatch.setattr("serial.tools.list_ports.comports", list)
+    assert "no serial port" in cli("ports").out and os.path.exists(there.name)
+
+
+SECTORS = st.lists(
+    st.sampled_from([b"\xff" * 4096, b"\x00" * 4096, b"ab" * 2048, b"\xff" * 4095 + b"\0"]), max_size=60
+)
+
+
+@given(SECTORS, st.binary(max_size=50), st.integers(0, 3), st.integers(0, 40))
+def test_pieces_and_gaps_make_the_whole_flash(sectors, end, first, more):
+    """Whatever the image: what is written and what is erased cover it once, sector by sector, and nothing else."""
+    image, at = b"".join(sectors) + end, first * 4096
+    until = at + len(image) + more * 4096
+    regions = [(at + place, data) for place, data in pieces(image)]
+    flash = bytearray(b"\xa5" * (until + 8192))
+    for place, size in gaps(regions, at, until):
+        assert place % 4096 == 0 and size > 0
+        flash[place : place + size] = b"\xff" * size
+    for place, data in regions:
+        assert place % 4096 == 0
+        last = -(-(place + len(data)) // 4096) * 4096
+        flash[place:last] = b"\xff" * (last - place)
+        flash[place : place + len(data)] = data
+    assert flash[at : at + len(image)] == image and not flash[at + len(image) : until].strip(b"\xff")
+    assert set(flash[:at]) <= {0xA5} and set(flash[-(-until // 4096) * 4096 :]) <= {0xA5}
+
+
+@given(st.lists(st.tuples(st.integers(0, 40), st.binary(min_size=1, max_size=700)), max_size=4))
+def test_a_uf2_file_writes_what_it_was_made_of(rows):
+    rows = sorted(dict(rows).items())
+    placed = [(place * 4096, data) for place, data in rows]
+    memory = uf2_memory(_uf2(placed))
+    assert all(memory[at : at + len(data)] == data for at, data in placed)
+    assert len(memory) == (placed[-1][0] + -(-len(placed[-1][1]) // 256) * 256 if placed else 0)
+
+
+@pytest.mark.parametrize(
+    ("words", "line"),
+    [
+        (("--port", "/dev/ttyNONE"), "there is no port"),
+        (("--air", "--port", "x"), "deliver needs --port"),
+        ((), "deliver needs --port"),
+        (("--base", "gone.bin"), "cannot read"),
+        (("--port", "x", "--base", "."), "cannot read"),
+        (("--air", "--broker", "nonsense:port"), "--broker takes HOST:PORT"),
+        (("--air",), "no broker answers"),
+        (("--air", "--rate", "fast"), "rate"),
+    ],
+)
+def test_calls_that_cannot_work_end_in_one_line(put, cli, words, line):
+    _, path = built(put, "esp32-38pin")
+    site = path.parent / "site.toml"
+    site.write_text(site.read_text().replace("192.168.4.2", "127.0.0.1") + "port = 9\n")
+    called = cli("deliver", path, "--out", path.parent / "out", *words)
+    assert (
+        called.code in (1, 2)
+        and line in called.err
+        and called.err.count("\n") <= 2
+        and "Traceback" not in called.err
+    )
+
+
+def test_a_device_without_mqtt_and_an_rp2040_without_a_base(put, cli):
+    alone = put('zapato = 1\n[device]\nname = "bench"\nboard = "rp2040w-40pin"\n[relay.r]\npin = 4\n')
+    assert "has no [mqtt]" in cli("deliver", alone, "--air", "--out", alone.parent / "out").err
+    called = cli("deliver", alone, "--port", alone.parent, "--out", alone.parent / "out")
+    assert "an RP2040 takes whole images" in called.err
+    assert "speaks MQTT" in cli("fleet", alone).err
+
+
+def test_the_loaders_drive_is_found_or_asked_for(tmp_path, monkeypatch):
+    board = board_named("rp2040w-40pin")
+    monkeypatch.setattr(cable, "drives", list)
+    with pytest.raises(NotDelivered, match="no drive of a loader") as told:
+        the_drive(board, wait=0)
+    assert "BOOTSEL" in told.value.fix
+    monkeypatch.setattr(cable, "drives", lambda: [tmp_path])
+    assert the_drive(board, wait=0) == tmp_path
+    monkeypatch.setattr(cable, "drives", lambda: [tmp_path, tmp_path / "b"])
+    with pytest.raises(NotDelivered, match="several"):
+        the_drive(board, wait=0)

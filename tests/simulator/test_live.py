@@ -1,0 +1,159 @@
+"""Live rehearsals: the same program in real time, the embedded broker and a real one, typed acts, Ctrl-C."""
+
+import json
+import os
+import queue
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from support.brokers import Broker, _free_port
+
+import zapato
+from zapato.errors import Refused, ZapatoError
+from zapato.simulator.live_run import Live
+
+SCRIPT = """[rehearsal]
+title = "A press, a command"
+lasts = "5s"
+[world]
+sky.illuminance = 100
+[[step]]
+at = "1500ms"
+act = "wall.press"
+[[step]]
+within = "2s"
+expect = "lamp.on and published('lamp/on', 'true')"
+[[step]]
+wait = "100ms"
+act = "message('lamp/on/set', 'false')"
+[[step]]
+within = "2s"
+expect = "not lamp.on and sky.illuminance > 50"
+"""
+
+
+@pytest.fixture
+def script(tmp_path: Path) -> Path:
+    path = tmp_path / "live.toml"
+    path.write_text(SCRIPT)
+    return path
+
+
+def _porch(site: Path) -> Path:
+    return site / "devices" / "porch-light.toml"
+
+
+@pytest.mark.slow
+def test_a_script_in_real_time_on_the_embedded_broker(site, script, cli):
+    called = cli("rehearse", "--live", _porch(site), "--script", script)
+    assert called.code == 0, called.out
+    assert "of real time" in called.out and called.out.count("held") >= 2
+    data = json.loads(cli("rehearse", "--live", _porch(site), "--script", script, "--format", "json").out)
+    assert data[0]["passed"] and 5 <= data[0]["lasts"] < 8
+
+
+def test_a_script_in_real_time_on_a_real_broker(site, script, tmp_path):
+    secrets = site / "secrets.toml"
+    secrets.write_text(re.sub(r'mqtt_password = ".*?"', 'mqtt_password = "marmot"', secrets.read_text()))
+    broker = Broker(tmp_path, _free_port())
+    broker.start()
+    try:
+        live = Live(_porch(site), script=script, broker=("127.0.0.1", broker.port))
+        live.start()
+        assert live.wait(90)
+        result = live.stop()
+    finally:
+        broker.stop()
+    assert result.passed and result.live and not result.faults
+    moment = {r["name"]: r["t"] for r in result.records if r["what"] == "pin" and r["value"] == 1}
+    told = next(r["t"] for r in result.records if r["name"].endswith("lamp/on") and r["value"] == "true")
+    assert told >= moment["GPIO14"]
+
+
+def test_what_is_typed_is_done_and_what_is_wrong_is_told(site):
+    rows: queue.Queue = queue.Queue()
+    live = Live(_porch(site), on_row=rows.put)
+    live.start()
+    try:
+        until(rows, "mqtt", "refuge/porch-light/state")
+        live.act("wall.press")
+        until(rows, "mqtt", "refuge/porch-light/lamp/on", "true")
+        live.act("power.cut")
+        until(rows, "mqtt", "refuge/porch-light/state", "offline")
+        until(rows, "mqtt", "refuge/porch-light/state", "online")
+        for wrong in ("wall.pres", "broker.down", "lamp.on = true", "1 +"):
+            with pytest.raises(Refused):
+                live.act(wrong)
+    finally:
+        result = live.stop()
+    assert not result.faults and not result.crash
+
+
+def until(rows: queue.Queue, what: str, name: str, value: str | None = None) -> None:
+    while True:
+        row = rows.get(timeout=60)
+        if row["what"] == what and row["name"] == name and value in (None, row["value"]):
+            return
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent otherwise there")
+def test_ctrl_c_ends_it_cleanly(site):
+    words = [sys.executable, "-m", "zapato", "rehearse", "--live", str(_porch(site))]
+    running = subprocess.Popen(
+        words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    assert running.stdout and running.stdin
+    for line in running.stdout:
+        if "broker reached" in line:
+            break
+    running.send_signal(signal.SIGINT)
+    out, err = running.communicate(timeout=60)
+    assert running.returncode == 0 and "of real time" in out and not err
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["--live", "--broker", "127.0.0.1:1"], "no broker answers"),
+        (["--live", "--broker", "here:there"], "HOST:PORT"),
+        (["--broker", "127.0.0.1"], "--live"),
+        (["--live", "{site}/devices/kettle-plug.toml"], "one device"),
+        (["--live", "--script", "{site}/rehearsals/kettle-plug.toml"], "cannot be rehearsed"),
+    ],
+)
+def test_what_cannot_be_live_is_one_line(site, cli, words, says):
+    called = cli("rehearse", _porch(site), *(word.format(site=site) for word in words))
+    assert called.code in (1, 2) and says in called.err + called.out
+    assert "Traceback" not in called.err
+
+
+def test_virtual_acts_are_refused_live(site, tmp_path):
+    path = tmp_path / "s.toml"
+    path.write_text('[rehearsal]\nlasts = "5s"\n[[step]]\nat = "1s"\nact = "broker.down"\n')
+    with pytest.raises(ZapatoError, match="virtual time"):
+        Live(_porch(site), script=path)
+    assert zapato.rehearse(_porch(site), path).passed
+
+
+def test_a_press_stays_a_press_on_a_machine_that_stands_still(site):
+    """The board's thread is held up for longer than `hold` asks, in the middle of a press."""
+    rows: queue.Queue = queue.Queue()
+    live = Live(_porch(site), on_row=rows.put)
+    live.start()
+    try:
+        until(rows, "mqtt", "refuge/porch-light/state")
+        live.act("wall.press")
+        live.board.clock.post(lambda: time.sleep(1.6))
+        until(rows, "mqtt", "refuge/porch-light/wall/released")
+    finally:
+        result = live.stop()
+    said = [r["name"].removeprefix("refuge/porch-light/") for r in result.records if r["what"] == "mqtt"]
+    assert "wall/pressed" in said and "wall/held" not in said
+    pins = [(r["t"], r["value"]) for r in result.records if r["what"] == "pin" and r["name"] == "GPIO12"]
+    up, down = pins[-1][0], max(t for t, level in pins if level == 0 and t < pins[-1][0] - 50)
+    assert up - down < 300, pins
