@@ -22,6 +22,7 @@ def test_a_page_stands_alone_and_tells_no_secret(site):
         'wifi_password = "gentian-and-edelweiss"\nmqtt_password = "marmot-whistle"\n'
     )
     for name in ("boot-dryer", "gear-locker"):
+        (site / "rehearsals" / f"{name}.toml").write_text('[rehearsal]\nlasts = "2min"\n')
         text = device_page(site / "devices" / f"{name}.toml")
         assert "gentian" not in text and "marmot-whistle" not in text and "refuge-hall" not in text
         assert (
@@ -64,7 +65,7 @@ def test_every_device_of_a_site_has_a_page_of_its_own(put, cli, tmp_path):
 def test_the_pages_of_a_site_in_a_real_browser(site, cli, tmp_path):
     from support.browser import chromium
 
-    for name in ("gear-locker", "kettle-plug", "porch-light", "rack-strip", "water-tank"):
+    for name in ("boot-dryer", "gear-locker", "kettle-plug", "porch-light", "rack-strip", "water-tank"):
         (site / "rehearsals" / f"{name}.toml").write_text('[rehearsal]\nlasts = "1min"\n')
     called = cli("report", site, "--out", tmp_path / "rep")
     assert called.code == 0 and "6 devices" in called.out

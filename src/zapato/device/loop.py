@@ -252,8 +252,8 @@ class Device:
             if timer[3]:
                 self.arm(timer, timer[3])
                 continue
-            if timer[2]:
-                self.arm(timer, timer[2])
+            if timer[2]:  # from when it was due, so that lateness does not add up; never sooner than half a period
+                self.arm(timer, max(timer[2] + left, timer[2] >> 1))
             self.guard(timer[1])
             if self.queue:
                 return 0

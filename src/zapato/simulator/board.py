@@ -173,6 +173,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         """Somebody at the console interrupts the program."""
         self._peek, self._asked = False, 0
         self._shared = 0
+        self._words: Any = None
         self._told = b""
         self.pipe = b""
         self._methods: dict[str, Callable[[bytes], object]] = {}
@@ -207,7 +208,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         """
         self.pins.power_on()
         self.flash.power_on()
-        self._told, self._crash, self._shared = b"", [], 0
+        self._told, self._crash, self._shared, self._words = b"", [], 0, None
         self._irq_at, self._turn_at, self._patience = -1, 0, 0
         self._computed, self._collecting, self._moment, self._handled = 0, False, None, None
         self._why, self._cause = self._cause, self.port.reset.power
@@ -313,8 +314,11 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         if self.machine and self._shared:
             now, micro = self._moment or (self.clock.now, self.clock.micro)
             ms, us = (now + OFFSET) % TICKS, ((now + OFFSET) * 1000 + micro) % TICKS
-            row = _SHARED(ms, us, len(self.interrupts.waiting), now // 1000, self._due())
-            self.machine.memory.write(self._shared, row)
+            row = ms, us, len(self.interrupts.waiting), now // 1000, int(self._due())
+            if self._words is not None:
+                self._words[:5] = row
+            else:
+                self.machine.memory.write(self._shared, _SHARED(*row))
 
     def _device(self, name: str) -> Opened | None:
         if name == "sim/pipe":
@@ -345,6 +349,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def on_here(self, data: bytes) -> None:
         """Where the VM keeps the words that are shared."""
         self._shared = int(data)
+        self._words = self.machine.memory.words(self._shared, 6) if self.machine else None
 
     def on_modules(self, data: bytes) -> int:
         """What the machine modules took; gives the heap that the program is to have."""
@@ -471,20 +476,28 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         return self._ready
 
     def _due(self) -> bool:
-        if (
-            self._peek
-            or self.ctrl_c
-            or self.interrupts.waiting
-            or any(wire.flags for wire in self.station.wires.values())
-        ):
+        if self._peek or self.ctrl_c or self.interrupts.waiting:
             return True
-        return any(line.into for line in self.serials.values())
+        for wire in self.station.wires.values():  # asked at each call of the board: no generator for one or two of them
+            if wire.flags:
+                return True
+        for line in self.serials.values():
+            if line.into:
+                return True
+        return False
 
     def _was_fed(self) -> None:
         """Look whether the program fed its watchdog."""
-        if self.machine and self._patience and any(self.machine.memory.read(self._shared + FED, 4)):
-            self._fed, self._strain = self.clock.now, 0.0
+        if not self.machine or not self._patience:
+            return
+        if self._words is not None:
+            fed = self._words[FED // 4]
+            self._words[FED // 4] = 0
+        else:
+            fed = int.from_bytes(self.machine.memory.read(self._shared + FED, 4), "little")
             self.machine.memory.write(self._shared + FED, bytes(4))
+        if fed:
+            self._fed, self._strain = self.clock.now, 0.0
             self._allow()
 
     def do_sleep(self, ms: int, *_: int) -> int:

@@ -47,17 +47,23 @@ class HeapMeter:
             self._taken = used(table)
             return
         self.use.collections += 1
-        own, largest = used(table) - self._taken, largest_free(table)
+        own = used(table) - self._taken
         if self._loaded:
             self._loaded = False
             self.use.loaded = max(self.use.loaded, own)
         self.use.peak = max(self.use.peak, own)
-        self.use.largest = min(self.use.largest or largest, largest)
+        if not self.use.largest or not has_free(table, self.use.largest):
+            self.use.largest = largest_free(table)
 
 
 def used(table: bytes) -> int:
     """Bytes in use."""
     return BLOCK * sum(table.translate(_USED))
+
+
+def has_free(table: bytes, size: int) -> bool:
+    """True where a free piece of this size is found at once: whole bytes of the table that are zero, four blocks each."""
+    return bytes(-(-size // (4 * BLOCK))) in table
 
 
 def largest_free(table: bytes) -> int:

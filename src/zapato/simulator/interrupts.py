@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Generator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 
 from zapato.simulator.clock import Clock
@@ -25,6 +25,21 @@ class Fired:
     moment: tuple[int, int] | None
 
 
+class _Computing:
+    """The time in which an edge finds the program between two instructions. Made once: a rehearsal enters it at each call of the board."""
+
+    def __init__(self, interrupts: Interrupts) -> None:
+        self.interrupts = interrupts
+        self.before: list[bool] = []
+
+    def __enter__(self) -> None:
+        self.before.append(self.interrupts.inside)
+        self.interrupts.inside = False
+
+    def __exit__(self, *given: object) -> None:
+        self.interrupts.inside = self.before.pop()
+
+
 class Interrupts:
     """What waits for the program's handlers.
 
@@ -38,19 +53,15 @@ class Interrupts:
         self.clock, self.depth = clock, depth
         self.waiting: deque[Fired] = deque()
         self.lost = 0
-        self._inside, self._off = True, False
+        self.inside, self._off = True, False
+        self._computing = _Computing(self)
 
     def __bool__(self) -> bool:
         return bool(self.waiting)
 
-    @contextmanager
-    def between_instructions(self) -> Generator[None]:
+    def between_instructions(self) -> AbstractContextManager[None]:
         """The program computes, or waits where the port runs handlers."""
-        before, self._inside = self._inside, False
-        try:
-            yield
-        finally:
-            self._inside = before
+        return self._computing
 
     @contextmanager
     def off(self) -> Generator[None]:
@@ -63,7 +74,7 @@ class Interrupts:
 
     def fire(self, number: int, level: int, hard: bool = False) -> None:
         """An edge came at a pin whose interrupt is armed."""
-        if (hard and not self._off) or not self._inside:
+        if (hard and not self._off) or not self.inside:
             own, clock = divmod(self.clock.exact, 1000), self.clock
             self.waiting.append(
                 Fired(number, level, own if own[0] == clock.now else (clock.now, clock.micro))

@@ -16,7 +16,7 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.errors import ToolMissing
-from zapato.simulator.crossing import function
+from zapato.simulator.crossing import fuel_of, function
 from zapato.simulator.wasi import Fault, Files, System
 
 if TYPE_CHECKING:
@@ -102,6 +102,10 @@ class VmMemory:
         pointer = self._memory.data_ptr(self._store)
         self._base = ctypes.cast(pointer, ctypes.c_void_p).value or 0
 
+    def words(self, at: int, count: int) -> Any:
+        """So many words of 32 bits, read and written in place; None where the memory may move."""
+        return (ctypes.c_uint32 * count).from_address(self._base + at) if self._stays else None
+
     def read(self, at: int, size: int) -> bytes:
         return ctypes.string_at(self._base + at, size) if size else b""
 
@@ -142,6 +146,7 @@ class Machine:
 
         self._engine, self._module = _loaded(self.port)
         self._store = wasmtime.Store(self._engine)
+        self._fuel = fuel_of(self._store)
         self._spent, self._granted = 0, 0
         self.allow(START)
         self._ended: BaseException | None = None
@@ -150,13 +155,16 @@ class Machine:
     @property
     def spent(self) -> int:
         """Instructions (of WebAssembly) since the power-up; the same for the same run, everywhere."""
-        return self._spent + self._granted - self._store.get_fuel()
+        return self._spent + self._granted - self._fuel()
 
     def allow(self, instructions: int) -> None:
-        """From now on the program may spend so much until it is stopped."""
-        self._spent += self._granted - self._store.get_fuel() if self._granted else 0
-        self._granted = instructions
-        self._store.set_fuel(instructions)
+        """From now on the program may spend so much until it is stopped, or up to half as much more."""
+        left = self._fuel() if self._granted else 0
+        if instructions <= left <= instructions * 3 // 2:
+            return  # said at every turn, and setting it takes longer than asking
+        self._spent += self._granted - left
+        self._granted = instructions * 3 // 2
+        self._store.set_fuel(self._granted)
 
     def run(self, module: str) -> int:
         """Run a module as the main program; gives its exit code.
@@ -200,7 +208,7 @@ class Machine:
             return self._ended.code
         if self._ended is not None:
             raise self._ended from None
-        if not self._store.get_fuel():
+        if not self._fuel():
             raise Stopped from None
         raise trap
 
