@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+from support.loader import chip  # noqa: F401
 
 import zapato
 from zapato.cli.app import run

@@ -22,7 +22,8 @@ HERE = Path(__file__).parents[1] / "support"
 def workers():
     """A scheduler's address, its process, and those of its two workers."""
     process = subprocess.Popen(
-        [sys.executable, str(HERE / "cluster.py")], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+        [sys.executable, str(HERE / "cluster.py")], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True,
+        env={**os.environ, "PYTHONPATH": str(Path(__file__).parent)},  # workers find the functions of this module
     )  # fmt: skip
     assert process.stdout and process.stdin
     address, *pids = process.stdout.readline().split()

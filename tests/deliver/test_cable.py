@@ -64,7 +64,7 @@ def test_a_bad_line_is_tried_again(chip, faults, monkeypatch):
 
 @pytest.mark.parametrize(
     ("faults", "words"),
-    [({"unplug": 15}, "went away"), ({"every": 1}, "answers as a loader|refused|chip that is not known"), ({"drop": 6, "late": 7, "delay": 0.1}, "")],
+    [({"unplug": 15}, "was disconnected"), ({"every": 1}, "answers as a loader|refused|chip that is not known"), ({"drop": 6, "late": 7, "delay": 0.1}, "")],
     ids=str,
 )  # fmt: skip
 def test_what_cannot_be_helped_is_one_line_and_repeating_it_mends(chip, faults, words, monkeypatch):

@@ -102,7 +102,7 @@ def test_over_the_air_with_the_commands(site, cli, tmp_path):
         assert called.code == 1 and called.out.split("\n")[0].startswith(
             "wave 1  bell: failed  refuge/bell does not answer for 2 s"
         )
-        assert "wave 2  lamp: left" in called.out and "1 failed, 1 left as they are" in called.out
+        assert "wave 2  lamp: left" in called.out and "1 failed, 1 unchanged" in called.out
         assert cli("fleet", folder, "--listen", "1").out.split("\n")[2].split()[:4] == [
             "lamp",
             "online",
@@ -138,7 +138,7 @@ def test_by_cable_with_the_commands(site, cli, chip, monkeypatch):  # noqa: F811
     assert bytes(data.flash[:0x200000]) == before and data.flash[0x200000:] == there.flash[0x200000:]
     torn = chip("esp32-38pin", faults=Faults(unplug=20))
     called = cli("deliver", lamp("1.0.0"), "--port", torn.name, "--out", folder / "out")
-    assert called.code == 2 and "went away" in called.err.strip().split("\n")[-1]
+    assert called.code == 2 and "was disconnected" in called.err.strip().split("\n")[-1]
     assert "deliver needs --port" in cli("deliver", lamp("1.0.0")).err
 
 

@@ -83,7 +83,7 @@ def test_a_cable_that_comes_out_leaves_nothing_that_starts_and_the_next_call_goe
     if at < 100:  # before anything answers
         assert by_prompt(design.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None) is None
         return
-    with pytest.raises(NotDelivered, match=r"went away|stopped answering") as told:
+    with pytest.raises(NotDelivered, match=r"was disconnected|stopped answering") as told:
         by_prompt(design.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None)
     assert told.value.fix and not chip.started
     chip.close()
@@ -120,7 +120,7 @@ def test_a_list_of_files_that_was_harmed_is_one_line(there, monkeypatch):
         lambda self, code, *more: "['/ma" if "all('')" in code else whole(self, code, *more),
     )
     before = tree(flash)
-    with pytest.raises(NotDelivered, match="harmed on the way"):
+    with pytest.raises(NotDelivered, match="a damaged answer"):
         by_prompt(design.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None)
     assert tree(flash) == before
 
@@ -130,7 +130,7 @@ def test_the_wrong_board_and_nobody(there, put):
     other = designs(put, "esp32-38pin")[0]
     before = tree(flash)
     with pytest.raises(
-        NotDelivered, match="calls itself Generic board with ESP32C3, and the device file wants an esp32"
+        NotDelivered, match="reports Generic board with ESP32C3, and the device file needs an esp32"
     ):
         by_prompt(other.board.chip, files, FOLDERS, chip.name, tell=lambda *_: None)
     assert tree(flash) == before

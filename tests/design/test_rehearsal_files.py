@@ -324,7 +324,7 @@ def test_what_the_world_leaves_out_and_what_nobody_heard_is_told(put, cli):
     steps = "[world]\ns.humidity = 50\n[[step]]\nat = '100ms'\nact = \"message('r/on/set', 'true')\"\n"
     device = put({"device.toml": DEVICE, "script.toml": HEAD + steps, "site.toml": site})
     called = cli("rehearse", device, "--script", device.parent / "script.toml")
-    assert called.code == 0 and "the world does not say s.temperature, so s does not answer" in called.out
+    assert called.code == 0 and "[world] does not set s.temperature, so s does not answer" in called.out
     assert (
         "1 message did not reach the device: it was not connected (refuge/bench/r/on/set at 0:00:00.100)"
         in called.out

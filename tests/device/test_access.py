@@ -387,7 +387,7 @@ def test_a_cut_at_every_step_of_a_settings_change_leaves_the_old_or_the_new(put)
 def test_a_rehearsal_plays_who_stands_beside_it(bench):
     run = bench(
         '[wifi]\n[mqtt]\nhost = "192.168.4.2"\n[relay.lamp]\npin = 26\n',
-        steps("20s: settings('stage', 'rehearsal')", "<90s? published('state', 'online')"),
+        steps("20s: settings('simulator', 'rehearsal')", "<90s? published('state', 'online')"),
         lasts="2min",
     )
     assert failed(run) == [] and run.passed and not run.restarts  # it restarts for it, as it was asked to
@@ -557,9 +557,9 @@ def test_what_is_asked_for_decides_what_the_minimal_program_does(put, asked):
 def test_a_rehearsal_tells_what_the_page_refuses_and_goes_on(bench):
     """Wrong password, unknown network, then right: a whole first start, with why in its story."""
     script = steps(
-        "10s: settings('stage', 'short')",
+        "10s: settings('simulator', 'short')",
         "20s: settings('nowhere', 'rehearsal')",
-        "60s: settings('stage', 'rehearsal')",
+        "60s: settings('simulator', 'rehearsal')",
         "100s? published('state', 'online')",
     )
     result = bench(LAMP, script, site=NAMELESS, board="esp8266-30pin", lasts="110s")

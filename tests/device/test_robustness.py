@@ -393,3 +393,25 @@ def test_a_wire_that_comes_off(bench):
         r["what"] == "pin" and 5_000 < r["t"] < 25_000 and r["name"] == "GPIO33" for r in humming.records
     )
     assert not failed(humming) and edges > 1500 and not humming.faults
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_a_press_counts_once_whatever_comes_with_it(bench, seed):
+    """A message and what it publishes keep the program busy while the contact bounces and is let go."""
+    body = '[relay.r]\npin = "D5"\n[button.b]\npin = "D6"\npull = "up"\n[flag.f]\n[led.l]\npin = "D7"\nshows = "r.on"\n'
+    body += link("b.pressed", "r.toggle") + link("f.on", "notify('on')") + link("not f.on", "notify('off')")
+    rows = []
+    for n in range(40):
+        at, apart = 20_000 + 3000 * n, 4 * n - 20
+        acts = sorted(
+            [(at, "b.press"), (at + apart, f"message('f/on/set', '{'true' if n % 2 else 'false'}')")]
+        )
+        rows += [f"{moment / 1000}s: {act}" for moment, act in acts]
+    result = bench(
+        body, steps(*rows), board="esp8266-30pin", site=NETWORK.format(qos=1), lasts="150s", seed=seed
+    )
+    said = [
+        r["name"].rpartition("/")[2] for r in result.records if r["what"] == "mqtt" and "/b/" in r["name"]
+    ]
+    levels = [r["value"] for r in result.records if r["what"] == "pin" and r["name"] == "GPIO14"]
+    assert said.count("pressed") == 40 and "doubled" not in said and len(levels) >= 40

@@ -108,7 +108,7 @@ def test_on_the_virtual_stage_tls_takes_its_round_trips(put, bench):
 @pytest.mark.parametrize(
     ("ca", "words"),
     [
-        ("", "nobody says who vouches"),
+        ("", "names no authority"),
         ("gone.pem", "cannot be read"),
         ("server.key", "holds no certificate"),
         ("site.toml", "holds no certificate"),

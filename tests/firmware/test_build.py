@@ -50,12 +50,12 @@ def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put
     assert set(zapato.build(alone, tmp_path).modules) == {
         "device",
         "fault",
-        "network_start",
+        "netup",
         "levels",
-        "fault_places",
+        "trace",
         "plan",
         "start",
-        "fault_report",
+        "faults",
     }
 
 

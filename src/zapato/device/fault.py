@@ -24,9 +24,9 @@ def keep(error, rest):
     sys.print_exception(error)
     text = "%s: %s" % (type(error).__name__, error)
     try:
-        import fault_places
+        import trace
 
-        text += fault_places.of(error)
+        text += trace.of(error)
     except MemoryError:
         pass
     found = kept()

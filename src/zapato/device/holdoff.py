@@ -17,4 +17,4 @@ class HoldOff:
 
     def rested(self):
         self.resting = None
-        self.part.check()
+        self.part.begin()

@@ -120,7 +120,7 @@ class Device:
     def happened(self, part, name, event):
         if len(self.queue) >= _WAITING:
             self.dropped += 1
-            why = "too much happens at once"  # in memory: it is said again and again just when there is no time
+            why = "too much at once"  # in memory: it is said again and again just when there is no time
             self.fault("the queue", why)
             return
         self.queue.append((part, name, event))
@@ -191,7 +191,7 @@ class Device:
         if self.out:
             self.out.spare()
         gc.collect()
-        why = "there was none left"  # in memory: to read it from the flash would take some
+        why = "none left"  # in memory: to read it from the flash would take some
         self.fault("memory", why)
 
     # --- running

@@ -34,15 +34,10 @@ class Switch(Part):
             return
         d.inputs.append(self)
         self.pin.irq(self.interrupt, Pin.IRQ_RISING | Pin.IRQ_FALLING)
-        d.starts.append(self.check)
+        d.starts.append(self.sample)  # what moved before its interrupt was armed would otherwise never be noticed
 
     def read(self):
         return self.pin.value() == self.active
-
-    def check(self):
-        # What moved before its interrupt was armed would otherwise never be noticed.
-        if self.read() != self.state:
-            self.begin()
 
     def interrupt(self, pin):
         # While the program is busy elsewhere, a level may come, stand long enough, and go: keep that.
@@ -66,6 +61,7 @@ class Switch(Part):
         level = self.read()
         if level != self.seen:
             self.seen = level
+            self.since = time.ticks_ms()
             self.begin()
 
     def begin(self):
@@ -73,8 +69,10 @@ class Switch(Part):
         self.timer = self.d.after(self.wait, self.settled)
 
     def settled(self):
+        # Where an edge came whose handler has not run yet, or was lost, or was not looked at, the level has not stood.
         self.timer = None
-        if self.read() != self.state:
+        self.sample()
+        if not (self.timer or self.edge) and self.seen != self.state:
             self.turn()
 
     def turn(self):

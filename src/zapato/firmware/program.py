@@ -23,17 +23,17 @@ from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
 
-AFTER_FAULTS = ("fault", "fault_places", "fault_report")
+AFTER_FAULTS = ("fault", "trace", "faults")
 TOLD = ("cmd_tell", "cmd_restart", "cmd_forget", "cmd_settings", "cmd_update")
 ACCESS = "access"
 PAGE = "page.html"
 """What the access point shows; a file as it is, in the minimal program's folder."""
-LATER = (*AFTER_FAULTS, *TOLD, "network_start", "confirm", ACCESS)
+LATER = (*AFTER_FAULTS, *TOLD, "netup", "confirm", ACCESS)
 """Runtime modules that are loaded when they are needed, and given back: after a fault, when the device itself is told something, while a version is on trial."""
 ALONE = ("start", *LATER)
 """Runtime modules that stay by themselves, the way up first."""
 MAIN = tuple(each for each in ALONE if each != ACCESS)
-MINIMAL = ("start", "network_start", *AFTER_FAULTS, *TOLD, ACCESS)
+MINIMAL = ("start", "netup", *AFTER_FAULTS, *TOLD, ACCESS)
 
 SAFE = "safe"
 """The minimal program's folder in a slot."""
@@ -129,9 +129,7 @@ def compile_device(design: Design) -> Program:
     if design.wifi is None and design.ethernet is None:
         commands = (command for link in design.links for command in link.commands)
         own = sorted({f"cmd_{command.action}" for command in commands if command.part == DEVICE})
-        modules, made, texts = _compiled(
-            design, make_plan(design), ("start", "network_start", *AFTER_FAULTS, *own)
-        )
+        modules, made, texts = _compiled(design, make_plan(design), ("start", "netup", *AFTER_FAULTS, *own))
         return Program(modules, made, texts=texts)
     modules, made, texts = _compiled(design, make_plan(design), MAIN)
     safe, _, safe_texts = _compiled(design, make_minimal_plan(design), MINIMAL)

@@ -478,7 +478,9 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def _due(self) -> bool:
         if self._peek or self.ctrl_c or self.interrupts.waiting:
             return True
-        for wire in self.station.wires.values():  # asked at each call of the board: no generator for one or two of them
+        for wire in (
+            self.station.wires.values()
+        ):  # asked at each call of the board: no generator for one or two of them
             if wire.flags:
                 return True
         for line in self.serials.values():

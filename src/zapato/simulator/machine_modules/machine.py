@@ -44,7 +44,10 @@ class Pin:
 
     def value(self, level=None):
         if level is None:
-            return number(GET, self.gpio)
+            level = number(GET, self.gpio)
+            if now[2]:  # edges that came before this moment have their handlers before the program goes on
+                fire()
+            return level
         number(SET, self.gpio, 1 if level else 0)
         if now[2]:
             fire()

@@ -42,7 +42,7 @@ def connect(plan):
     spent(object)
     there = os.listdir()
     if "fault.json" in there:
-        __import__("fault_report").tell(plan.d)
+        __import__("faults").tell(plan.d)
     if "slots.json" in there:
         __import__("confirm").watch(plan.d)
-    del sys.modules["network_start"]
+    del sys.modules["netup"]
