@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from functools import cache
 from typing import Any
 
+from zapato import extensions
 from zapato.descriptions.thing import CONTEXT, affordances
 from zapato.lang.fields import REQUIRED
 from zapato.parts import kinds
@@ -24,6 +25,9 @@ BASE, BROKER, NAME, LABEL = "{{TOPIC}}", "{{BROKER}}", "{{PART}}", "{{LABEL}}"
 def thing_models() -> dict[str, dict[str, Any]]:
     """A Thing Model for each kind that offers something, and for each sensor chip, by "kind" or "sensor-chip"."""
     return {name: made for name, part in _parts() if (made := _model(name, part)) is not None}
+
+
+extensions.on_change(thing_models.cache_clear)
 
 
 def _parts() -> Iterator[tuple[str, Part]]:

@@ -483,10 +483,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         ):  # asked at each call of the board: no generator for one or two of them
             if wire.flags:
                 return True
-        for line in self.serials.values():
-            if line.into:
-                return True
-        return False
+        return any(line.into for line in self.serials.values())
 
     def _was_fed(self) -> None:
         """Look whether the program fed its watchdog."""
