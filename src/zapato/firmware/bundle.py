@@ -9,6 +9,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Container, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from graphlib import TopologicalSorter
 from typing import TypeGuard
 
@@ -40,7 +41,7 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
 
     `below` are modules that stand in another bundle already, and its name.
     """
-    trees = {name: ast.parse(text) for name, text in sources.items()}
+    trees = {name: parsed(text) for name, text in sources.items()}
     outside: dict[str, None] = {}
     lines: list[str] = []
     origins: list[tuple[int, str, int]] = []
@@ -59,10 +60,16 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
     return JoinedModules("\n".join([*head, *lines]) + "\n", shifted)
 
 
+@lru_cache(maxsize=256)
+def parsed(text: str) -> ast.Module:
+    """The syntax tree of a module's text; nobody changes it. Devices share their modules, and parsing is half of putting them together."""
+    return ast.parse(text)
+
+
 def _begins(node: ast.stmt) -> TypeGuard[ast.ClassDef]:
     """Whether this is a class with an `__init__` of its own."""
     return isinstance(node, ast.ClassDef) and any(
-        isinstance(node_, ast.FunctionDef) and node_.name == "__init__" for node_ in node.body
+        isinstance(inner, ast.FunctionDef) and inner.name == "__init__" for inner in node.body
     )
 
 
@@ -105,6 +112,6 @@ def _body(
         last = node.end_lineno or last
         if not any(module in own for module in modules):
             if isinstance(node, ast.ImportFrom) and modules[0] in below:
-                node.module = below[modules[0]]
+                node = ast.ImportFrom(below[modules[0]], node.names, 0)
             outside[ast.unparse(node)] = None
     return text.split("\n")[last:], last + 1

@@ -5,6 +5,8 @@ from __future__ import annotations
 import ast
 from collections.abc import Iterator, Mapping
 
+from zapato.firmware.bundle import parsed
+
 FILE = "texts"
 """The file beside the modules."""
 MODULE = "flash_text"
@@ -28,7 +30,7 @@ def to_flash(sources: Mapping[str, str]) -> tuple[dict[str, str], bytes]:
 def _moved(text: str, held: dict[str, int]) -> str:
     """One module's text."""
     lines = text.split("\n")
-    moved = {(node.lineno, node.col_offset): node for node in _seldom(ast.parse(text))}
+    moved = {(node.lineno, node.col_offset): node for node in _seldom(parsed(text))}
     for _, node in sorted(moved.items(), reverse=True):
         value = str(node.value)
         if value not in held:
@@ -46,7 +48,7 @@ def _seldom(tree: ast.Module) -> Iterator[ast.Constant]:
     for node in ast.walk(tree):
         says = isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in _SAYS
         if says or isinstance(node, ast.Raise):
-            yield from (node_ for node_ in ast.walk(node) if isinstance(node_, ast.Constant) and _fits(node_))
+            yield from (inner for inner in ast.walk(node) if isinstance(inner, ast.Constant) and _fits(inner))
 
 
 def _fits(node: ast.Constant) -> bool:

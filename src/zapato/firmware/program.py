@@ -18,7 +18,7 @@ from zapato.design.program import offered
 from zapato.errors import Unreadable
 from zapato.firmware import flash_texts
 from zapato.firmware.bundle import NAME as BUNDLE
-from zapato.firmware.bundle import WAY, JoinedModules, bundle
+from zapato.firmware.bundle import WAY, JoinedModules, bundle, parsed
 from zapato.firmware.compile import cache_folder, compile_all, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
@@ -172,7 +172,7 @@ def _functions(
     function_places: dict[str, list[str]] = {}
     for module, text in sources.items():
         to = names[module]
-        for path, node in _defined(ast.parse(text).body):
+        for path, node in _defined(parsed(text).body):
             place = f"{module}.py:{node.lineno} {path}"
             there = module if module in ALONE or module.startswith("plan") else BUNDLE
             function_places.setdefault(f"{there}.{to.get(node.name, node.name)}", []).append(place)

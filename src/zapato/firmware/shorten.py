@@ -21,6 +21,8 @@ from itertools import product
 from keyword import iskeyword
 from string import ascii_letters
 
+from zapato.firmware.bundle import parsed
+
 ENTRIES = frozenset(
     {"opens", "d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE", "ONCE"}
 )
@@ -99,7 +101,7 @@ def _free() -> Iterator[str]:
 
 
 def _read(text: str) -> _Module:
-    module = _Module(ast.parse(text))
+    module = _Module(parsed(text))
     module.given |= set(_tops(module.tree))
     for node in ast.walk(module.tree):
         if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
