@@ -389,6 +389,8 @@ WRONG = {
     'name = "a"\nsilent = "boot dryer"\nheld = "1h"': ["link-unknown"],
     'name = "a"\nwhen = "boot-dryer.heater.on"\ntext = "{nobody}"': ["link-unknown"],
     'name = "a"\nwhen = "boot-dryer.heater.on"\ntext = "{"': ["link-type"],
+    'name = "a"\nwhen = "boot-dryer.heater.on"\ntext = "{boot-dryer.heater.on:5}"': ["link-type"],
+    'name = "a"\nsilent = "boot-dryer"\nheld = "1h"\nback = 2': ["link-type"],
     'name = "a"\nwhen = "boot-dryer.heater.on"\nhold = "1h"': ["unknown-key"],
     'name = "a"\nwhen = "__import__(\'os\')"': ["link-type"],
     'name = "a"\nwhen = "boot-dryer.heater.on"\n[[alert]]\nname = "a"\nwhen = "boot-dryer.heater.on"': ["name-taken"],
