@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import sys
 import threading
 import time
@@ -59,13 +58,14 @@ class Asked:
 
     @property
     def file(self) -> Path:
-        """Where the history is: beside the site's own results, or with the user's data (XDG Base Directory Specification)."""
+        """Where the history is: beside the site's own results, or with the user's data, as the system has it."""
         if self.history:
             return self.history
         if self.site:
             return (self.site if self.site.is_dir() else self.site.parent) / KEPT
-        base = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
-        return Path(base) / "zapato" / "hub.sqlite"
+        from platformdirs import user_data_path
+
+        return user_data_path("zapato", appauthor=False) / "hub.sqlite"
 
     @property
     def brief(self) -> bool:

@@ -118,9 +118,10 @@ def _compile(name: str, source: str, lines: bool) -> bytes:
 
 
 def cache_folder() -> Path:
-    """Where compiled modules are kept: the user's cache folder (XDG Base Directory Specification)."""
-    base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
-    return Path(base) / "zapato" / "mpy"
+    """Where compiled modules are kept: the user's cache folder, as the system has it (on Linux by the XDG Base Directory Specification)."""
+    from platformdirs import user_cache_path
+
+    return user_cache_path("zapato", appauthor=False) / "mpy"
 
 
 def names_of(mpy: bytes) -> frozenset[str]:
