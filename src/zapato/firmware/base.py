@@ -199,12 +199,12 @@ def _esp8266(raw: bytes, board: Board) -> Base:
 
 def _uf2(raw: bytes, board: Board) -> Base:
     flash = uf2_memory(raw)
-    device_class = _block_device(flash)
-    if device_class and sum(device_class) > board.flash:
-        raise _Wrong(f"its data partition ends at {sum(device_class) // 1024} KiB, beyond the board's flash")
-    if device_class and any(at >= device_class[0] for at in (len(flash) - 1,)):
+    data_area = _block_device(flash)
+    if data_area and sum(data_area) > board.flash:
+        raise _Wrong(f"its data partition ends at {sum(data_area) // 1024} KiB, beyond the board's flash")
+    if data_area and any(at >= data_area[0] for at in (len(flash) - 1,)):
         raise _Wrong("it was combined with a data partition already")
-    return Base("rp2040", _version(flash), 0, flash, device_class)
+    return Base("rp2040", _version(flash), 0, flash, data_area)
 
 
 def uf2_memory(raw: bytes) -> bytes:
