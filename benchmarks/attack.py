@@ -79,10 +79,6 @@ def _folder(files: dict[str, str]) -> Path:
     return root / "device.toml"
 
 
-def _put(files: dict[str, str]) -> Path:
-    return _folder(files)
-
-
 def outages(count: int, random: Random) -> bool:
     """Runs of forty minutes with about ten outages each, compared edge by edge with a run that has none."""
     done, wrong = 0, 0
@@ -143,7 +139,7 @@ def _edges(device: Path, acts: list[tuple[float, str]]) -> list[tuple[str, str, 
 
 def cuts(count: int, random: Random) -> bool:
     """An update cut at each step of the flash, at a random byte of it, until so many cuts are made."""
-    old, new = designs(_put)
+    old, new = designs(_folder)
     folder = Path(tempfile.mkdtemp())
     flash = imaged(old)
     image = bytes(flash.blocks.buffer)
@@ -197,7 +193,7 @@ def packages(count: int, random: Random) -> bool:
     """Damaged packages, unpacked at the desk; the gzip frame is made anew for half of them, so that the damage is inside."""
     import gzip
 
-    old, new = designs(_put)
+    old, new = designs(_folder)
     good = packed(new, Path(tempfile.mkdtemp()))
     inner = gzip.decompress(good)
     same, taken, refused = 0, 0, 0
@@ -268,7 +264,7 @@ def messages(count: int, random: Random) -> bool:
     """Messages to a running device on the smallest and on a roomy chip; none of them is a command that it knows."""
     fine = True
     for board in ("esp8266-30pin", "esp32-38pin"):
-        old, _ = designs(_put, board)
+        old, _ = designs(_folder, board)
         each = 40  # ms from one to the next
         place = Place(old, seconds=20 + count * each / 1000)
         sent: Counter[str] = Counter()
@@ -330,7 +326,7 @@ def _described(good: dict[str, object], random: Random) -> Iterator[tuple[str, b
 
 def descriptions(count: int, random: Random) -> bool:
     """Through the hub's own door for messages."""
-    old, _ = designs(_put)
+    old, _ = designs(_folder)
     hub = Hub()
     from zapato.descriptions.thing import thing
 
@@ -364,10 +360,11 @@ def main(words: list[str]) -> int:
     if not words or words[0] not in ATTACKS:
         print(__doc__)
         return 2
-    attack, count = ATTACKS[words[0]]
-    return (
-        0 if attack(int(words[1]) if words[1:] else count, Random(int(words[2]) if words[2:] else 1)) else 1
-    )
+    attack, usual = ATTACKS[words[0]]
+    count, seed = int(words[1]) if words[1:] else usual, int(words[2]) if words[2:] else 1
+    with tempfile.TemporaryDirectory() as tempfile.tempdir:  # what the attacks write goes with it
+        held = attack(count, Random(seed))
+    return 0 if held else 1
 
 
 if __name__ == "__main__":

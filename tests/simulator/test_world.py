@@ -14,6 +14,7 @@ from zapato.simulator.broker import Broker, matches, packet
 from zapato.simulator.chips import stand_in
 from zapato.simulator.clock import Clock
 from zapato.simulator.files import Disk, Flash
+from zapato.simulator.heap import HeapMeter, HeapUse, largest_free
 from zapato.simulator.interrupts import Interrupts
 from zapato.simulator.network import FLIGHT, AccessPoint, Station
 from zapato.simulator.pins import BOUNCE, Pins
@@ -516,3 +517,19 @@ def test_rings_are_what_leads_back(leads):
             ring == {other for other in back if other in reached(node) and node in reached(other)}
             for node in ring
         )
+
+
+@given(
+    st.lists(
+        st.lists(st.sampled_from([0, 0, 0, 0, 1, 4, 64, 85]), min_size=60, max_size=60).map(bytes),
+        min_size=1,
+        max_size=6,
+    )
+)
+def test_the_largest_free_piece_at_its_smallest(tables):
+    """However quick the look at each table is: the smallest of the largest pieces, by the slow way."""
+    meter = HeapMeter(HeapUse())
+    meter.collected(bytes(60))  # what is taken before the program begins
+    for table in tables:
+        meter.collected(table)
+    assert meter.use.largest == min(largest_free(table) for table in tables)

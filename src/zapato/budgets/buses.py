@@ -75,18 +75,18 @@ def serial_reach(part: Part) -> float | None:
 
 def rows(design: Design) -> Iterator[BudgetRow]:
     """The figures of every bus."""
-    for bus in i2c(design):
+    for budget in i2c(design):
         guess = (
             "assumed where pull_ups is missing: one breakout with 10 kohm a chip"
-            if bus.guessed
+            if budget.guessed
             else "the device file"
         )
-        worked = f"{bus.chips + 1} pins x 10 pF + {bus.bus.get('length', 0.3):g} m x 100 pF/m"
+        worked = f"{budget.chips + 1} pins x 10 pF + {budget.bus.get('length', 0.3):g} m x 100 pF/m"
         yield row(
             "buses",
-            bus.bus.name,
+            budget.bus.name,
             "capacitance of a line",
-            bus.farad,
+            budget.farad,
             "F",
             400e-12,
             formula=worked,
@@ -94,21 +94,21 @@ def rows(design: Design) -> Iterator[BudgetRow]:
         )
         yield row(
             "buses",
-            bus.bus.name,
+            budget.bus.name,
             "pull-up",
-            bus.ohm,
+            budget.ohm,
             "ohm",
-            bus.most,
+            budget.most,
             formula="rise time / (0.8473 C)",
             source=f"{SOURCE}; {guess}",
         )
         yield row(
             "buses",
-            bus.bus.name,
+            budget.bus.name,
             "pull-up",
-            bus.ohm,
+            budget.ohm,
             "ohm",
-            bus.least,
+            budget.least,
             formula="(V - 0.4 V) / 3 mA",
             source=SOURCE,
             least=True,

@@ -83,7 +83,7 @@ def rails(design: Design) -> list[Rail]:
         rails.append(_usb(design, board, inner))
     behind: dict[str, list[tuple[str, Load]]] = {}
     for supply in _converters_first(design):
-        hang = [(part_name.name, load) for part_name, load in loads(design) if load.feed == supply.name]
+        hang = [(part.name, load) for part, load in loads(design) if load.feed == supply.name]
         hang += behind.get(supply.name, [])
         if supply is main:
             hang += _board_draw(design, board, supply, inner)

@@ -203,11 +203,12 @@ class Update:
         elif not runs_on(about["base"], sys.implementation[1]):  # type: ignore
             self.give_up("it needs MicroPython %s" % about["base"])
         else:
+            files = about["files"]
+            for name in files:  # half as long: of two dozen files that is the room of another module
+                files[name] = unhexlify(files[name])
             gone(self.other + "/manifest.json")
             self.part = self.other + "/part"
-            self.all = about["files"]
-            for name in self.all:  # half as long: of two dozen files that is the room of another module
-                self.all[name] = unhexlify(self.all[name])
+            self.all = files
             self.wrong = 0
             self.files = sorted(self.all)
             self.next()

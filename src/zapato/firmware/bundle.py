@@ -76,7 +76,7 @@ def _begins(node: ast.stmt) -> TypeGuard[ast.ClassDef]:
 def _imports(node: ast.stmt) -> list[str]:
     """The modules that a statement imports; empty where it is no import."""
     if isinstance(node, ast.Import):
-        return [name.name for name in node.names]
+        return [alias.name for alias in node.names]
     return [node.module or ""] if isinstance(node, ast.ImportFrom) else []
 
 

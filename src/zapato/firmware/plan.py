@@ -108,7 +108,7 @@ def _module(name: str, statements: Sequence[str], known: dict[str, str]) -> str:
     own = {target.id: name for node in tree.body for target in _given(node)}
     read = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
     brought = {
-        name.name for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) for name in node.names
+        alias.name for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) for alias in node.names
     }
     wanted: dict[str, list[str]] = {}
     for wanted_name in sorted(read - own.keys() - brought):

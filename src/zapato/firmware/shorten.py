@@ -128,7 +128,7 @@ def _read(text: str) -> _Module:
         elif isinstance(node, ast.Constant) and isinstance(node.value, str) and " " not in node.value:
             module.fixed |= set(re.findall(r"\w+", node.value))  # a sentence names nothing
         elif isinstance(node, ast.Import):
-            module.imports |= {name.name for name in node.names}
+            module.imports |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
             module.imports.add(node.module or "")
     module.fixed |= module.imports

@@ -478,9 +478,8 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def _due(self) -> bool:
         if self._peek or self.ctrl_c or self.interrupts.waiting:
             return True
-        for wire in (
-            self.station.wires.values()
-        ):  # asked at each call of the board: no generator for one or two of them
+        # Asked at each call of the board: a loop, because a generator for one or two sockets takes longer.
+        for wire in self.station.wires.values():
             if wire.flags:
                 return True
         return any(line.into for line in self.serials.values())

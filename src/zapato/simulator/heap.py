@@ -53,7 +53,8 @@ class HeapMeter:
             self.use.loaded = max(self.use.loaded, own)
         self.use.peak = max(self.use.peak, own)
         if not self.use.largest or not has_free(table, self.use.largest):
-            self.use.largest = largest_free(table)
+            largest = largest_free(table)  # the quick look may miss a piece that begins within a byte
+            self.use.largest = min(self.use.largest or largest, largest)
 
 
 def used(table: bytes) -> int:

@@ -237,7 +237,7 @@ def play_out(board: SimulatedBoard, clock: Clock, trace: Trace) -> Crash | None:
         return None
     except Stopped:
         what = "the program never waits"
-        return Crash("Stopped", f"{what}: stopped after {BUDGET:,} instructions", clock.now / 1000)
+        return Crash("Stopped", f"{what}: stopped after more than {BUDGET:,} instructions", clock.now / 1000)
 
 
 @cache

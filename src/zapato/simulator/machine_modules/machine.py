@@ -45,7 +45,7 @@ class Pin:
     def value(self, level=None):
         if level is None:
             level = number(GET, self.gpio)
-            if now[2]:  # edges that came before this moment have their handlers before the program goes on
+            if now[2]:  # handlers of earlier edges have run before the program goes on (py/scheduler.c, mp_handle_pending between bytecodes)
                 fire()
             return level
         number(SET, self.gpio, 1 if level else 0)
