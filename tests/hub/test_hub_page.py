@@ -239,17 +239,18 @@ def test_a_page_for_others_wants_its_token(service):
 
 
 def test_who_comes_beyond_the_readers_tries_again_later(page, monkeypatch):
-    ways = []
+    answers = []  # kept: a response that is let go closes its connection, and the reader has left
     try:
         for _ in range(2):  # readers of the tests before may still be leaving: the first counts for sure
-            ways.append(http.client.HTTPConnection(page.host, page.port, timeout=20))
-            ways[-1].request("GET", "/changes")
-            ways[-1].told = ways[-1].getresponse().readline()
+            way = http.client.HTTPConnection(page.host, page.port, timeout=20)
+            way.request("GET", "/changes")
+            answers.append(way.getresponse())
+            answers[-1].first = answers[-1].readline()
             monkeypatch.setattr("zapato.hub.web.READERS", 1)
-        assert [way.told for way in ways] == [b"retry: 2000\n", b"retry: 30000\n"]
+        assert [answer.first for answer in answers] == [b"retry: 2000\n", b"retry: 30000\n"]
     finally:
-        for way in ways:
-            way.close()
+        for answer in answers:
+            answer.close()
 
 
 @pytest.mark.parametrize(("where", "wanted"), [("", ("127.0.0.1", 8123)), ("65535", ("127.0.0.1", 65535)), ("[::1]:80", ("::1", 80)), ("0.0.0.0:1", ("0.0.0.0", 1))])  # fmt: skip
