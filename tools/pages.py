@@ -30,7 +30,9 @@ def access(folder: Path) -> None:
         "\n".join(
             each
             for each in lines
-            if not each.startswith(('name     = "refuge-hall', "password = {", "user "))  # no secret, so the page is open
+            if not each.startswith(
+                ('name     = "refuge-hall', "password = {", "user ")
+            )  # no secret, so the page is open
         )
     )
     rows: list[dict[str, object]] = []

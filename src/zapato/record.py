@@ -1,4 +1,8 @@
-"""What plain records share: how they are shown."""
+"""What plain records share: how they are shown.
+
+They are plain dataclasses, neither frozen nor with comparison: making those methods was a sixth of a cold check. Nothing changes
+them; what leaves the program (findings, reports, results) is frozen.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,8 @@
-"""Work on many devices: one after the other, or on any executor. What comes of it comes in their order, whatever ran where."""
+"""Work on many devices: one after the other, or on any executor. What comes of it comes in their order, whatever ran where.
+
+Work is begun up to 32 devices ahead. Workers are spawned, not forked (the VM has threads), and leave Ctrl-C to the process that
+began them.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""What a device says and hears over MQTT, topic by topic (docs/formats.md has the payloads)."""
+"""What a device says and hears over MQTT, topic by topic (docs/formats.md has the payloads).
+
+A contact has a property `closed` and an event `closed`, which would be one topic: the property is published, the event is not.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,8 @@
-"""The supply: what each rail carries, against what feeds it; how long a battery lasts."""
+"""The supply: what each rail carries, against what feeds it; how long a battery lasts.
+
+A figure that is only guessed is no reason for a warning unless it is far off: a port that nobody measured may be asked for one
+and a half of its 500 mA for a moment.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Which pins suit a use: the judgement behind pin findings, their ways out, and the solver."""
+"""Which pins suit a use: the judgement behind pin findings, their ways out, and the solver.
+
+A warning that every pin of a board has becomes one note: it is the board's nature, not a mistake.
+"""
 
 from __future__ import annotations
 

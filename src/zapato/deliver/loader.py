@@ -2,6 +2,8 @@
 
 Source: Espressif, Serial Protocol (of the ROM loaders of each chip): packets in SLIP frames (RFC 1055), commands, checksum
 and status bytes. The ROM's own loader is used as it is; nothing is put into the chip's memory to help it.
+
+So the ESP8266 has neither compression nor a digest.
 """
 
 from __future__ import annotations

@@ -3,6 +3,8 @@
 Sources: W3C Recommendation "Web of Things (WoT) Thing Description 1.1", 5 December 2023; W3C "Web of Things (WoT) MQTT
 Binding" for the terms mqv:controlPacket, mqv:topic, mqv:filter, mqv:qos, mqv:retain. The topic stands in the address, too: there are
 clients that look for it there.
+
+A topic stands twice in a form, in `mqv:topic` and in the address: there are clients that look only there.
 """
 
 from __future__ import annotations

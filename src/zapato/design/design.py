@@ -1,4 +1,7 @@
-"""The design: a device file resolved against its board. Everything downstream takes one."""
+"""The design: a device file resolved against its board. Everything downstream takes one.
+
+A resolved design does not change, so what is worked out of one is worked out once (`once`).
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""The other devices of a site, as far as what one of them says may be read by this one."""
+"""The other devices of a site, as far as what one of them says may be read by this one.
+
+A remote device's file is read without pins and links (`design.resolve.outline`), so that two devices may read each other.
+"""
 
 from __future__ import annotations
 

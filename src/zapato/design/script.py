@@ -1,4 +1,7 @@
-"""The rehearsal file: read, checked against the design, and turned into what the simulator runs."""
+"""The rehearsal file: read, checked against the design, and turned into what the simulator runs.
+
+It belongs here, not to the simulator, so that `check SITE` checks rehearsals, too.
+"""
 
 from __future__ import annotations
 

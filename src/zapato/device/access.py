@@ -1,4 +1,5 @@
 # The access point and its page: the network's settings, asked of whoever is near. Runs in the minimal program, alone.
+# It runs in the minimal program, alone: in 36 KiB a page and a program do not fit together.
 import errno
 import gc
 import json

@@ -1,4 +1,5 @@
 # Where nothing is pending the slot in use begins; else boot_slot.py decides. Leaves nothing of itself in memory.
+# A module that is done with is emptied: the collector takes any word on the stack for a pointer, and one keeps all of a module.
 import os
 import sys
 

@@ -1,4 +1,5 @@
 # What everything with a level from 0 to 100 takes: settings, switching, fades.
+# While it is off its level stays: it says where it goes when it is switched on.
 from loop import Part
 from values import number, span, truth
 

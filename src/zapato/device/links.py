@@ -1,4 +1,5 @@
 # Links: when, if, do, with their timing.
+# A number that a link computes is held to its range, because a link cannot read a refusal; over MQTT it is refused and told.
 from micropython import const
 
 _WAITS = const(8)  # times that one link may wait to act at once; what comes beyond is dropped and counted

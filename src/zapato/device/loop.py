@@ -1,4 +1,6 @@
 # The cooperative loop: timers, inputs that woke up, changes and events, the network; and the net under them all.
+# It sleeps in poll(): interrupts make a pollable object ready, so one place waits for network, pins and timers. A message notes
+# what it changed and the loop settles it from its own level: on the ESP8266 calls nest 24 deep at the most.
 from micropython import const
 import gc
 import io

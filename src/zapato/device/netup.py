@@ -1,4 +1,5 @@
 # The last step of the way up: the settings, and what the start before this one left to be told. Leaves nothing of itself.
+# Parts are made once: then each __init__ is set to None. A deleted name would keep its value in the table (py/map.c).
 import gc
 import json
 import os

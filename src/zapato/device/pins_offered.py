@@ -1,4 +1,5 @@
 # Where a part's pin is: on the chip itself, or (owner, number) on a part that offers pins.
+# An offered pin has `value` and `watch` like the chip's own; the plan writes it as ("io", 3).
 from machine import Pin
 
 

@@ -1,4 +1,5 @@
 # The way up: safe levels before anything else, then the plan, then the loop.
+# Safe levels come after any ending: an error, Ctrl-C, a restart, the watchdog's last wait. They take no memory.
 import gc
 import sys
 import time

@@ -1,4 +1,5 @@
 # The minimal program's work: an update fetched in pieces into the other slot, or waiting for one.
+# An offer holds for a number that the device told when it was asked, so that a recorded one is none, and for one manifest.
 from binascii import hexlify, unhexlify
 import gc
 import hashlib

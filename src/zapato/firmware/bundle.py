@@ -2,6 +2,9 @@
 
 On the device every module costs a table of names, a dictionary and its imports over and over; together
 they take some 3 KiB less of the heap. The modules keep their own files here, and mean the same alone.
+
+Imports are made deeper than the loop ever stands: what an import leaves on the stack passes for pointers (the collector is
+conservative) and would keep what only loads the program; `start.loaded` gives it back.
 """
 
 from __future__ import annotations

@@ -1,4 +1,7 @@
-"""Texts of the release build that stay on the flash: what a small chip says seldom takes none of its memory."""
+"""Texts of the release build that stay on the flash: what a small chip says seldom takes none of its memory.
+
+Errors and notes are 1 KB of 36. Only what is said when there is no memory stays in it.
+"""
 
 from __future__ import annotations
 

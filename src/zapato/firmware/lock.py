@@ -1,6 +1,8 @@
 """What was built last of each device of a site, and of what: `zapato.lock`, worth committing; its history is the firmware's.
 
 Nothing in it tells of a secret: a device's own secrets are compared by a mark beside its other secrets, in the folder of results.
+
+What changed is known by digests of files, not by resolving: an unchanged site takes the time to read it.
 """
 
 from __future__ import annotations

@@ -1,4 +1,7 @@
-"""Fit: pins chosen by a solver, boards ranked by what they can carry."""
+"""Fit: pins chosen by a solver, boards ranked by what they can carry.
+
+The solver lives here so that `zapato.fit` stays a call; in the same way `budgets` leaves `zapato.budget` free.
+"""
 
 from zapato.fitting.boards import BoardFit, fit_boards
 from zapato.fitting.explain import Conflict

@@ -9,6 +9,8 @@ boot hazards, among those the fewest glitches, and so on:
 4. a pin that is read at reset, though nothing speaks against this part on it;
 5. scarce: an analog or touch input that this part does not need as one, a note;
 6. distance: places from the nearest ground or supply pin of the header.
+
+A relay that is off on a pin that must be low at reset costs less than one on the console's pin.
 """
 
 from __future__ import annotations

@@ -1,4 +1,7 @@
-"""The hub at a broker: what comes is written down before the broker is told that it came."""
+"""The hub at a broker: what comes is written down before the broker is told that it came.
+
+The numbers of messages stand in the same transaction, in a session that the broker keeps, so one that comes twice is known.
+"""
 
 from __future__ import annotations
 

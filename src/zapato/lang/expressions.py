@@ -3,6 +3,10 @@
 `compile_expression` reads a text such as "door.closed and cabinet.temperature < 55" against a
 scope that knows the parts, and gives back code for the device together with what it reads.
 Every mistake of the text is reported, each with its position.
+
+While a value is unknown, conditions that use it are false. A silent device's values are unknown: no word of the language is
+needed for it, and no old value is acted on for days. Rehearsals run the code of expectations on the host; it comes from the checker's
+tree, never from the text.
 """
 
 from __future__ import annotations

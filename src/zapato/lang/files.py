@@ -60,31 +60,20 @@ def write_private(path: Path, content: str | bytes) -> bool:
 def locked(path: Path) -> Generator[None]:
     """Alone with the file at `path` among all processes that ask for it this way; waits for the others. Raises Unwritable.
 
-    The lock is a hidden file beside it, which stays, one for the folder; where the file system knows no locks, nobody waits.
+    The lock is a hidden file beside it, one for the folder; where the file system knows no locks, a file that is there counts as one.
     """
+    from filelock import FileLock  # 0.1 s to import: only who writes waits for it
+
     make_folder(path.parent)
+    lock = FileLock(path.with_name(".zapato-busy"), mode=0o600)
     try:
-        handle = os.open(path.with_name(".zapato-busy"), os.O_RDWR | os.O_CREAT, 0o600)
+        lock.acquire()
     except OSError as error:
         raise _unwritable(path, error) from None
     try:
-        with contextlib.suppress(OSError):
-            _lock(handle)
         yield
     finally:
-        os.close(handle)
-
-
-def _lock(handle: int) -> None:
-    """Wait for the lock of an open file; closing the file gives it back."""
-    try:
-        import fcntl
-    except ImportError:
-        import msvcrt
-
-        msvcrt.locking(handle, msvcrt.LK_LOCK, 1)  # type: ignore[attr-defined]
-    else:
-        fcntl.flock(handle, fcntl.LOCK_EX)
+        lock.release()
 
 
 def _unwritable(path: Path, error: OSError) -> Unwritable:

@@ -1,4 +1,7 @@
-"""A folder of device files as bytes, read once while nothing in it changes."""
+"""A folder of device files as bytes, read once while nothing in it changes.
+
+While many devices are read in one go the disk counts as settled: each folder is looked at once.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""The site: site.toml and secrets.toml of the folder that a device file belongs to."""
+"""The site: site.toml and secrets.toml of the folder that a device file belongs to.
+
+A named secret may stand only in the network's settings: any other text is shown in reports or goes into the update package.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Texts that stand in for files: what somebody types and has not saved, or what a change would make of them."""
+"""Texts that stand in for files: what somebody types and has not saved, or what a change would make of them.
+
+Everything that reads asks here first, so that the editor's server, `fix` and `rename` check texts that are nowhere on the disk.
+"""
 
 from __future__ import annotations
 

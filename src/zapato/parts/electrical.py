@@ -1,4 +1,8 @@
-"""What parts draw, and where from: the facts behind the budgets, with stated figures where the device file has none."""
+"""What parts draw, and where from: the facts behind the budgets, with stated figures where the device file has none.
+
+They stand in the kinds: what a part draws (`loads`), what stands beside it, what its terminals are called. Budgets, findings,
+wiring sheet and shopping list read the same facts.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,8 @@
-"""The shapes of kinds and parts: what a part has, needs, offers, and how it is driven and rehearsed."""
+"""The shapes of kinds and parts: what a part has, needs, offers, and how it is driven and rehearsed.
+
+What only some devices need stands around a part (`Driver.wraps`) and replaces a method of its object: the part itself, and chips
+without room, carry nothing of it.
+"""
 
 from __future__ import annotations
 

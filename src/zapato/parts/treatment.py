@@ -1,4 +1,7 @@
-"""What a reading goes through on the device before it counts: scale, offset, points, smoothing."""
+"""What a reading goes through on the device before it counts: scale, offset, points, smoothing.
+
+A rehearsal's world has what the chip feels, in the chip's own words; links and topics have what comes out of the treatment.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""pwm-exhausted, pwm-rate, pulse-exhausted, uart-, i2c- and spi-exhausted: more parts than the chip has circuits for them."""
+"""pwm-exhausted, pwm-rate, pulse-exhausted, uart-, i2c- and spi-exhausted: more parts than the chip has circuits for them.
+
+Strips beyond the chip's pulse engines are a warning: they wait for their turn, and do work.
+"""
 
 from collections.abc import Iterator
 

@@ -3,6 +3,9 @@
 The machine modules in the VM call `host.call(name, data)`; each name is a method here called `on_<name>`
 (dots become underscores). Times, interrupts and what is waiting go straight into a few words of the
 VM's memory, so that most of the program's questions need no call at all.
+
+Calls with whole numbers go by number (`NUMBERED`): no text is made, so reading a pin leaves nothing on the program's heap. Handlers
+run between one call of the board and the next, never between an answer and the bytes that belong to it (`world.fetch`).
 """
 
 from __future__ import annotations

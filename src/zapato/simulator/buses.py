@@ -1,4 +1,7 @@
-"""Chips on the buses of a board: I2C, one-wire, and sensors with a line of their own; and what can befall lines and chips."""
+"""Chips on the buses of a board: I2C, one-wire, and sensors with a line of their own; and what can befall lines and chips.
+
+What befalls a line stands apart from its chips: a shorted data line acknowledges and reads zeros, whatever hangs on it.
+"""
 
 from __future__ import annotations
 

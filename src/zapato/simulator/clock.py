@@ -1,4 +1,7 @@
-"""Virtual time: a queue of what is to happen, and a now that jumps from one to the next."""
+"""Virtual time: a queue of what is to happen, and a now that jumps from one to the next.
+
+Edges have their microsecond: what happens within a millisecond sets the clock's `micro`, and the program is woken at each.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""A broker of our own in this process, for whoever has none: amqtt on this machine's loopback address."""
+"""A broker of our own in this process, for whoever has none: amqtt on this machine's loopback address.
+
+One method of it is corrected: it sent a client what others had subscribed to.
+"""
 
 from __future__ import annotations
 

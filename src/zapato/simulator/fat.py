@@ -3,6 +3,8 @@
 Every operation is a generator that asks for blocks: it yields a block's number to read it, and number and bytes to write it. Source:
 "Microsoft Extensible Firmware Initiative FAT32 File System Specification" 1.03 (which holds for FAT16, too). Only the root
 folder is used, with names of eight and three letters.
+
+It is a generator so that every block goes through the program's own driver and the bus to the card.
 """
 
 from __future__ import annotations

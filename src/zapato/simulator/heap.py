@@ -1,4 +1,7 @@
-"""The program's memory, read from the allocation table of its collector (py/gc.c)."""
+"""The program's memory, read from the allocation table of its collector (py/gc.c).
+
+It is read where the program itself collects, so measuring changes nothing.
+"""
 
 from __future__ import annotations
 

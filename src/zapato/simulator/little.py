@@ -1,4 +1,7 @@
-"""The device's flash with its real file system: LittleFS itself over erasable blocks, cut at any write or erase."""
+"""The device's flash with its real file system: LittleFS itself over erasable blocks, cut at any write or erase.
+
+Rehearsals use files in a dictionary instead: quicker, and harsher (a write is cut in its middle).
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,8 @@
-"""The live simulation: the same program and machine modules, on this machine's clock and with its real sockets."""
+"""The live simulation: the same program and machine modules, on this machine's clock and with its real sockets.
+
+What is due happens at its own moment, however late this machine is: the program is shown each event before the next, so that a
+press of 50 ms stays one where the machine stood still for a second.
+"""
 
 from __future__ import annotations
 

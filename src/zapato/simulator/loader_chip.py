@@ -2,6 +2,8 @@
 
 It speaks the ROM's protocol (Espressif, Serial Protocol) over flash as it is: erasing sets every bit, writing only clears
 bits. Bytes take their time at the line's rate; faults come when they are told to.
+
+`deliver` does not know it, nor the other way round: tests and benchmarks put them together.
 """
 
 from __future__ import annotations

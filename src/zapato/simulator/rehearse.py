@@ -1,4 +1,7 @@
-"""Rehearsing: the built firmware in the real MicroPython VM, on a stage, in virtual time."""
+"""Rehearsing: the built firmware in the real MicroPython VM, on a stage, in virtual time.
+
+It starts as the board does: `main.py` of the data partition chooses the slot, and what an update or a fault needs is loaded only then.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""What a rehearsal gives back."""
+"""What a rehearsal gives back.
+
+A rehearsal fails where no free piece of the heap is left for an order (`Rehearsal.starved`): such a device cannot be updated any more.
+"""
 
 from __future__ import annotations
 

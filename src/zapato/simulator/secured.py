@@ -1,4 +1,7 @@
-"""TLS of a live connection: the host does the handshake, so that a wrong authority or name is met at the desk."""
+"""TLS of a live connection: the host does the handshake, so that a wrong authority or name is met at the desk.
+
+In virtual time a handshake takes its two round trips and no more.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""The steps of a rehearsal: acts at their moment, and expectations that are watched."""
+"""The steps of a rehearsal: acts at their moment, and expectations that are watched.
+
+What a site's script does to a device happens in that device's own turn, for a power cut ends its program and an edge wakes it.
+"""
 
 from __future__ import annotations
 

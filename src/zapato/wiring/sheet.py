@@ -1,4 +1,7 @@
-"""The shapes of a wiring sheet."""
+"""The shapes of a wiring sheet.
+
+A sheet is data first; `draw/arrangement.py` puts it beside the board and `draw/wires.py` draws it.
+"""
 
 from __future__ import annotations
 

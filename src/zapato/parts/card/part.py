@@ -1,4 +1,7 @@
-"""An SD card on SPI that keeps readings as CSV, where there is no network or beside it."""
+"""An SD card on SPI that keeps readings as CSV, where there is no network or beside it.
+
+A row of it is read by machines, not shown: seven digits, `true`, nothing where a value is unknown (`Driver.plain`).
+"""
 
 from __future__ import annotations
 

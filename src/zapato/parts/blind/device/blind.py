@@ -1,4 +1,5 @@
 # A blind on two outputs: it knows where it is by the time it ran, and keeps that through a power cut.
+# Where its place is unknown the first run goes to an end; runs to an end last a tenth longer, so that the ends stay true.
 from micropython import const
 import time
 

@@ -1,4 +1,5 @@
 # An SD card on SPI as blocks of 512 bytes (SD Physical Layer Simplified Specification, chapter 7: SPI Mode).
+# The file system above these blocks is the port's own (VfsFat).
 from micropython import const
 import time
 

@@ -1,5 +1,6 @@
 # A pin expander on I2C: its pins are used like the chip's own. pcf8574 and pcf8575: one latch, and what is high
 # is held up so weakly that it can be read.
+# All inputs are read at once, every 20 ms or when the interrupt line says so; after a silence the chip is set up anew.
 from micropython import const
 
 import levels

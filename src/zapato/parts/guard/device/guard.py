@@ -1,4 +1,5 @@
 # A guard: over its limit outputs go off, and stay off whatever links, people or timers say.
+# It rejects at the part's own do, set and switch, so that links and MQTT are held the same way, and says so in `notes`.
 from loop import Part
 
 

@@ -1,4 +1,5 @@
 # An I2C bus in software: it can be on any pins of every port.
+# In software by default: only buses with controller = "hardware" are bound to a chip's circuits and their pins.
 from machine import Pin, SoftI2C
 
 from loop import Part

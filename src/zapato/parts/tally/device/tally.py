@@ -1,4 +1,5 @@
 # How often, how long or how much, altogether and today; kept through power cuts.
+# What it watches comes by watch() after every part is there, so the order of parts in the file does not matter.
 from micropython import const
 import time
 
