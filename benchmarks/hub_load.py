@@ -88,7 +88,7 @@ def hub(folder: Path, port: int, pipe: Connection) -> None:
         pipe.send((len(service.hub.things), service.count) if asked == "count" else (took, used.ru_maxrss))
     page.stop()
     service.stop()
-    rows = history._rows("SELECT count(*) FROM said JOIN names ON names.id = said.name WHERE names.name LIKE '%.v_.value'")  # fmt: skip
+    rows = history._store.rows("SELECT count(*) FROM said JOIN names ON names.id = said.name WHERE names.name LIKE '%.v_.value'")  # fmt: skip
     pipe.send((rows[0][0], (folder / "h.sqlite").stat().st_size, service.odd, service.trouble))
     history.close()
 

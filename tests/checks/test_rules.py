@@ -1,5 +1,6 @@
 """Every code's own examples: the failing one gives the finding, the mended one gives none at all."""
 
+import re
 from pathlib import Path
 
 import pytest
@@ -14,12 +15,27 @@ def _findings(put, example):
     return zapato.check(device if device.exists() else device.parent)
 
 
+ABOUT_ANOTHER_VALUE = {"analog-source", "current-pin", "pwm-rate", "volt-analog"}
+"""Codes of a pin whose place is not the pin's number but what does not suit it."""
+
+
+def _value(finding) -> str:
+    """What stands at a finding's place."""
+    line = Path(finding.place.file).read_text().splitlines()[finding.place.line - 1]
+    return line[finding.place.column - 1 :][: finding.place.width]
+
+
 @pytest.mark.parametrize("code", rules())
 def test_examples(code: str, put):
     rule = rules()[code]
     failing = [f for f in _findings(put, files(rule.failing)) if f.code == code]
     assert failing and {f.severity for f in failing} <= set(rule.severities)
     folder = put({}).parent
+    for finding in failing:
+        if finding.pin and code not in ABOUT_ANOTHER_VALUE:
+            assert re.fullmatch(
+                rf'"[A-Z]+\d+"|"?(\w+\.)?{re.sub("[^0-9]", "", finding.pin)}"?', _value(finding)
+            )
     for name in files(rule.failing):
         (folder / name).unlink()
     for empty in sorted((p for p in folder.rglob("*.toml") if p.is_dir()), reverse=True):

@@ -36,7 +36,9 @@ def test_every_dependency_has_a_wheel_for_every_platform():
     table = json.loads((ROOT / "tools" / "wheels.json").read_text())
     project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
     needed = project["dependencies"] + [
-        each for extra in ("pictures", "hub") for each in project["optional-dependencies"][extra]
+        each
+        for extra in ("pictures", "hub", "postgresql")
+        for each in project["optional-dependencies"][extra]
     ]
     names = {re.split(r"[<>=~! ;\[]", each)[0] for each in needed}
     assert names == set(table["packages"])

@@ -5,6 +5,7 @@ import json
 import time
 
 import pytest
+from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from support.browser import chromium, soon
 
 import zapato
@@ -218,12 +219,32 @@ def test_what_the_page_asks(service, page):
     service.say(OutgoingMessage("refuge/boot-dryer/vent/on/set", "false"))
 
 
+def test_its_figures_as_openmetrics(service, page):
+    """Read by the parser of the standard's reference library, which refuses what the standard does."""
+    service.hub.hear("refuge/boot-dryer/cabinet/temperature", b"21.5")
+    service.history.raised('a "frost"\nalert', 5.0, "cold")
+    code, body, answer = ask(page, path="/metrics")
+    assert code == 200 and answer.getheader("content-type").startswith(
+        "application/openmetrics-text; version=1.0.0"
+    )
+    samples = [s for family in text_string_to_metric_families(body.decode()) for s in family.samples]
+    values = {(s.labels["device"], s.labels["property"]): s for s in samples if s.name == "zapato_value"}
+    temperature = values["boot-dryer", "cabinet.temperature"]
+    assert temperature.value == 21.5 and temperature.labels["unit"] == "Cel"
+    assert values["boot-dryer", "vent.on"].value in (0.0, 1.0)
+    assert {s.labels["device"]: s.value for s in samples if s.name == "zapato_online"}["gear-locker"] == 1
+    assert [s.labels["alert"] for s in samples if s.name == "zapato_alert"] == ['a "frost"\nalert']
+    assert next(s.value for s in samples if s.name == "zapato_messages_total") > 10
+    service.history.gone('a "frost"\nalert', 6.0)
+
+
 def test_a_page_for_others_wants_its_token(service):
     made = Page(service, "0.0.0.0:0")
     made.start()
     try:
         assert len(made.token) > 20 and made.token in made.address
         assert ask(made)[0] == 401 and ask(made, path="/things", Cookie="zapato_hub=guess")[0] == 401
+        assert ask(made, path="/metrics")[0] == 401
         code, _, answer = ask(made, path=f"/?token={made.token}")
         cookie = answer.getheader("set-cookie")
         assert code == 303 and "HttpOnly" in cookie and "SameSite=strict" in cookie

@@ -16,7 +16,7 @@ from zapato.errors import Refused, ZapatoError
 USAGE = 2
 EXTRAS = {
     **dict.fromkeys(("matplotlib", "pandas", "jinja2", "markupsafe"), "pictures"),
-    **dict.fromkeys(("starlette", "uvicorn", "prompt_toolkit", "amqtt"), "hub"),
+    **dict.fromkeys(("starlette", "uvicorn", "prompt_toolkit", "amqtt", "prometheus_client"), "hub"),
     **dict.fromkeys(("distributed", "dask"), "cluster"),
     **dict.fromkeys(("pygls", "lsprotocol"), "editor"),
 }

@@ -20,6 +20,7 @@ from zapato.errors import NotDelivered, ZapatoError
 from zapato.hub import History, Service
 from zapato.hub.history import KEPT
 from zapato.hub.hub import HubEvent, OutgoingMessage, measured
+from zapato.hub.postgres import SCHEMES
 from zapato.hub.service import alone
 from zapato.hub.values import NotTaken
 from zapato.lang.tables import MqttTable
@@ -49,6 +50,7 @@ class Asked:
     since: str
     plot: Path | None
     history: Path | None
+    store: str | None
     keep: str
     room: float
     alerts: Path | None
@@ -57,8 +59,14 @@ class Asked:
     form: str
 
     @property
-    def file(self) -> Path:
-        """Where the history is: beside the site's own results, or with the user's data, as the system has it."""
+    def place(self) -> Path | str:
+        """Where the history is: as asked, else beside the site's own results, or with the user's data, as the system has it."""
+        if self.store is not None:
+            if self.history:
+                raise ZapatoError("give --history or --store, not both")
+            if not self.store.startswith(SCHEMES):
+                raise ZapatoError("--store takes an address", "--store postgresql://USER@HOST/DATABASE")
+            return self.store
         if self.history:
             return self.history
         if self.site:
@@ -71,6 +79,11 @@ class Asked:
     def brief(self) -> bool:
         """True where it ends by itself, and keeps nothing."""
         return self.once or bool(self.lines)
+
+    @property
+    def keeps(self) -> bool:
+        """True where there is a history: of the demo only where it was asked for."""
+        return not self.brief and (not self.demo or bool(self.history or self.store))
 
 
 def seconds(text: str, option: str) -> float:
@@ -92,7 +105,7 @@ def past(asked: Asked) -> int:
 
     if asked.plot:
         check_name(asked.plot)
-    history = History(asked.file, writes=False)
+    history = History(asked.place, writes=False)
     until = time.time()
     since = until - seconds(asked.since, "--since")
     known = history.names()
@@ -184,7 +197,7 @@ def ready(asked: Asked) -> Generator[Service]:
     with ExitStack() as held:
         designs, broker = _site(asked, held)
         user, password, ca = _login(designs, asked)
-        history = History(None if asked.brief or (asked.demo and not asked.history) else asked.file)
+        history = History(asked.place if asked.keeps else None)
         held.callback(history.close)
         room = asked.room * 1024 * 1024
         alone()

@@ -262,6 +262,22 @@ class Hub:
                 "pages": pages,
             }
 
+    def figures(self) -> list[tuple[str, str, str, float]]:
+        """Every last value that is a number or a truth: device, property, unit, number."""
+        with self._lock:
+            return [
+                (thing.name, name, prop.value.unit, float(reading.value))
+                for thing in self.things.values()
+                for name, prop in thing.properties.items()
+                if (reading := self.readings.get(f"{thing.name}.{name}")) is not None
+                and isinstance(reading.value, (bool, int, float))
+            ]
+
+    def presence(self) -> list[tuple[str, bool | None, float | None]]:
+        """Every device, whether it is there, and when it last said anything (s since 1970)."""
+        with self._lock:
+            return [(name, self.online(name), self.heard.get(name)) for name in self.things]
+
     def _rank(self, name: str) -> int:
         """0 for what is there, then what does not say it but was heard, what is away, what was never heard."""
         there = self.online(name)

@@ -105,6 +105,7 @@ class Page:
                 Route("/things", guarded(self._things)),
                 Route("/changes", guarded(self._changes)),
                 Route("/past", guarded(self._past)),
+                Route("/metrics", guarded(self._metrics)),
                 Route("/do", guarded(self._do), methods=["POST"]),
             ]
         )
@@ -182,6 +183,13 @@ class Page:
             points = await asyncio.to_thread(self.service.history.series, name, until - length, until, 240)
             return _answer({"since": until - length, "until": until, "points": [p.as_dict() for p in points]})
         return _answer({"wrong": "since is a number of seconds"}, 400)
+
+    async def _metrics(self, _request: Request) -> Response:
+        from starlette.responses import Response
+
+        from zapato.hub.metrics import TYPE, metrics
+
+        return Response(await asyncio.to_thread(metrics, self.service), media_type=TYPE)
 
     async def _do(self, request: Request) -> Response:
         body = b""

@@ -46,6 +46,11 @@ ABOUT = About("Follow", "values, history and alerts of a whole site", "zapato hu
     "--plot", type=click.Path(path_type=Path), help="With --past: draw it into this PNG, SVG or PDF."
 )
 @click.option("--history", type=click.Path(path_type=Path), help="The file of the history.")
+@click.option(
+    "--store",
+    metavar="ADDRESS",
+    help="Keep the history in PostgreSQL instead: postgresql://USER@HOST/DATABASE; its password from PGPASSWORD or ~/.pgpass.",
+)
 @click.option("--keep", default="366d", show_default=True, metavar="TIME", help="How long values are stored.")
 @click.option(
     "--room",
