@@ -2,6 +2,8 @@
 
 import json
 import os
+from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
@@ -239,6 +241,17 @@ def test_a_device_without_mqtt_and_an_rp2040_without_a_base(put, cli):
     called = cli("deliver", alone, "--port", alone.parent, "--out", alone.parent / "out")
     assert "an RP2040 takes whole images" in called.err
     assert "speaks MQTT" in cli("fleet", alone).err
+
+
+@pytest.mark.parametrize(("system", "found"), [("nt", [Path("E:/")]), ("posix", [])])
+def test_where_a_loaders_drive_may_be(system, found, tmp_path, monkeypatch):
+    """Letters are drives on Windows alone; elsewhere they would be folders of whoever calls."""
+    for name in ("D:", "E:"):
+        (tmp_path / name).mkdir()
+    (tmp_path / "E:" / cable.DRIVE_NOTE).write_text("Board-ID: RPI-RP2")
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setattr(cable, "os", SimpleNamespace(name=system))
+    assert cable.drives() == found
 
 
 def test_the_loaders_drive_is_found_or_asked_for(tmp_path, monkeypatch):
