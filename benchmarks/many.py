@@ -6,7 +6,6 @@ usage: python benchmarks/many.py live [DEVICES] | virtual [DEVICES [MINUTES]] | 
 from __future__ import annotations
 
 import json
-import multiprocessing
 import os
 import re
 import resource
@@ -26,11 +25,10 @@ from zapato.demo.copy import copy_site
 from zapato.descriptions import thing
 from zapato.design import Design, resolve
 from zapato.design.script import read_script
-from zapato.firmware.layout import delivered
-from zapato.firmware.plan import settings
 from zapato.firmware.program import compile_device
 from zapato.hub import History, Service
 from zapato.hub.hub import OutgoingMessage
+from zapato.simulator.live_site import LiveSite
 from zapato.simulator.rehearse import default_script
 
 KINDS = ("boot-dryer", "gear-locker", "kettle-plug", "porch-light")
@@ -118,23 +116,14 @@ def live(folder: Path, count: int) -> None:
         service.say(OutgoingMessage(f"{each.topic}/about", json.dumps(thing(each)), retain=True))
     until(lambda: len(service.hub.things) == count, 60)
     begun = time.monotonic()
-    stages = [
-        multiprocessing.Process(
-            target=stage, args=([str(d.document.source.path) for d in designs[n::2]],), daemon=True
-        )
-        for n in (0, 1)
-    ]
-    for each in stages:
-        each.start()
-    there = until(lambda: sum(service.hub.online(n) is True for n in service.hub.things) == count, 300)
+    site = LiveSite(designs, ("127.0.0.1", port))
+    there = until(lambda: sum(service.hub.online(n) is True for n in service.hub.things) == count, 900)
     print(f"all online: {there}, after {time.monotonic() - begun:.1f} s", flush=True)
     time.sleep(3)
-    pids = {
-        "broker": broker.pid,
-        "hub": os.getpid(),
-        "stage 1": stages[0].pid or 0,
-        "stage 2": stages[1].pid or 0,
-    }
+    pids = {"broker": broker.pid, "hub": os.getpid()}
+    pids |= {f"devices {n + 1}": process.pid or 0 for n, process in enumerate(site._processes)}
+    memory = sum(resident(pid) for name, pid in pids.items() if name.startswith("devices"))
+    print(f"{memory / count / 1024:.2f} MB a device with its share of its process", flush=True)
     before, said, span = {n: used(p) for n, p in pids.items()}, service.count, 20.0
     time.sleep(span)
     shares = {name: (used(pid) - before[name]) / span for name, pid in pids.items()}
@@ -151,27 +140,15 @@ def live(folder: Path, count: int) -> None:
     )
     lost = burst(service, designs)
     print(f"all devices switched at once: all said so after {lost[0]:.2f} s, {lost[1]} did not", flush=True)
+    bad = [outcome for outcome in site.stop() if not outcome.good]
+    print(f"{len(bad)} devices failed or crashed: {bad[:3]}")
     service.stop()
     broker.terminate()
 
 
-def stage(paths: list[str]) -> None:
-    from zapato.simulator.live import LiveBoard
-    from zapato.simulator.rehearse import machine_modules, prepare
-
-    for path in paths:
-        design = resolve(Path(path))
-        board = LiveBoard(
-            design.board,
-            delivered(design, compile_device(design), settings(design, "00" * 32)),
-            machine_modules(design.board.chip.port),
-        )  # type: ignore[union-attr]
-        script = read_script(default_script(design), design)
-        script.steps.clear()
-        script.lasts = 0
-        prepare(design, script, board.board, board.air, None)
-        board.start()
-    threading.Event().wait()
+def resident(pid: int) -> int:
+    """KiB of a process in memory (proc(5))."""
+    return int(re.search(r"VmRSS:\s+(\d+)", Path(f"/proc/{pid}/status").read_text())[1])  # type: ignore[index]
 
 
 SWITCHES = {

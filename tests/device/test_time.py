@@ -169,6 +169,9 @@ WRONG = [
     ('every = "500ms"', "no more often than once a second"),
     ("when = \"between('22:00')\"", "takes 2 texts"),
     ("when = \"between('22:00', 'noon')\"", "no time of day"),
+    ("when = \"between('22:00', '23:00', '23:30')\"", "takes 2 texts"),
+    ("when = \"weekday()\"", "takes 1 text"),
+    ("when = \"weekday('sat', 'sun')\"", "takes 1 text"),
     ("when = \"weekday('xyz')\"", "no day"),
     ("when = \"lamp.on == between('1:00','2:00') and 3\"", "true or false"),
 ]  # fmt: skip

@@ -116,13 +116,44 @@ def test_ctrl_c_ends_it_cleanly(site):
     assert running.returncode == 0 and "of real time" in out and not err
 
 
+@pytest.mark.slow
+def test_a_whole_site_in_real_time(site):
+    """Two processes, one broker; what is typed goes to its device, and one that stops does not end the others."""
+    words = [sys.executable, "-m", "zapato", "rehearse", "--live", "--jobs", "2", str(site)]
+    with subprocess.Popen(
+        words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    ) as running:
+        assert running.stdout and running.stdin and running.stderr
+        names = {path.stem for path in (site / "devices").glob("*.toml")}
+        waits = {f"refuge/{name}/state online" for name in names}
+        typed = [
+            ("porch-light.wall.press", "refuge/porch-light/lamp/on true"),
+            ("kettle-plug.power.cut", "refuge/kettle-plug/state offline"),
+            ("boot-dryer.message('vent/on/set', 'true')", "refuge/boot-dryer/vent/on true"),
+        ]
+        for line in running.stdout:
+            waits = {wanted for wanted in waits if wanted not in line}
+            if not waits and typed:
+                text, wanted = typed.pop(0)
+                running.stdin.write(f"{text}\n")
+                running.stdin.flush()
+                waits = {wanted}
+            elif not waits:
+                break
+        running.stdin.write("nobody.x\nporch-light.wall.sing\n")
+        out, err = running.communicate(timeout=60)
+    assert running.returncode == 0 and f"{len(names)} of {len(names)} devices ran to the end" in out
+    assert "nobody.x names no device" in err and "porch-light: wall has no gesture sing" in err, err
+
+
 @pytest.mark.parametrize(
     ("words", "says"),
     [
         (["--live", "--broker", "127.0.0.1:1"], "no broker answers"),
         (["--live", "--broker", "here:there"], "HOST:PORT"),
         (["--broker", "127.0.0.1"], "--live"),
-        (["--live", "{site}/devices/kettle-plug.toml"], "one device"),
+        (["--live", "{site}/devices/kettle-plug.toml", "--script", "x.toml"], "one device"),
+        (["--live", "{site}/devices/kettle-plug.toml", "--broker", "127.0.0.1:1"], "no broker answers"),
         (["--live", "--script", "{site}/rehearsals/kettle-plug.toml"], "cannot be rehearsed"),
     ],
 )

@@ -6,18 +6,19 @@ import json
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from zapato.cli.terminal import harmless, is_terminal, styled
+from zapato.cli.terminal import Meter, harmless, is_terminal, some, styled
 from zapato.errors import Refused, ZapatoError
 
 if TYPE_CHECKING:
     from zapato.design import Design
     from zapato.simulator import Rehearsal
+    from zapato.simulator.live_site import LiveSite
 
 COLORS = {
     "act": "cyan",
@@ -64,6 +65,97 @@ def play(
         if is_terminal(sys.stdout):
             click.echo()
     return live.stop()
+
+
+def play_many(paths: Sequence[Path], broker: str | None, jobs: int | None, form: str) -> int:
+    """Run many devices at one broker until standard input ends, or Ctrl-C; gives the exit code."""
+    from zapato.design import resolve_all
+    from zapato.simulator.embedded import EmbeddedBroker
+    from zapato.simulator.live_site import LiveSite, listener
+
+    designs = resolve_all(paths)
+    speaking = [design for design in designs if design.mqtt is not None]
+    at, own = broker_of(broker), None
+    if at is None:
+        if any((design.mqtt or {}).get("tls") for design in speaking):
+            raise Refused("the embedded broker speaks no TLS", "--broker HOST:PORT names one that does")
+        own = EmbeddedBroker()
+        own.start()
+        at = own.host, own.port
+    shown = _ManyShown(form == "text")
+    heard = (
+        listener(speaking[0], at, _together([d.topic for d in speaking]), shown.message) if speaking else None
+    )
+    site = LiveSite(designs, at, jobs=jobs, tell=shown.row)
+    try:
+        _started(site, len(designs))
+        if form == "text":
+            click.echo(styled(f"{len(designs):,} devices run in real time; Ctrl-C ends it", bold=True))
+            click.echo(
+                f"  broker   {at[0]}:{at[1]}\n  type     DEVICE.part.gesture, DEVICE.part.property = value, quit"
+            )
+        _until_the_end(lambda seconds: False, site.act)
+    except KeyboardInterrupt:
+        if is_terminal(sys.stdout):
+            click.echo()
+    outcomes = site.stop()
+    for ending in (heard and heard.close, own and own.stop):
+        if ending:
+            ending()
+    bad = [outcome for outcome in outcomes if not outcome.good]
+    if form == "json":
+        click.echo(json.dumps([outcome.as_dict() for outcome in outcomes], indent=2, ensure_ascii=False))
+    else:
+        click.echo(
+            f"{len(outcomes) - len(bad):,} of {len(outcomes):,} devices ran to the end"
+            + (f"; {styled('not', fg='red', bold=True)}: {some([o.name for o in bad])}" if bad else "")
+        )
+    return 1 if bad else 0
+
+
+def _started(site: LiveSite, count: int) -> None:
+    """Wait until all have their power."""
+    meter = Meter("starting")
+    try:
+        while left := site.started(0.5):
+            meter.at(1 - left / count, f"{count - left:,} of {count:,}")
+    finally:
+        meter.done()
+
+
+def _together(topics: list[str]) -> list[str]:
+    """The shortest list of topics that has them all below it: the site's, where they share it."""
+    sites = {topic.partition("/")[0] for topic in topics if "/" in topic}
+    return [*sites] if len(sites) == 1 and all("/" in topic for topic in topics) else topics
+
+
+class _ManyShown:
+    """What many devices do, a line each."""
+
+    def __init__(self, shows: bool) -> None:
+        self._shows, self._begun, self._lock = shows, time.monotonic(), threading.Lock()
+
+    def message(self, topic: str, payload: str, retain: bool) -> None:
+        """What was said at the broker."""
+        said = not topic.endswith("/set") and "/do/" not in topic
+        self._line("mqtt" if said else "message", harmless(f"{topic} {payload}".strip()))
+
+    def row(self, device: str, row: Mapping[str, Any]) -> None:
+        """What a device's own process tells."""
+        what, name = str(row["what"]), str(row["name"])
+        if what in ("failed", "refused"):
+            click.echo(f"zapato: {harmless(str(row['value']))}", err=True)
+        elif what == "power":
+            self._line(what, f"{device} {name} {str(row['value']).lower()}")
+        else:
+            self._line(what, harmless(f"{device} {name}"))
+
+    def _line(self, what: str, text: str) -> None:
+        if self._shows:
+            with self._lock:
+                click.echo(
+                    f"{time.monotonic() - self._begun:10.3f}  {styled(f'{what:<7}', fg=COLORS.get(what))}  {text}"
+                )
 
 
 def _until_the_end(over: Callable[[float], bool], act: Callable[[str], None]) -> None:

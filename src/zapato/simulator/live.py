@@ -34,8 +34,8 @@ from zapato.simulator.wasi import AGAIN, Fault
 from zapato.simulator.wires import READ, STREAM, WRITE, Socket
 
 ABORTED = 103
-LONGEST = 0.5
-"""Seconds of one wait at the most, so that an end is noticed."""
+LONGEST = 60.0
+"""Seconds of one wait at the most; whatever is posted, an end too, ends it sooner."""
 
 
 class LiveClock(Clock):
@@ -131,6 +131,7 @@ class LiveWire(Socket):
         self.socket = real or socket.socket()
         self.socket.setblocking(False)
         self._selector = station.clock.selector
+        self._look_once = getattr(selectors, "PollSelector", selectors.SelectSelector)
         self._secured: Secured | None = None
 
     def accept(self) -> int | None:
@@ -162,9 +163,8 @@ class LiveWire(Socket):
     def flags(self) -> int:
         if not self._watched:
             return 0
-        with selectors.DefaultSelector() as one:
-            key = self._selector.get_key(self.socket)
-            one.register(self.socket, key.events)
+        with self._look_once() as one:  # without a file of the system for it, where that can be
+            one.register(self.socket, self._selector.get_key(self.socket).events)
             masks = sum(mask for _, mask in one.select(0))
         waits = bool(self._secured and self._secured.waiting)
         return (READ if waits or masks & selectors.EVENT_READ else 0) | (
@@ -310,7 +310,7 @@ class LiveBoard:
     """A device's program running in a thread of its own until it is stopped.
 
     `data` are the files of its data partition, by path; `known` are name and password of the one network that
-    lets it in, any where it is None.
+    lets it in, any where it is None. `keeps`: whether its trace keeps what happens.
     """
 
     def __init__(
@@ -321,9 +321,10 @@ class LiveBoard:
         on_row: Callable[[Mapping[str, Any]], None] | None = None,
         places: Callable[[str], str] = str,
         known: tuple[str, str] | None = None,
+        keeps: bool = True,
     ) -> None:
         self.clock = LiveClock()
-        self.trace = Trace(self.clock, on_row)
+        self.trace = Trace(self.clock, on_row, keeps)
         self.air = AccessPoint(self.clock, self.trace, known)
         self.air.epoch = datetime.now(UTC)
         self.board = SimulatedBoard(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ssl
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -29,7 +29,8 @@ from zapato.simulator.rehearse import (
     refuse,
     result_of,
 )
-from zapato.simulator.result import Rehearsal
+from zapato.simulator.result import Crash, Rehearsal
+from zapato.simulator.scenario import Messages
 
 if TYPE_CHECKING:
     import paho.mqtt.client as mqtt
@@ -49,11 +50,11 @@ def _network(given: Mapping[str, Any]) -> tuple[str, str] | None:
 
 
 class Listener:
-    """The host's own client at the broker: hears what the device says, and publishes what the script says."""
+    """The host's own client at the broker: hears what is said under these topics, and publishes what the script says."""
 
     def __init__(
         self,
-        topic: str,
+        topics: Sequence[str],
         host: str,
         port: int,
         user: str,
@@ -65,7 +66,7 @@ class Listener:
         from paho.mqtt.enums import CallbackAPIVersion
 
         self.seen: list[tuple[str, str]] = []
-        self._topic, self._heard = topic, heard
+        self._topics, self._heard = topics, heard
         self._joined = threading.Event()
         self._refused = ""
         self.client = mqtt.Client(CallbackAPIVersion.VERSION2)
@@ -94,7 +95,8 @@ class Listener:
         if code.is_failure:
             self._refused = str(code)
         else:
-            client.subscribe(f"{self._topic}/#", 1)
+            for topic in self._topics:
+                client.subscribe(f"{topic}/#", 1)
         self._joined.set()
 
     def _message(self, _client: mqtt.Client, _data: Any, message: mqtt.MQTTMessage) -> None:
@@ -116,6 +118,7 @@ class Live:
     `broker` is (host, port) of a real one; without, one is embedded where the device speaks MQTT. `script` is a
     rehearsal file whose steps are played; without, the world begins as in the device's own rehearsal, where it
     has one. `serial` puts real ports at the ends of serial links, by the link's name. `on_row` hears of everything that happens, as a row of the trace, in another thread.
+    With a `speaker` the device is one of many: that client publishes for its acts, what devices say is nobody's to hear, and no trace is kept.
 
     Raises what `rehearse` raises, and ZapatoError where the broker cannot be reached.
     """
@@ -128,6 +131,7 @@ class Live:
         broker: tuple[str, int] | None = None,
         serial: Mapping[str, str] | None = None,
         on_row: Callable[[Mapping[str, Any]], None] | None = None,
+        speaker: Messages | None = None,
     ) -> None:
         self.design = design = what if isinstance(what, Design) else resolve(Path(what))
         refuse(design)
@@ -153,17 +157,20 @@ class Live:
             on_row,
             program.map.told,
             _network(given),
+            keeps=speaker is None,
         )
         try:
-            if "mqtt" in given and broker:
+            if "mqtt" in given and broker and speaker is None:
                 row = given["mqtt"]
                 ca = bytes.fromhex(given.get("authority", ""))
                 self._listener = Listener(
-                    design.topic, *broker, row["user"], row["password"], self._heard, ca
+                    (design.topic,), *broker, row["user"], row["password"], self._heard, ca
                 )
             if self._embedded is None:
                 self.script.said.clear()  # nobody speaks for others at a real broker
-            self.runner = prepare(design, self.script, self.board.board, self.board.air, self._listener)
+            self.runner = prepare(
+                design, self.script, self.board.board, self.board.air, speaker or self._listener
+            )
             for name, port in (serial or {}).items():
                 self._join(name, port)
         except BaseException:
@@ -241,10 +248,15 @@ class Live:
 
         self.board.clock.post(do)
 
-    def stop(self) -> Rehearsal:
-        """Pull the plug; what was seen until then."""
+    def pull(self) -> Crash | None:
+        """Pull the plug; what had ended the program before, if anything did."""
         self.board.stop()
         self._close()
+        return self.board.crash
+
+    def stop(self) -> Rehearsal:
+        """Pull the plug; what was seen until then."""
+        self.pull()
         board = self.board
         self.script.lasts = board.clock.now
         seconds = board.clock.now / 1000

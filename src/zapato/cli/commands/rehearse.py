@@ -93,8 +93,8 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
     """Run devices' firmware in the real MicroPython VM, in virtual time, against a rehearsal file.
 
     For a site's folder that is each device by itself, and then all together, where the site has a rehearsal of
-    its own: rehearsals/site.toml. With --live a program runs in real time against a real broker: its steps come
-    from --script, or from what is typed.
+    its own: rehearsals/site.toml. With --live programs run in real time against a real broker: of one device the
+    steps come from --script, or from what is typed; several run at one broker, spread over --jobs processes.
 
     Exit code 0: every expectation held; 1: one did not, or the firmware crashed; 2: the call was wrong.
     """
@@ -110,6 +110,10 @@ def COMMAND(paths: tuple[Path, ...], **given: Any) -> int:
         from zapato.draw import check_name
 
         check_name(options.plot)
+    if options.live and len(devices) > 1:
+        from zapato.cli.live import play_many
+
+        return play_many(devices, options.broker, options.jobs, options.form)
     results: list[Rehearsal | SiteRehearsal] = []
     code = _each(devices, options, results) if devices else 0
     for site in _sites(paths, options):
@@ -249,13 +253,13 @@ def _fitting(count: int, options: Options) -> None:
     from zapato.errors import ZapatoError
 
     given = options
-    if given.live and (given.jobs or given.cluster):
-        raise ZapatoError("--live runs here, without --jobs and --cluster")
+    if given.live and given.cluster:
+        raise ZapatoError("--live runs on this machine, without --cluster")
     if given.together and (given.live or given.cards):
         raise ZapatoError("--live and --cards go with one device, not with --together")
-    if count > 1 and (given.script or given.plot or given.trace or given.cards or given.live):
+    if count > 1 and (given.script or given.plot or given.trace or given.cards or given.ports):
         fix = "for the site's own rehearsal: --together" if given.script or given.plot or given.trace else ""
-        raise ZapatoError("--script, --plot, --trace, --cards and --live go with one device", fix)
+        raise ZapatoError("--script, --plot, --trace, --cards and --serial go with one device", fix)
     if given.ports and not given.live:
         raise ZapatoError("--serial goes with --live: a real port works in real time only")
     if wrong := next((port for port in given.ports if "=" not in port), ""):

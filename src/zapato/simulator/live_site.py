@@ -1,0 +1,238 @@
+"""Many devices in real time at one broker: each its own program in its own VM, spread over processes of this machine."""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import multiprocessing.connection
+import os
+import signal
+import sys
+import threading
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from zapato.design import Design
+from zapato.errors import Refused, ZapatoError
+from zapato.simulator.live_run import Listener, Live
+
+FILES = 8
+"""Open files of a device, more or less: its selector, its bell's two ends, its connection, and some to spare."""
+SHOWN = ("power", "crash", "act")
+"""What of a device is passed on; its messages come from the broker."""
+END = 30.0
+"""Seconds that a process may take to pull its plugs."""
+Tell = Callable[[str, Mapping[str, Any]], None]
+"""Hears of a device's name, or "", and a row: t (ms), what, name, value."""
+
+
+@dataclass(frozen=True)
+class LiveDevice:
+    """What became of one device: it runs, or what kept it from it (`failed`), or what ended its program (`crash`)."""
+
+    name: str
+    failed: str = ""
+    crash: str = ""
+
+    @property
+    def good(self) -> bool:
+        return not (self.failed or self.crash)
+
+    def as_dict(self) -> dict[str, object]:
+        return {"device": self.name, "failed": self.failed or None, "crash": self.crash or None}
+
+
+class LiveSite:
+    """The devices of a site, alive at one broker until they are stopped.
+
+    `broker` is (host, port); `jobs` the processes that they are spread over, the machine's cores by default. `tell` hears, in
+    other threads, of power-ups, crashes and acts.
+    """
+
+    def __init__(
+        self,
+        designs: Sequence[Design],
+        broker: tuple[str, int],
+        *,
+        jobs: int | None = None,
+        tell: Tell = lambda device, row: None,
+    ) -> None:
+        self.devices = {design.name: LiveDevice(design.name) for design in designs}
+        self._tell, self._lock = tell, threading.Lock()
+        self._ready = threading.Condition(self._lock)
+        self._left = set(self.devices)
+        several = multiprocessing.get_context("spawn")
+        count = max(1, min(jobs or os.cpu_count() or 1, len(designs)))
+        self._ways: list[multiprocessing.connection.Connection] = []
+        self._at: dict[str, multiprocessing.connection.Connection] = {}
+        self._processes: list[Any] = []
+        self._threads: list[threading.Thread] = []
+        for number in range(count):
+            own, other = several.Pipe()
+            share = designs[number::count]
+            given = ([(d.name, d.document.source.path) for d in share], broker, other)
+            self._processes.append(several.Process(target=_work, args=given, daemon=True))
+            self._ways.append(own)
+            self._at |= dict.fromkeys((design.name for design in share), own)
+            self._threads.append(threading.Thread(target=self._follow, args=(own,), daemon=True))
+        for process in self._processes:
+            process.start()
+        for thread in self._threads:
+            thread.start()
+
+    def started(self, seconds: float) -> int:
+        """Wait so long, or until every device has its power or cannot have it; gives how many are still to come."""
+        with self._ready:
+            self._ready.wait_for(lambda: not self._left, seconds)
+            return len(self._left)
+
+    def act(self, text: str) -> None:
+        """Do one act of a device, written DEVICE.part.gesture. Raises Refused."""
+        name, _, rest = text.partition(".")
+        if name not in self._at or not rest:
+            from zapato.lang.fields import nearest
+
+            near = nearest(name, list(self._at)) or (f"devices: {', '.join(list(self._at)[:12])}",)
+            raise Refused(f"{text} names no device of these", f"DEVICE.part.gesture; {near[0]}")
+        self._at[name].send((name, rest.strip()))
+
+    def stop(self) -> list[LiveDevice]:
+        """Pull every plug; what became of each."""
+        for way in self._ways:
+            with contextlib.suppress(OSError):
+                way.send(None)
+        for process in self._processes:
+            process.join(END)
+            if process.is_alive():
+                process.terminate()
+        for thread in self._threads:
+            thread.join(END)
+        return list(self.devices.values())
+
+    def _follow(self, way: multiprocessing.connection.Connection) -> None:
+        """What one process says, until it ends."""
+        with contextlib.suppress(EOFError, OSError):
+            while True:
+                name, row = way.recv()
+                self._noted(name, row)
+                self._tell(name, row)
+        with self._ready:
+            for name, own in self._at.items():
+                if own is way and name in self._left:
+                    self._left.discard(name)
+                    self.devices[name] = LiveDevice(name, failed="its process ended")
+            self._ready.notify_all()
+
+    def _noted(self, name: str, row: Mapping[str, Any]) -> None:
+        what = row["what"]
+        with self._ready:
+            if what == "failed":
+                self.devices[name] = LiveDevice(name, failed=str(row["value"]))
+            elif what == "crash":
+                self.devices[name] = LiveDevice(name, crash=str(row["name"]))
+            if what in ("failed", "power") and name in self._left:
+                self._left.discard(name)
+                self._ready.notify_all()
+
+
+def _work(
+    devices: Sequence[tuple[str, Path]],
+    broker: tuple[str, int],
+    way: multiprocessing.connection.Connection,
+) -> None:
+    """A process: start these devices, do what is asked of them, and pull the plugs at the end."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the process that is looked at
+    allow_files(len(devices) * FILES)
+    lock = threading.Lock()
+
+    def say(name: str, row: Mapping[str, Any]) -> None:
+        with lock, contextlib.suppress(OSError):
+            way.send((name, row))
+
+    def passed_on(name: str) -> Callable[[Mapping[str, Any]], None]:
+        return lambda row: say(name, row) if row["what"] in SHOWN else None
+
+    def told(what: str, name: str, text: str, wrong: Exception) -> None:
+        fix = getattr(wrong, "fix", "")
+        say(
+            name,
+            {"t": 0, "what": what, "name": text, "value": f"{name}: {wrong}{f' ({fix})' if fix else ''}"},
+        )
+
+    lives: dict[str, Live] = {}
+    speaker: Listener | None = None
+    for name, path in devices:
+        try:
+            lives[name], speaker = _alive(path, broker, speaker, passed_on(name))
+            lives[name].start()
+        except ZapatoError as error:
+            told("failed", name, name, error)
+    with contextlib.suppress(EOFError, OSError):
+        while (asked := way.recv()) is not None:
+            name, text = asked
+            if name not in lives:
+                told("refused", name, text, ZapatoError("it does not run"))
+                continue
+            try:
+                lives[name].act(text)
+            except Refused as wrong:
+                told("refused", name, text, wrong)
+    for live in lives.values():
+        live.pull()
+    if speaker:
+        speaker.close()
+
+
+def _alive(
+    path: Path,
+    broker: tuple[str, int],
+    speaker: Listener | None,
+    on_row: Callable[[Mapping[str, Any]], None],
+) -> tuple[Live, Listener | None]:
+    """A device, and the client that speaks for all of its process, made with the first that has a broker."""
+    from zapato.design import resolve
+
+    design = resolve(path)
+    if speaker is None and design.mqtt is not None:
+        speaker = listener(design, broker, (), _unheard)
+    return Live(design, broker=broker, on_row=on_row, speaker=speaker or Nobody()), speaker
+
+
+def _unheard(topic: str, payload: str, retain: bool) -> None:
+    """Nobody subscribed."""
+
+
+class Nobody:
+    """Speaks for acts of a device without a broker: nothing of it goes anywhere."""
+
+    def __init__(self) -> None:
+        self.seen: list[tuple[str, str]] = []
+
+    def message(self, topic: str, payload: str, retain: bool = False) -> None:
+        """Nobody hears it."""
+
+
+def listener(
+    design: Design, broker: tuple[str, int], topics: Sequence[str], heard: Callable[[str, str, bool], None]
+) -> Listener:
+    """A client with the login and authority of a device of the site."""
+    from zapato.design.authority import authority
+
+    table = design.mqtt or {}
+    login = str(table.get("user") or ""), str(table.get("password") or "")
+    return Listener(topics, *broker, *login, heard, authority(design) if table.get("tls") else b"")
+
+
+def allow_files(count: int) -> None:
+    """As many open files as so many devices need, where the system lets a process ask for them."""
+    if sys.platform != "win32":
+        import resource
+
+        soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+        wanted = max(soft, count + 256)
+        if wanted > soft:
+            limit = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+            with contextlib.suppress(OSError, ValueError):
+                resource.setrlimit(resource.RLIMIT_NOFILE, (limit, hard))
