@@ -23,6 +23,8 @@ from zapato.lang.source import shown
 if TYPE_CHECKING:
     from concurrent.futures import Executor
 
+    from zapato.checks.index import CheckIndex
+
 __all__ = [
     "all_files",
     "candidates",
@@ -63,19 +65,35 @@ def check_files(
     files: Sequence[Path],
     executor: Executor | None = None,
     tell: Callable[[int], object] = lambda done: None,
+    index: CheckIndex | None = None,
 ) -> Report:
-    """The findings of these device files, and of what else the sites among `paths` have; `tell` hears how many are done."""
+    """The findings of these device files, and of what else the sites among `paths` have.
+
+    `tell` hears how many are done. With an `index` only those are looked at that are not as it knows them, and it is saved.
+    """
     with settled():
-        return _checked(paths, files, executor, tell)
+        report = _checked(paths, files, executor, tell, index)
+    if index:
+        index.save()
+    return report
 
 
 def _checked(
-    paths: Sequence[Path], files: Sequence[Path], executor: Executor | None, tell: Callable[[int], object]
+    paths: Sequence[Path],
+    files: Sequence[Path],
+    executor: Executor | None,
+    tell: Callable[[int], object],
+    index: CheckIndex | None,
 ) -> Report:
     roots = list(dict.fromkeys(root for path in paths if (root := root_of(path))))
     strict = not any(path.is_dir() for path in paths)
     devices: list[CheckResult] = []
-    for device in _looked(files, strict, bool(roots), executor):
+    known = {path: result for path in files if index and (result := index.known(path))}
+    looked = _looked([path for path in files if path not in known], strict, bool(roots), executor)
+    for path in files:
+        device = known.get(path) or next(looked)
+        if index and path not in known:
+            index.keep(device)
         devices.append(device)
         tell(len(devices))
     whole = _together(devices)

@@ -35,6 +35,8 @@ class CheckResult:
         words: its name, its topic, its own address: who holds one of these may clash with it.
         reads: the other files that it was made of.
         offers: what it says, where the site has alerts: "device.part.property" -> type and unit.
+        made_of: every file that the result follows from, its own, its rehearsal's and other devices' included; empty where that is not known.
+        names_count: it names other devices, or something is wrong with it: what the site's devices are called counts, too.
     """
 
     path: Path
@@ -47,6 +49,8 @@ class CheckResult:
     words: tuple[str, ...] = ()
     reads: frozenset[str] = frozenset()
     offers: dict[str, tuple[str, str]] = field(default_factory=dict[str, tuple[str, str]])
+    made_of: tuple[str, ...] = ()
+    names_count: bool = False
 
     @staticmethod
     def of(design: Design) -> CheckResult:
@@ -64,6 +68,10 @@ class CheckResult:
     def design(self) -> Design:
         """The device itself, read again where it was not kept. Raises Unreadable."""
         return resolve(self.path)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """To another process, or onto the disk, it goes without the design."""
+        return {name: value for name, value in vars(self).items() if name != "design"}
 
     @property
     def told(self) -> str:
@@ -110,6 +118,8 @@ def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> CheckRe
     result = look(design)
     if not strict:
         del result.design  # of thousands only those are read again that something is said about
+    result.made_of = tuple(_made_of(design, whole))
+    result.names_count = bool(result.findings or (design.others and design.others.asked))
     if whole:
         from zapato.design.alerts import FILE as ALERTS
         from zapato.design.alerts import offered
@@ -118,6 +128,19 @@ def look_at(path: Path, *, strict: bool = False, whole: bool = False) -> CheckRe
         if design.site.root and os.path.isfile(f"{design.site.root}{os.sep}{ALERTS}"):
             result.offers = offered([design])
     return result
+
+
+def _made_of(design: Design, whole: bool) -> Iterator[str]:
+    others = design.others.looked if design.others else {}
+    if None in others.values():
+        return  # who knows what it would have read
+    for document in (design.document, *(other.document for other in others.values() if other)):
+        yield str(document.source.path.absolute())
+        yield from (str(path.absolute()) for path in document.reads)
+    if whole:
+        from zapato.design.script import scripts
+
+        yield from (str(path.absolute()) for path in scripts(design))
 
 
 def _described(path: Path, source: Source) -> CheckResult:

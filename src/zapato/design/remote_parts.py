@@ -69,11 +69,16 @@ class RemoteParts:
         self.own, self.outline = design, outline
         self.heard: dict[str, RemotePart] = {}
         """What is listened to, by "device.part"."""
+        self.asked = False
+        """Whether another device was named, there or not."""
+        self.looked: dict[Path, Design | None] = {}
+        """The files of other devices that were read; None where that failed."""
         self._known: dict[str, Design] = {}
 
     def has(self, device: str) -> bool:
         """Whether the site has a device of this name."""
         root = self.own.site.root
+        self.asked = True
         return device == self.own.name or (
             root is not None and device_file(root / "devices", device) is not None
         )
@@ -106,6 +111,7 @@ class RemoteParts:
 
     def _design(self, device: str) -> Design:
         site: Site = self.own.site
+        self.asked = True
         if site.root is None:
             message = "other devices can be named in a site alone, and this file belongs to none"
             raise NotThere(message, ("site.toml beside the folder devices/",), UNHEARD)
@@ -114,8 +120,9 @@ class RemoteParts:
             devices = named(site.root / "devices")
             near = nearest(device, [device for device in devices if device != self.own.name])
             raise NotThere(f"no device of this site is called {device}", near)
+        self.looked[path] = None
         try:
-            design = self.outline(path)
+            design = self.looked[path] = self.outline(path)
         except Unreadable as error:
             raise NotThere(str(error)) from None
         self._reached(design)

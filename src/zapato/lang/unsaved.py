@@ -25,6 +25,11 @@ def unsaved(texts: Mapping[Path, str]) -> Generator[None]:
         _TEXTS.reset(before)
 
 
+def any_unsaved() -> bool:
+    """Whether some text stands in for a file now."""
+    return bool(_TEXTS.get())
+
+
 def instead(path: Path | str) -> bytes | None:
     """What is read in place of the file at this path; None where the file itself is."""
     texts = _TEXTS.get()

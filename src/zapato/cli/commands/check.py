@@ -40,6 +40,11 @@ ABOUT = About("Check", "what cannot work on the board, and why", "zapato check d
 )
 @spreading
 @click.option(
+    "--anew",
+    is_flag=True,
+    help="Look at every device again, also at those of a large site that did not change.",
+)
+@click.option(
     "--changed",
     metavar="[REVISION]",
     is_flag=False,
@@ -53,6 +58,7 @@ def COMMAND(
     devices: tuple[str, ...],
     brief: bool,
     watching: bool,
+    anew: bool,
     changed: str | None,
     jobs: int | None,
     cluster: str | None,
@@ -62,6 +68,7 @@ def COMMAND(
     Exit code 0: no errors; 1: errors found; 2: the call itself was wrong.
     """
     from zapato.checks import all_files, check_files, rule
+    from zapato.checks.index import index_of
     from zapato.cli.terminal import Meter
     from zapato.errors import UnknownName
 
@@ -87,8 +94,10 @@ def COMMAND(
         meter.at(done / len(files), f"{done} of {len(files)}")
 
     try:
-        with Workers(jobs, cluster).executor(len(files), PAYS) as executor:
-            whole = check_files(paths, files, executor, tell)
+        index = None if anew or len(files) < PAYS else index_of(paths, files)
+        count = index.unknown(files) if index else len(files)
+        with Workers(jobs, cluster).executor(count, PAYS) as executor:
+            whole = check_files(paths, files, executor, tell, index)
     finally:
         meter.done()
     if unknown := [name for name in devices if name not in whole.devices]:
