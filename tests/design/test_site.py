@@ -244,6 +244,11 @@ def test_the_address_plan(world):
         ("ip-outside", "site.toml", 13),
     ]
     assert "a free one: 192.168.4.2" in report.findings[0].fixes
+    ones = zapato.load(folder / "devices" / "a.toml")
+    assert ones.address == ("192.168.4.20", "255.255.255.0", "192.168.4.1", "192.168.4.1")
+    other = world(devices__other=DEVICE.format("other")) / "devices" / "other.toml"
+    assert zapato.load(other).address is None, "the router gives it one"
+    other.unlink()
     wired = DEVICE.format("w").replace("esp32-38pin", "esp32-poe") + '[ethernet]\naddress = "192.168.4.20"\n'
     world(site=SITE + lan + '[lan.addresses]\na = "192.168.4.20"\n', devices__w=wired)
     assert _codes(check(folder)) == [("ip-taken", "w.toml", 6)]

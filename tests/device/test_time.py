@@ -113,6 +113,23 @@ def test_the_suns_table_is_exact_to_two_minutes_between_the_polar_circles(day, l
         assert abs((one * (7 - rest) + two * rest + 3) // 7 - exact[of]) <= 2
 
 
+PLACES = [
+    (46.96, 11.08, 1, [(date(2029, 3, 20), "06:18", "18:29"), (date(2029, 6, 21), "04:21", "20:14"), (date(2029, 12, 21), "07:58", "16:29")]),
+    (-33.87, 151.21, 10, [(date(2029, 1, 10), "04:55", "19:10"), (date(2029, 7, 10), "07:00", "17:02")]),
+    (40.71, -74.01, -5, [(date(2029, 4, 10), "05:25", "18:31"), (date(2029, 10, 10), "06:02", "17:23")]),
+    (64.73, 177.5, 12, [(date(2029, 3, 20), "06:12", "18:25")]),
+    (65.5, -168.0, -12, [(date(2029, 9, 23), "05:00", "17:07")]),
+]  # fmt: skip
+"""Rising and setting in standard time by the formulas of Meeus, Astronomical Algorithms, chapters 15 and 25, worked out apart from the library."""
+
+
+@pytest.mark.parametrize(("latitude", "longitude", "standard", "rows"), PLACES)
+def test_the_sun_of_some_days(latitude, longitude, standard, rows):
+    for day, *moments in rows:
+        for minutes, told in zip(sun_of(day, latitude, longitude, standard * 3600), moments, strict=True):
+            assert abs(minutes - (int(told[:2]) * 60 + int(told[3:]))) <= 1, (day, minutes, told)
+
+
 @pytest.mark.slow
 def test_between_sunset_and_sunrise_follows_the_polar_night_and_day(bench):
     far = PLACE.format(zone="Arctic/Longyearbyen").replace("46.02", "78.22").replace("7.75", "15.65")

@@ -384,6 +384,10 @@ def test_after_a_save_only_what_changed_is_told(put):
     path.write_text(DEVICE.replace('"D2"', '"D1"'))
     broken = follower.look()
     assert [f.code for f in broken.came] == ["pin-taken"] and not broken.went
+    for folder in (".git", "_old", "out"):
+        (path.parent / folder).mkdir()
+        (path.parent / folder / "other.toml").write_text("x")
+    assert follower.look() is None, "what is hidden or was made there is no file of the site"
     path.write_text("# a line more\n" + DEVICE.replace('"D2"', '"D1"'))
     moved = follower.look()
     assert moved.files == (path,) and not moved.came and not moved.went

@@ -23,7 +23,7 @@ from zapato.hub.hub import HubEvent, OutgoingMessage, measured
 from zapato.hub.postgres import SCHEMES
 from zapato.hub.service import alone
 from zapato.hub.values import NotTaken
-from zapato.lang.tables import MqttTable
+from zapato.lang.tables import MqttTable, broker_port
 from zapato.lang.units import QuantityError, quantity, shown_time
 
 if TYPE_CHECKING:
@@ -227,10 +227,7 @@ def _site(asked: Asked, held: ExitStack) -> tuple[list[Design], tuple[str, int]]
         return designs, broker_of(asked.broker) or ("", 0)
     about = (designs[0].mqtt if designs else None) or MqttTable()
     if designs and not asked.demo and not asked.serve:
-        return designs, (
-            str(about.get("host")),
-            int(about.get("port") or (8883 if about.get("tls") else 1883)),
-        )
+        return designs, (str(about.get("host")), broker_port(about))
     own = EmbeddedBroker()
     if asked.serve:
         host, port = broker_of(asked.serve) or ("", 0)

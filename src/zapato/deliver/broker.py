@@ -14,6 +14,7 @@ from zapato.descriptions import thing
 from zapato.design import Design
 from zapato.design.authority import authority
 from zapato.errors import NotDelivered
+from zapato.lang.tables import broker_port
 
 if TYPE_CHECKING:
     import paho.mqtt.client as mqtt
@@ -128,10 +129,7 @@ def connected(design: Design, broker: tuple[str, int] | None, topics: Sequence[s
     about = design.mqtt
     if about is None:
         raise NotDelivered(f"{design.name} has no [mqtt]: nothing reaches it over the air", "--port PORT")
-    host, port = broker or (
-        str(about.get("host")),
-        int(about.get("port") or (8883 if about.get("tls") else 1883)),
-    )
+    host, port = broker or (str(about.get("host")), broker_port(about))
     ca = authority(design) if about.get("tls") else b""
     made = Connection(host, port, str(about.get("user") or ""), str(about.get("password") or ""), ca, topics)
     try:

@@ -16,6 +16,7 @@ from uuid import NAMESPACE_URL, uuid5
 from zapato.descriptions.schemas import input_schema, value_schema
 from zapato.design import Design
 from zapato.lang.source import table
+from zapato.lang.tables import MqttTable, broker_port
 from zapato.topics import Topic, topics
 
 CONTEXT: list[Any] = ["https://www.w3.org/2022/wot/td/v1.1", {"mqv": "http://www.example.org/mqtt-binding#"}]
@@ -65,14 +66,13 @@ def affordances(told: Sequence[Topic], at: str) -> dict[str, Any]:
 
 def broker(design: Design) -> str:
     """Where the broker is, as a URI; a host that is a secret is not told."""
-    about = design.mqtt or {}
+    about = design.mqtt or MqttTable()
     documents = (design.document, *([design.site.document] if design.site.document else []))
     raw = next(
         (table(document.data, "mqtt") for document in documents if "mqtt" in document.data), dict[str, Any]()
     )
     host = about.get("host") if isinstance(raw.get("host"), str) else None
-    tls = bool(about.get("tls"))
-    return f"{'mqtts' if tls else 'mqtt'}://{host or 'broker'}:{about.get('port') or (8883 if tls else 1883)}"
+    return f"{'mqtts' if about.get('tls') else 'mqtt'}://{host or 'broker'}:{broker_port(about)}"
 
 
 def _property(topic: Topic, writes: Topic | None, at: str) -> dict[str, Any]:

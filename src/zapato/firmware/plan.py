@@ -28,6 +28,7 @@ from zapato.design.sun import sun_table
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import WAY
 from zapato.lang.expressions import Expression, compile_expression
+from zapato.lang.tables import broker_port
 from zapato.lang.zones import Zone, zone
 from zapato.parts.kind import Driver, Part
 
@@ -446,11 +447,10 @@ def settings(design: Design, update_key: str) -> dict[str, object]:
     if design.mqtt is not None and design.mqtt.get("tls"):
         values["authority"] = authority(design).hex()
     if design.mqtt is not None:
-        port = mqtt.get("port") or (8883 if mqtt.get("tls") else 1883)
         names = {key: mqtt.get(key) or "" for key in ("host", "user", "password")}
         values["mqtt"] = {
             **names,
-            "port": port,
+            "port": broker_port(mqtt),
             "qos": mqtt.get("qos", 0),
             "keep_alive": mqtt.get("keep_alive", 30_000),
         }

@@ -33,6 +33,11 @@ class MqttTable(TypedDict, total=False):
     keep_alive: int
 
 
+def broker_port(table: MqttTable) -> int:
+    """The broker's port: as it is given, else the one that is registered for MQTT, with TLS or without (IANA: 8883, 1883)."""
+    return table.get("port") or (8883 if table.get("tls") else 1883)
+
+
 class TimeTable(TypedDict, total=False):
     """[time]; degrees north and east."""
 
