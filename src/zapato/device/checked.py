@@ -1,12 +1,11 @@
 # Words of sixteen bits with a check byte each, as several makers' chips send them.
 
-def crc8(data, size):
-    # Of `size` bytes and the check byte behind them: 0 where they fit (polynomial 0x31, begun with 0xff).
-    crc = 255
+def crc8(data, size, polynomial=0x31, crc=255):
+    # Of `size` bytes and the check byte behind them: 0 where they fit.
     for at in range(size + 1):
         crc ^= data[at]
         for _ in range(8):
-            crc = (crc << 1 ^ 0x31 if crc & 128 else crc << 1) & 255
+            crc = (crc << 1 ^ polynomial if crc & 128 else crc << 1) & 255
     return crc
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 
 class Fault(Exception):
@@ -112,6 +112,19 @@ class Measuring:
             then, self._then = self._then, None
             then()
         return self._then is not None
+
+
+@runtime_checkable
+class SpiStandIn(Protocol):
+    """A chip on SPI that is more than registers."""
+
+    def end(self) -> None:
+        """The select line moved."""
+        ...
+
+    def move(self, sent: bytes) -> bytes:
+        """What comes in while these bytes go out."""
+        ...
 
 
 class SpiExchange:

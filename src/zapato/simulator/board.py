@@ -24,7 +24,7 @@ from zapato.firmware.compile import names_of
 from zapato.firmware.layout import FOLDERS, SLOTS
 from zapato.firmware.program import LATER
 from zapato.firmware.shorten import port_names
-from zapato.parts.simulated import SpiExchange
+from zapato.parts.simulated import SpiExchange, SpiStandIn
 from zapato.simulator.attached_devices import AttachedDevices
 from zapato.simulator.buses import Buses
 from zapato.simulator.clock import Clock
@@ -36,7 +36,6 @@ from zapato.simulator.onewire import WireLine
 from zapato.simulator.peripherals import Peripherals
 from zapato.simulator.pins import REFUSED, Pins
 from zapato.simulator.radio import Radio
-from zapato.simulator.sdcard import SdCard
 from zapato.simulator.sdk import Remembered
 from zapato.simulator.trace import Trace
 from zapato.simulator.vm import CALL, OWN_CALLS, Machine, Stopped
@@ -154,7 +153,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         self.buses: dict[int, dict[int, Any]] = {}
         self.faults: dict[tuple[int, object], str] = {}
         """By data line and address; of an SPI bus by clock line and select pin."""
-        self.exchanges: dict[tuple[int, int], SpiExchange | SdCard] = {}
+        self.exchanges: dict[tuple[int, int], SpiStandIn] = {}
         self.attach()
         self.machine: Machine | None = None
         self.told_time = False
@@ -593,7 +592,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         select = chosen[0]
         if (sck, select) not in self.exchanges:
             chip = chips[select]
-            exchange = chip if isinstance(chip, SdCard) else SpiExchange(chip)
+            exchange = chip if isinstance(chip, SpiStandIn) else SpiExchange(chip)
             self.exchanges[sck, select] = exchange
             self.pins.line(select).on_change = exchange.end
         self.pipe = self.exchanges[sck, select].move(sent)

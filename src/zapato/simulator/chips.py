@@ -7,6 +7,7 @@ from zapato.errors import ZapatoError
 from zapato.parts.chip_files import described_names
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.sim import Chip as Described
+from zapato.parts.described.sim import SpiChip as OnSpi
 from zapato.parts.simulated import BusStandIn, Feel
 
 
@@ -16,7 +17,8 @@ def stand_in(name: str, feel: Feel) -> BusStandIn:
     if bundle and bundle.has("sim.py"):
         return bundle.member("sim", "Chip")(feel)
     if name in described_names():
-        return Described(description(name), feel)
+        chip = description(name)
+        return (OnSpi if chip.on_spi else Described)(chip, feel)
     raise ZapatoError(
         f"a {name} has no stand-in (sim.py), so it cannot be rehearsed",
         f"a class Chip in sim.py of the bundle {name}",

@@ -46,7 +46,6 @@ def described(name: str) -> SensorChip:
 def _made(chip: Description) -> SensorChip:
     head = chip.head
     driver, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name)
-    single = {name for name, value in chip.values.items() if len(value.formula.names) == 1}
     return SensorChip(
         name=chip.name,
         help=head["help"],
@@ -54,6 +53,9 @@ def _made(chip: Description) -> SensorChip:
         driver=driver,
         simulation=bench,
         addresses=head["addresses"],
+        bus=head["bus"],
+        spi=chip.on_spi,
+        requires=("select",) if chip.on_spi else (),
         bus_most=head["bus_most"] or 0.0,
         fastest=round(head["fastest"]),
         takes=head["supply"] or None,
@@ -61,7 +63,7 @@ def _made(chip: Description) -> SensorChip:
         draws=head["draws"],
         wiring=head["wiring"],
         source=head["source"],
-        derived=tuple(name for name in chip.values if name not in single),
+        derived=tuple(name for name in chip.values if name not in chip.own),
     )
 
 

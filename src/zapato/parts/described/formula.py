@@ -17,7 +17,7 @@ _ALLOWED = (
 )  # fmt: skip
 MOST_BITS = 64
 """The largest exponent, and the most bits that a shift to the left may make."""
-MOST = 60
+MOST = 100
 """Pieces of one formula at the most."""
 
 

@@ -1,8 +1,8 @@
 """Which bytes of an answer are what: "{t:u16} {crc8} {h:u16} {crc8}".
 
 A piece is a fixed byte in two hexadecimal digits, `??` for any byte, a field, or `{crc8}`: the check byte of what stands since the last
-one (polynomial 0x31, begun with 0xff: Sensirion, "CRC checksum calculation"). A field is written as in frames (`lang/patterns`), without a
-scale.
+one (polynomial 0x31, begun with 0xff: Sensirion, "CRC checksum calculation"); `{crc8:07/00}` has another polynomial and beginning. A field
+is written as in frames (`lang/patterns`), without a scale.
 """
 
 from __future__ import annotations
@@ -18,20 +18,34 @@ LONGEST = 32
 """Bytes of an answer at the most."""
 
 
+@dataclass(frozen=True)
+class CheckByte:
+    """A check byte at `end` over the bytes from `begin` on: CRC-8, the high bit first, not inverted at its end."""
+
+    begin: int
+    end: int
+    polynomial: int = 0x31
+    first: int = 0xFF
+
+    def of(self, data: bytes) -> int:
+        """The byte that belongs to these bytes of a whole answer."""
+        return crc8(data[self.begin : self.end], self.polynomial, self.first)
+
+
 @dataclass
 class Layout:
-    """An answer: its length, its fixed bytes by place, its fields, and the check bytes: from where to where each goes."""
+    """An answer: its length, its fixed bytes by place, its fields, and its check bytes."""
 
     size: int = 0
     fixed: dict[int, int] = field(default_factory=dict[int, int])
     slots: dict[str, Slot] = field(default_factory=dict[str, Slot])
-    checks: list[tuple[int, int]] = field(default_factory=list[tuple[int, int]])
+    checks: list[CheckByte] = field(default_factory=list[CheckByte])
 
     def read(self, data: bytes) -> dict[str, int] | None:
         """The fields of an answer; None where it is another, or damaged."""
         if len(data) != self.size or any(data[at] != byte for at, byte in self.fixed.items()):
             return None
-        if any(crc8(data[begin:end]) != data[end] for begin, end in self.checks):
+        if any(check.of(data) != data[check.end] for check in self.checks):
             return None
         return {slot.name: int(slot.value(data)) for slot in self.slots.values()}
 
@@ -42,17 +56,20 @@ class Layout:
             made[at] = byte
         for slot in self.slots.values():
             made[slot.at : slot.at + slot.width] = slot.bytes(values.get(slot.name, 0))
-        for begin, end in self.checks:
-            made[end] = crc8(bytes(made[begin:end]))
+        for check in self.checks:
+            made[check.end] = check.of(bytes(made))
         return bytes(made)
 
 
-def crc8(data: bytes) -> int:
-    crc = 255
+_CHECK = re.compile(r"\{crc8(?::([0-9a-fA-F]{2})/([0-9a-fA-F]{2}))?\}")
+
+
+def crc8(data: bytes, polynomial: int = 0x31, first: int = 0xFF) -> int:
+    crc = first
     for byte in data:
         crc ^= byte
         for _ in range(8):
-            crc = (crc << 1 ^ 0x31 if crc & 128 else crc << 1) & 255
+            crc = (crc << 1 ^ polynomial if crc & 128 else crc << 1) & 255
     return crc
 
 
@@ -65,8 +82,9 @@ def read_layout(text: str) -> Layout:
         elif re.fullmatch("[0-9a-fA-F]{2}", piece):
             layout.fixed[layout.size] = int(piece, 16)
             layout.size += 1
-        elif piece == "{crc8}":
-            layout.checks.append((since, layout.size))
+        elif check := _CHECK.fullmatch(piece):
+            kind = (int(digits, 16) for digits in check.groups() if digits)
+            layout.checks.append(CheckByte(since, layout.size, *kind))
             layout.size += 1
             since = layout.size
         else:

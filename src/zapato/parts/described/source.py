@@ -5,6 +5,7 @@ from __future__ import annotations
 from math import ceil
 
 from zapato.lang.patterns import Slot
+from zapato.parts.described.layout import CheckByte
 from zapato.parts.described.reading import Description, ReadStep
 
 
@@ -15,24 +16,31 @@ def class_name(name: str) -> str:
 def driver_source(chip: Description) -> str:
     """The module of a described chip."""
     slow = chip.early
-    waits = any(step.takes for step in (*(() if slow else chip.begin), *chip.steps))
-    checked = any(step.layout and step.layout.checks for step in chip.steps)
-    lines = [f"# {chip.name}: made from its description.", *(["import time", ""] if waits else [])]
+    waits = any(step.takes for step in (*(() if slow else chip.begin), *chip.calibration, *chip.steps))
+    calibration = () if _packed(chip) else chip.calibration
+    checked = any(step.layout and step.layout.checks for step in (*calibration, *chip.steps))
+    imports = [*(["import struct"] if _packed(chip) else []), *(["import time"] if waits else [])]
+    lines = [f"# {chip.name}: made from its description.", *imports, *([""] if imports else [])]
     lines += ["from checked import crc8"] if checked else []
     lines += ["from i2c_sensor import I2cSensor", "", "", f"class {class_name(chip.name)}(I2cSensor):"]
     lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", ""]
     first = ceil(chip.head["start"]) + 1 + (ceil(sum(step.takes for step in chip.begin)) if slow else 0)
     lines += ["    def first(self):", f"        return {f'self.early({first})' if slow else first}", ""]
-    if chip.begin:
+    if chip.on_spi:
+        lines += ["    def get(self, size):", '        return self.bus.exchange(self.address, b"", size)', ""]
+    if chip.begin or chip.calibration:
         lines += [
             "    def begin(self):",
-            *(line for step in chip.begin for line in _said(step, not slow)),
-            "",
+            *(line for step in chip.begin for line in _said(step, not slow or step is not chip.begin[-1])),
         ]
+        lines += [*_calibration(chip), ""]
     lines += _ANEW if slow else []
     lines += ["    def values(self):"]
+    if words := _words(chip):
+        lines += [f"        {', '.join(words)}{',' * (len(words) == 1)} = self.words"]
     for step in chip.steps:
-        lines += [*_said(step), *_read(step)]
+        lines += [*_said(step), *_read(step), *_valid(step)]
+    lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
     given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
     return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
 
@@ -60,13 +68,63 @@ def _read(step: ReadStep) -> list[str]:
         return []
     lines = [f"        b = self.get({layout.size})"]
     wrong = [f"b[{at}] != {byte}" for at, byte in layout.fixed.items()]
-    wrong += [f"crc8(b[{begin}:], {end - begin})" for begin, end in layout.checks]
+    wrong += [_check(check) for check in layout.checks]
     if wrong:
         lines += [
             f"        if {' or '.join(wrong)}:",
             '            raise ValueError("the check sum is wrong")',
         ]
     return lines + [line for slot in layout.slots.values() for line in _slot(slot)]
+
+
+def _check(check: CheckByte) -> str:
+    """True where a check byte is wrong."""
+    usual = (check.polynomial, check.first) == (0x31, 0xFF)
+    more = "" if usual else f", {check.polynomial}, {check.first}"
+    return f"crc8(b[{check.begin}:], {check.end - check.begin}{more})"
+
+
+def _valid(step: ReadStep) -> list[str]:
+    if step.valid is None:
+        return []
+    return [
+        f"        if not ({step.valid.text}):",
+        '            raise ValueError("it says that its reading is not valid")',
+    ]
+
+
+def _words(chip: Description) -> list[str]:
+    """The calibration's fields that are kept, in their order: all where they are unpacked in one go, else those that a formula reads."""
+    formulas = [*chip.terms.values(), *(value.formula for value in chip.values.values())]
+    read = {name for formula in formulas for name in formula.names}
+    names = [name for step in chip.calibration if step.layout for name in step.layout.slots]
+    return names if _packed(chip) else [name for name in names if name in read]
+
+
+_CODES = {(1, False): "B", (1, True): "b", (2, False): "H", (2, True): "h", (4, False): "I", (4, True): "i"}
+
+
+def _packed(chip: Description) -> str:
+    """The words of a calibration that is read in one piece, as struct has them; "" where it is another."""
+    layout = chip.calibration[0].layout if len(chip.calibration) == 1 else None
+    if layout is None or layout.fixed or layout.checks:
+        return ""
+    slots = list(layout.slots.values())
+    ends = {slot.little for slot in slots if slot.width > 1}
+    whole = sum(slot.width for slot in slots) == layout.size
+    if len(ends) > 1 or not whole or any((slot.width, slot.signed) not in _CODES for slot in slots):
+        return ""
+    return "<>"[ends != {True}] + "".join(_CODES[slot.width, slot.signed] for slot in slots)
+
+
+def _calibration(chip: Description) -> list[str]:
+    if form := _packed(chip):
+        step = chip.calibration[0]
+        size = step.layout.size if step.layout else 0
+        return [*_said(step), f"        self.words = struct.unpack({form!r}, self.get({size}))"]
+    lines = [line for step in chip.calibration for line in (*_said(step), *_read(step))]
+    words = _words(chip)
+    return [*lines, f"        self.words = {', '.join(words)}{',' * (len(words) == 1)}"] if words else lines
 
 
 def _slot(slot: Slot) -> list[str]:

@@ -1,5 +1,4 @@
 # An SPI bus in software. Chips with registers are read and written as on an I2C bus; their select pin is their address.
-# A chip's address here is its select pin: registers are read and written by the same calls as on I2C.
 from machine import Pin, SoftSPI
 
 from loop import Part
