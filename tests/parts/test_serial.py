@@ -518,3 +518,40 @@ def test_a_word_is_sent_by_a_link_and_one_it_has_no_frame_for_is_refused(bench):
     ]
     assert len(heard) == 4, heard  # each press of the double is one, too
     assert any("no frame of this word" in text for _, text in result.log), result.log
+
+
+# --- sensors that speak in frames, as they come with Zapato
+
+SHIPPED_SENSORS = [
+    ("dust-pms5003", "dust", {"pm1": 4, "pm25": 35, "pm10": 51}, "42 4d 00 1c 00 00 00 00 00 00 00 04 00 23 00 33 00 00 00 00 00 00 00 00 00 00 00 00 00 00 01 05"),
+    ("dust-sds011", "dust", {"pm25": 12.5, "pm10": 300.1}, "aa c0 7d 00 b9 0b 00 00 41 ab"),
+    ("co2-mhz19", "air", {"co2": 608}, "ff 86 02 60 00 00 00 00 18"),
+]  # fmt: skip
+"""The piece, its part, values and the frame that has them, its check sum worked out by hand from the data sheet's rule."""
+
+
+@pytest.mark.parametrize(("piece", "part", "values", "frame"), SHIPPED_SENSORS)
+def test_a_sensor_that_comes_as_a_piece(piece, part, values, frame, put):
+    way = "dust_serial" if part == "dust" else "co2_serial"
+    top = f'use = ["{piece}"]\nwith = {{ {way} = "line" }}\n'
+    body = "[uart.line]\nrx = 16\ntx = 17\nbaud = 9600\n"
+    path = put({"device.toml": top + HEADER.format(board="esp32-38pin") + body, "script.toml": ""})
+    assert zapato.check(path).ok, [str(f) for f in zapato.check(path)]
+    known = zapato.load(path).parts[part]
+    skip, hears = known.get("skip", 0), known.get("hears", ())[0]
+    assert (
+        hears.make(values, skip) == bytes.fromhex(frame) and hears.read(bytes.fromhex(frame), skip) == values
+    )
+    damaged = bytearray.fromhex(frame)
+    damaged[4] ^= 1
+    assert hears.read(bytes(damaged), skip) is None
+    sets = "".join(
+        f'[[step]]\nat = "{n + 1}s"\nact = "{part}.{key} = {value}"\n'
+        for n, (key, value) in enumerate(values.items())
+    )
+    seen = " and ".join(f"{part}.{key} == {value}" for key, value in values.items())
+    (path.parent / "script.toml").write_text(
+        f'[rehearsal]\nlasts = "30s"\n{sets}[[step]]\nat = "25s"\nexpect = "{seen}"\n'
+    )
+    result = zapato.rehearse(path, path.parent / "script.toml")
+    assert result.passed, (result.log, result.expectations)

@@ -14,8 +14,8 @@ from zapato.lang.fields import Wrong
 
 LONGEST = 64
 """Bytes of a frame at the most."""
-CHECKS = {"sum": 1, "negsum": 1, "xor": 1, "crc16": 2}
-"""Check sums over everything before them, and their bytes: the sum; what makes it zero; exclusive or; CRC-16 with 0xA001, the low byte first (Modbus over Serial Line V1.02, 6.2.2)."""
+CHECKS = {"sum": 1, "negsum": 1, "xor": 1, "sum16": 2, "crc16": 2}
+"""Check sums over everything before them, and their bytes: the sum; what makes it zero; exclusive or; the sum in two bytes, the high one first; CRC-16 with 0xA001, the low byte first (Modbus over Serial Line V1.02, 6.2.2)."""
 _TYPES = {"bool": 1, "u8": 1, "s8": 1, "u16": 2, "s16": 2, "u24": 3, "s24": 3, "u32": 4, "s32": 4}
 _PIECE = re.compile(r"\{[^{}]*\}|\S+")
 _FIELD = re.compile(
@@ -184,6 +184,8 @@ def checksum(kind: str, data: bytes) -> bytes:
     value = 0
     for byte in data:
         value = value ^ byte if kind == "xor" else value + byte
+    if kind == "sum16":
+        return (value & 0xFFFF).to_bytes(2, "big")
     return bytes(((-value if kind == "negsum" else value) & 255,))
 
 

@@ -8,6 +8,7 @@ from typing import cast
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, whole
 from zapato.lang.patterns import Pattern, Slot, read_pattern
 from zapato.parts.kind import Action, Argument, Driver, Kind, Part, PeerAt, Property, Simulation, WorldInput
+from zapato.parts.registers import read_unit
 from zapato.parts.reserved import free
 from zapato.parts.stimuli import ActOnAttached, ReadAttached, SetAttached
 
@@ -39,6 +40,12 @@ def _read_says(value: object) -> dict[str, Pattern]:
         if not word.isidentifier():
             raise Wrong(f"has the word {word}", "a word is letters, digits and _")
     return {word: read_pattern(cast(str, text)) for word, text in table.items()}
+
+
+def _read_units(value: object) -> dict[str, str]:
+    if not isinstance(value, dict):
+        raise Wrong('takes a field and its unit: { pm25 = "ug/m3" }')
+    return {str(name): read_unit(unit) for name, unit in cast(dict[object, object], value).items()}
 
 
 def slots(part: Part) -> dict[str, Slot]:
@@ -127,6 +134,13 @@ class FramesKind(Kind):
         measured(
             "silent", "it counts as silent when nothing was understood for so long", "time", None, least=500
         ),
+        Field(
+            "units",
+            _read_units,
+            {"type": "object", "additionalProperties": {"type": "string"}},
+            'units of its fields: { pm25 = "ug/m3" }',
+            {},
+        ),
         whole("skip", "bytes at a frame's beginning that are not in its check sum", 0, least=0, most=8),
     )
     actions = {"send": Action((Argument("word", "text"),), help="send the frame of this word")}
@@ -138,10 +152,17 @@ class FramesKind(Kind):
     )
 
     def properties(self, part: Part) -> Mapping[str, Property]:
+        units: Mapping[str, str] = part.get("units", cast(Mapping[str, str], {}))
         return {
-            name: Property("boolean" if slot.truth else "number", settable=_settable(part, name), unknown=True, help="as the frames tell it")
+            name: Property(
+                "boolean" if slot.truth else "number",
+                "" if slot.truth else units.get(name, ""),
+                settable=_settable(part, name),
+                unknown=True,
+                help="as the frames tell it",
+            )
             for name, slot in slots(part).items()
-        }  # fmt: skip
+        }
 
     def driver(self, part: Part) -> Driver | None:
         if "serial" not in part.linked:

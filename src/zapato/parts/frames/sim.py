@@ -17,6 +17,8 @@ TRAVEL = 20.0
 """s that a motor takes from one end to the other, until the world says otherwise."""
 STEP = 500
 """ms between two positions that it tells on its way."""
+TALKS = 1000
+"""ms between two frames of a sensor that nobody asks."""
 GARBAGE = bytes.fromhex("ff00137fa55a")
 
 
@@ -76,7 +78,7 @@ class Peer:
         self.state: dict[str, Any] = {slot.name: 0 for frame in hears for slot in frame.slots}
         self.heard: list[str] = []
         """Words that it understood."""
-        self.silent = False
+        self.silent = self._talks = False
         self._data = bytearray()
         self._motor = Motor(line.clock, self._moved) if "position" in self.state else None
 
@@ -136,7 +138,16 @@ class Peer:
         if name == "position" and self._motor:
             self._motor.moved_by_hand(float(value))
         self.state[name] = value
+        if not self.says and not self._talks:
+            self._talks = True
+            self._talk()
+        else:
+            self.tell()
+
+    def _talk(self) -> None:
+        """What nobody asks tells by itself."""
         self.tell()
+        self.line.clock.after(TALKS, self._talk)
 
     def read(self, name: str) -> Any:
         value = self.state.get(name)

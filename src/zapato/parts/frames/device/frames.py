@@ -25,6 +25,8 @@ def check(kind, data, first, end):
             value += data[at]
     if kind == "crc16":
         return bytes((value & 255, value >> 8))
+    if kind == "sum16":
+        return bytes((value >> 8 & 255, value & 255))
     return bytes(((-value if kind == "negsum" else value) & 255,))
 
 
