@@ -6,7 +6,8 @@ Errors and notes are 1 KB of 36. Only what is said when there is no memory stays
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
+from functools import lru_cache
 
 from zapato.firmware.bundle import parsed
 
@@ -33,7 +34,7 @@ def to_flash(sources: Mapping[str, str]) -> tuple[dict[str, str], bytes]:
 def _moved(text: str, held: dict[str, int]) -> str:
     """One module's text."""
     lines = text.split("\n")
-    moved = {(node.lineno, node.col_offset): node for node in _seldom(parsed(text))}
+    moved = {(node.lineno, node.col_offset): node for node in _seldom(text)}
     for _, node in sorted(moved.items(), reverse=True):
         value = str(node.value)
         if value not in held:
@@ -46,12 +47,15 @@ def _moved(text: str, held: dict[str, int]) -> str:
     return "\n".join([f"from {MODULE} import {MODULE}"] * bool(moved) + lines)
 
 
-def _seldom(tree: ast.Module) -> Iterator[ast.Constant]:
-    """The texts that are worth it, of errors and of what is told."""
-    for node in ast.walk(tree):
+@lru_cache(maxsize=256)
+def _seldom(text: str) -> tuple[ast.Constant, ...]:
+    """The texts of a module that are worth it, of errors and of what is told."""
+    texts: list[ast.Constant] = []
+    for node in ast.walk(parsed(text)):
         says = isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in _SAYS
         if says or isinstance(node, ast.Raise):
-            yield from (inner for inner in ast.walk(node) if isinstance(inner, ast.Constant) and _fits(inner))
+            texts += (inner for inner in ast.walk(node) if isinstance(inner, ast.Constant) and _fits(inner))
+    return tuple(texts)
 
 
 def _fits(node: ast.Constant) -> bool:

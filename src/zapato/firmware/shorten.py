@@ -12,18 +12,18 @@ It saves 3.3 of 30 KiB; chips with less than 64 KiB get this build. `map.json` l
 from __future__ import annotations
 
 import ast
-import io
 import re
-import tokenize
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from functools import cache
+from functools import cache, lru_cache
 from importlib.resources import files
 from itertools import product
 from keyword import iskeyword
 from string import ascii_letters
 
 from zapato.firmware.bundle import parsed
+from zapato.firmware.flash_texts import MODULE
 
 ENTRIES = frozenset(
     {"opens", "d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE", "ONCE"}
@@ -48,28 +48,31 @@ class _Module:
 
 def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[str, str]]]:
     """The same modules with other names, line by line as before; and the new name of each, by module."""
-    modules = {name: _read(text) for name, text in sources.items()}
+    modules = {name: _read(_PLACE.sub(f"{MODULE}(0)", text)) for name, text in sources.items()}
     tops = {name for module in modules.values() for name in _tops(module.tree)}
     said = {name for module in modules.values() for name in module.fixed}
     fixed = port_names() | ENTRIES | said
     given = {name for module in modules.values() for name in module.given}
     own = given - fixed
     everywhere = {name for module in modules.values() for name in module.keywords | module.lent}
-    shared = (
-        tops
-        | (own & everywhere)
-        | {n for n in own if sum(n in module.reached for module in modules.values()) > 1}
-    )
+    reached = Counter(name for module in modules.values() for name in module.reached)
+    shared = tops | (own & everywhere) | {name for name in own if reached[name] > 1}
+    users: dict[str, list[str]] = {}
+    for module_name, module in modules.items():
+        for name in module.given | module.reached:
+            users.setdefault(name, []).append(module_name)
     plain = {name for module in modules.values() for name in module.plain}
+    # A property that a device file names is an attribute, too: no other may get its name.
+    never, bare = given | said, plain | tops
+    in_the_open = never | plain
     related = _related(modules)
     to: dict[str, dict[str, str]] = {name: {} for name in sources}
     used: dict[str, set[str]] = {name: set() for name in sources}
     for name in sorted(own, key=lambda n: (n not in shared, -len(n), n)):
-        known = [m for m, module in modules.items() if name in module.given | module.reached]
-        for places in [list(modules)] if name in shared else [[m] for m in known]:
-            near = modules.keys() if name in shared else related[places[0]]
-            # A property that a device file names is an attribute, too: no other may get its name.
-            barred = given.union(said, *(used[m] for m in near), plain if name in plain | tops else ())
+        for places in [list(modules)] if name in shared else [[m] for m in users[name]]:
+            near = modules if name in shared else related[places[0]]
+            barred = in_the_open if name in bare else never
+            barred = barred.union(*(used[module] for module in near if used[module]))
             new = next(free for free in _free() if free not in barred)
             if new in names_in_rom() or len(new) < len(name):
                 for module in places:
@@ -102,7 +105,9 @@ def _free() -> Iterator[str]:
     yield from (pair for pair in pairs if not iskeyword(pair))
 
 
+@lru_cache(maxsize=256)
 def _read(text: str) -> _Module:
+    """What a module says of names: of every device the same modules, so that a site of many reads each once."""
     module = _Module(parsed(text))
     module.given |= set(_tops(module.tree))
     for node in ast.walk(module.tree):
@@ -177,16 +182,14 @@ def _related(modules: Mapping[str, _Module]) -> dict[str, set[str]]:
     }
 
 
-def _tokens(text: str) -> list[tokenize.TokenInfo]:
-    return list(tokenize.generate_tokens(io.StringIO(text).readline))
+_PLACE = re.compile(rf"\b{MODULE}\(\d+\)")
+"""Where a text stands on the flash: another number in every device, and nothing of names."""
+_STRINGS_AND_NAMES = re.compile(
+    r"""[A-Za-z]{0,2}(?:\"{3}.*?\"{3}|'{3}.*?'{3}|"(?:\\.|[^"\\\n])*"|'(?:\\.|[^'\\\n])*')|#[^\n]*|\b[A-Za-z_]\w*""",
+    re.DOTALL,
+)
 
 
 def _renamed(text: str, to: Mapping[str, str]) -> str:
-    """The text with every name of the table exchanged where it stands."""
-    lines = text.splitlines(keepends=True)
-    for token in reversed(_tokens(text)):
-        if token.type == tokenize.NAME and token.string in to:
-            row, column = token.start
-            line = lines[row - 1]
-            lines[row - 1] = line[:column] + to[token.string] + line[column + len(token.string) :]
-    return "".join(lines)
+    """The text with every name of the table exchanged where it stands; texts and comments stay."""
+    return _STRINGS_AND_NAMES.sub(lambda piece: to.get(piece[0], piece[0]), text)
