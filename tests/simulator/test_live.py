@@ -14,8 +14,11 @@ import pytest
 from support.brokers import Broker, _free_port
 
 import zapato
+from zapato.checks import all_files
+from zapato.design import resolve_all
 from zapato.errors import Refused, ZapatoError
 from zapato.simulator.live_run import Live
+from zapato.simulator.live_site import LiveSite
 
 SCRIPT = """[rehearsal]
 title = "A press, a command"
@@ -144,6 +147,37 @@ def test_a_whole_site_in_real_time(site):
         out, err = running.communicate(timeout=60)
     assert running.returncode == 0 and f"{len(names)} of {len(names)} devices ran to the end" in out
     assert "nobody.x names no device" in err and "porch-light: wall has no gesture sing" in err, err
+
+
+FAMILY = """with = [{ name = "box-1", bolt = 26 }, { name = "box-2", bolt = 27 }]
+zapato = 1
+[device]
+name = { with = "name" }
+board = "esp32-38pin"
+[relay.bolt]
+pin = { with = "bolt" }
+"""
+
+
+def test_members_of_a_family_live_and_a_process_that_ends_is_told(put):
+    """Without a network and a broker, too; what becomes of a device is known for each."""
+    put({"site.toml": '[site]\nname = "refuge"\n', "devices/boxes.toml": FAMILY})
+    folder = put({"note.txt": ""}).parent
+    designs = resolve_all(all_files([folder]))
+    told: queue.Queue = queue.Queue()
+    alive = LiveSite(designs, ("127.0.0.1", 1), jobs=2, tell=lambda device, row: told.put((device, row)))
+    try:
+        until_left = time.monotonic() + 60
+        while alive.started(1) and time.monotonic() < until_left:
+            pass
+        with pytest.raises(Refused, match="names no device"):
+            alive.act("box-3.bolt.on")
+        alive._processes[0].kill()
+        while (row := told.get(timeout=30)[1])["what"] != "failed":
+            pass
+    finally:
+        outcomes = {outcome.name: outcome.failed for outcome in alive.stop()}
+    assert "1 devices: box-1" in row["value"] and outcomes == {"box-1": "its process ended", "box-2": ""}
 
 
 @pytest.mark.parametrize(

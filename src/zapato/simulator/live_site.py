@@ -71,16 +71,20 @@ class LiveSite:
         self._at: dict[str, multiprocessing.connection.Connection] = {}
         self._processes: list[Any] = []
         self._threads: list[threading.Thread] = []
+        self._ending = False
+        ends: list[multiprocessing.connection.Connection] = []
         for number in range(count):
             own, other = several.Pipe()
             share = designs[number::count]
-            given = ([(d.name, d.document.source.path) for d in share], broker, other)
+            given = ([(design.name, design.document.source.own) for design in share], broker, other)
+            ends.append(other)
             self._processes.append(several.Process(target=_work, args=given, daemon=True))
             self._ways.append(own)
             self._at |= dict.fromkeys((design.name for design in share), own)
             self._threads.append(threading.Thread(target=self._follow, args=(own,), daemon=True))
-        for process in self._processes:
+        for process, other in zip(self._processes, ends, strict=True):
             process.start()
+            other.close()  # so that its end is noticed here
         for thread in self._threads:
             thread.start()
 
@@ -102,6 +106,7 @@ class LiveSite:
 
     def stop(self) -> list[LiveDevice]:
         """Pull every plug; what became of each."""
+        self._ending = True
         for way in self._ways:
             with contextlib.suppress(OSError):
                 way.send(None)
@@ -121,11 +126,21 @@ class LiveSite:
                 self._noted(name, row)
                 self._tell(name, row)
         with self._ready:
-            for name, own in self._at.items():
-                if own is way and name in self._left:
-                    self._left.discard(name)
-                    self.devices[name] = LiveDevice(name, failed="its process ended")
+            lost = [name for name, own in self._at.items() if own is way and self.devices[name].good]
+            if not self._ending:
+                self.devices |= {name: LiveDevice(name, failed="its process ended") for name in lost}
+            self._left.difference_update(lost)
             self._ready.notify_all()
+        if lost and not self._ending:
+            self._tell(
+                "",
+                {
+                    "t": 0,
+                    "what": "failed",
+                    "name": "",
+                    "value": f"a process ended, with {len(lost)} devices: {', '.join(lost[:8])}",
+                },
+            )
 
     def _noted(self, name: str, row: Mapping[str, Any]) -> None:
         what = row["what"]
@@ -170,7 +185,7 @@ def _work(
             lives[name], speaker = _alive(path, broker, speaker, passed_on(name))
             lives[name].start()
             lives[name].board.clock.rested.wait(START)  # hundreds that start at once keep each other from it
-        except ZapatoError as error:
+        except Exception as error:  # whatever it is, the others start
             told("failed", name, name, error)
     with contextlib.suppress(EOFError, OSError):
         while (asked := way.recv()) is not None:
