@@ -135,7 +135,7 @@ class LiveWire(Socket):
         self.socket = real or socket.socket()
         self.socket.setblocking(False)
         self._selector = station.clock.selector
-        self._look_once = getattr(selectors, "PollSelector", selectors.SelectSelector)
+        self._own = getattr(selectors, "PollSelector", selectors.SelectSelector)()
         self._secured: Secured | None = None
 
     def accept(self) -> int | None:
@@ -157,19 +157,18 @@ class LiveWire(Socket):
     @watched.setter
     def watched(self, mask: int) -> None:
         events = (selectors.EVENT_READ if mask & READ else 0) | (selectors.EVENT_WRITE if mask & WRITE else 0)
-        if self._watched:
-            self._selector.unregister(self.socket)
-        if events:
-            self._selector.register(self.socket, events, self)
+        for selector in (self._selector, self._own):
+            if self._watched:
+                selector.unregister(self.socket)
+            if events:
+                selector.register(self.socket, events, self)
         self._watched = mask
 
     @property
     def flags(self) -> int:
         if not self._watched:
             return 0
-        with self._look_once() as one:  # without a file of the system for it, where that can be
-            one.register(self.socket, self._selector.get_key(self.socket).events)
-            masks = sum(mask for _, mask in one.select(0))
+        masks = sum(mask for _, mask in self._own.select(0))
         waits = bool(self._secured and self._secured.waiting)
         return (READ if waits or masks & selectors.EVENT_READ else 0) | (
             WRITE if masks & selectors.EVENT_WRITE else 0
