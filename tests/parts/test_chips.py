@@ -100,7 +100,7 @@ def test_the_datasheets_examples_come_out_of_driver_and_stand_in(name, bench):
         worked = known.worked_out(example.answers)
         made = stand_in(name, worked.get)
         for step in known.calibration:
-            made.write(step.write)
+            made.write(known.said(step))
             assert (
                 made.read(step.layout.size)
                 == dict(zip(known.calibration, known.examples[0].calibration, strict=True))[step]
@@ -110,7 +110,7 @@ def test_the_datasheets_examples_come_out_of_driver_and_stand_in(name, bench):
                 "before it is set up it measures nothing"
             )
         for step in known.begin:
-            made.write(step.write)
+            made.write(known.said(step))
             made._until = -1.0  # it has measured
             assert not made.busy
         again = known.worked_out(tuple(made_answers(known, made)))
@@ -125,7 +125,7 @@ def made_answers(known, made) -> list[bytes]:
     found = []
     for step in known.steps:
         if step.write:
-            made.write(step.write)
+            made.write(known.said(step))
             made._until = -1.0
             assert not made.busy
         if step.layout:
@@ -199,6 +199,23 @@ WRONG = {
     "validity by another answer": (
         GOOD.replace('read = "{t:s16}"', 'read = "{t:s16}"\nvalid = "x > 1"'),
         "this answer has no field x",
+    ),
+    "a setting that is not there": (GOOD.replace('write = "00"', 'write = "0{gain}"'), "hexadecimal"),
+    "a setting without options": (
+        GOOD + '[setting.gain]\nhelp = "x"\ndefault = "low"\noptions = { high = 1 }\n',
+        "has no option low",
+    ),
+    "counts of other words": (
+        GOOD + '[setting.gain]\nhelp = "x"\ndefault = "low"\noptions = { low = 1 }\ncounts = { high = 1 }\n',
+        "counts has the words of options",
+    ),
+    "a setting that nobody has": (
+        GOOD.replace('write = "00"', 'write = "00 {gain}"'),
+        "there is no [setting.gain]",
+    ),
+    "a setting that every sensor has": (
+        GOOD + '[setting.every]\nhelp = "x"\ndefault = "a"\noptions = { a = 1 }\n',
+        "leave free",
     ),
     "a reading that is not valid": (
         GOOD.replace('read = "{t:s16}"', 'read = "{t:s16}"\nvalid = "t > 0"'),
@@ -300,3 +317,15 @@ def test_what_is_listed_and_begun(cli, tmp_path, monkeypatch):
         )
     )
     assert cli("check", path).code == 0 and "mine" in cli("chips").out
+
+
+def test_a_setting_is_written_and_counted(bench, checked):
+    """What a device file sets reaches the chip as its byte, and the formula as its factor; the stand-in goes by the byte."""
+    body = DEVICE.format(name="tsl2561", address=0x39) + 'gain = "16x"\n'
+    result = bench(body, steps("1s: s.illuminance = 20.0", "11s? abs(s.illuminance - 20) < 0.5"), lasts="15s")
+    assert failed(result) == []
+    text = driver_source(description("tsl2561"))
+    assert "self.send(129, self.gain)" in text and "gain = self.gain_counts" in text
+    assert any(
+        "takes one of: 1x, 16x" in f.message for f in checked(body.replace("16x", "17x")).findings
+    )

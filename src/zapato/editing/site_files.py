@@ -20,7 +20,7 @@ from zapato.lang.folder import contents, named
 from zapato.lang.site import LAN, MQTT, SITE, TIME, WIFI
 from zapato.lang.source import read_bytes
 from zapato.parts import kinds
-from zapato.parts.described.reading import CHIP, EXAMPLE, STEP, VALUE
+from zapato.parts.described.shapes import CHIP, EXAMPLE, STEP, VALUE
 from zapato.parts.kind import Part
 from zapato.parts.registers import SHAPE as REGISTER
 
@@ -46,7 +46,10 @@ _BOARD: Tables = {
 _CHIP: Tables = {
     "": (CHIP, ""),
     "begin": (STEP, "what is written and waited for once"),
+    "calibration": (STEP, "words of the chip's memory that are read once"),
+    "setting": (SETTING, "what a device file may choose"),
     "step": (STEP, "what is written, waited for and read for each reading"),
+    "term": (TERM, "a step of a long formula"),
     "value": (VALUE, "a value, and how it follows from what was read"),
     "example": (EXAMPLE, "bytes, and the values that the datasheet says they are"),
 }

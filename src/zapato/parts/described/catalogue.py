@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from collections.abc import Callable
+from dataclasses import replace
+from functools import lru_cache, partial
 from pathlib import Path
 
 from zapato.errors import ZapatoError
+from zapato.lang.fields import choice
 from zapato.lang.source import Source, shown
 from zapato.parts.chip_files import described_names, file_of
-from zapato.parts.described.reading import ChipValue, Description, read_description
+from zapato.parts.described.description import ChipValue, Description
+from zapato.parts.described.reading import read_description
 from zapato.parts.described.source import class_name
-from zapato.parts.kind import Property
+from zapato.parts.kind import Driver, Part, Property
 from zapato.parts.sensors import SensorChip, on_bus
 
 
@@ -45,7 +49,8 @@ def described(name: str) -> SensorChip:
 @lru_cache(maxsize=256)
 def _made(chip: Description) -> SensorChip:
     head = chip.head
-    driver, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name)
+    plain, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name)
+    driver = partial(_driver, chip, plain) if chip.settings else plain
     return SensorChip(
         name=chip.name,
         help=head["help"],
@@ -63,8 +68,19 @@ def _made(chip: Description) -> SensorChip:
         draws=head["draws"],
         wiring=head["wiring"],
         source=head["source"],
+        fields=tuple(choice(s.name, s.help, *s.options, default=s.default) for s in chip.settings.values()),
         derived=tuple(name for name in chip.values if name not in chip.own),
     )
+
+
+def _driver(chip: Description, plain: Callable[[Part], Driver], part: Part) -> Driver:
+    """The driver with what the device file sets: of each setting the byte that is written, and what formulas read."""
+    made, given = plain(part), list[object]()
+    for name, setting in chip.settings.items():
+        word = part.get(name, setting.default)
+        given += [setting.options[word]] if name in chip.written_settings else []
+        given += [setting.counts[word]] if name in chip.read_settings else []
+    return replace(made, arguments=(*made.arguments, *given))
 
 
 def _property(value: ChipValue) -> Property:

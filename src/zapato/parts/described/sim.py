@@ -7,7 +7,7 @@ from contextlib import suppress
 from functools import lru_cache
 from math import inf
 
-from zapato.parts.described.reading import Description, ReadStep
+from zapato.parts.described.description import Description, ReadStep
 from zapato.parts.simulated import Fault, Feel, Measuring
 
 NO_ANSWER = 19
@@ -22,8 +22,9 @@ class Chip(Measuring):
         self.chip, self.feel = chip, feel
         self._step: ReadStep | None = next((step for step in chip.steps if not step.write), None)
         self._answer = b""
-        self._unset = {step.write for step in chip.begin}
+        self._unset = {*chip.begin}
         """What must be written before it measures; until then its fields are 0."""
+        self._chosen: dict[str, str] = {}
 
     def write(self, data: bytes) -> None:
         if self.busy:
@@ -33,7 +34,7 @@ class Chip(Measuring):
             self._step, self._answer = None, b""
             return
         self._step = step
-        self._unset.discard(data)
+        self._unset.discard(step)
         if step.takes:
             self.begin(step.takes, self._measured)
         else:
@@ -43,7 +44,22 @@ class Chip(Measuring):
         """The step that begins with this, from the last one on: what a register gives may hang on the command before."""
         known = (*self.chip.steps, *self.chip.calibration, *self.chip.begin)
         last = known.index(self._step) + 1 if self._step in known else 0
-        return next((step for step in (*known[last:], *known[:last]) if step.write == data), None)
+        for step in (*known[last:], *known[:last]):
+            given = step.write.matches(data) if step.write else None
+            if given is not None and self._set(given):
+                return step
+        return None
+
+    def _set(self, given: Mapping[str, int]) -> bool:
+        """The settings' bytes that were written; False where one is none of its options."""
+        words = {
+            name: next((word for word, code in self.chip.settings[name].options.items() if code == byte), "")
+            for name, byte in given.items()
+        }
+        if not all(words.values()):
+            return False
+        self._chosen |= words
+        return True
 
     def _measured(self) -> None:
         """The answer of the step that was asked for, by what the chip feels now."""
@@ -56,7 +72,7 @@ class Chip(Measuring):
         if layout is None:
             self._answer = b""
         elif step in self.chip.calibration:
-            self._answer = layout.make(self.chip.constants)
+            self._answer = layout.make({name: int(word) for name, word in self.chip.constants.items()})
         else:
             self._answer = layout.make({} if self._unset else self._raws())
 
@@ -66,7 +82,10 @@ class Chip(Measuring):
         for name, slot in self.chip.own.items():
             felt = self.feel(name)
             if felt is not None:
-                others = tuple((key, raw) for key, raw in raws.items() if key != slot)
+                others = (
+                    *((key, raw) for key, raw in raws.items() if key != slot),
+                    *self.chip.counts(self._chosen).items(),
+                )
                 with suppress(ArithmeticError):  # no number leads there: the field stays
                     raws[slot] = self._counted(raw_of(self.chip, name, float(felt), others), slot, raws)
         return raws
@@ -111,8 +130,8 @@ class SpiChip(Chip):
         return taken.ljust(len(sent), b"\0")
 
 
-Others = tuple[tuple[str, int], ...]
-"""Fields that are settled already, with their numbers."""
+Others = tuple[tuple[str, float], ...]
+"""Fields that are settled already, and what is read of settings, with their numbers."""
 
 
 def _at(chip: Description, name: str, others: Others) -> Callable[[int], float]:

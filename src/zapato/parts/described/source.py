@@ -5,8 +5,8 @@ from __future__ import annotations
 from math import ceil
 
 from zapato.lang.patterns import Slot
+from zapato.parts.described.description import Description, ReadStep
 from zapato.parts.described.layout import CheckByte
-from zapato.parts.described.reading import Description, ReadStep
 
 
 def class_name(name: str) -> str:
@@ -25,6 +25,7 @@ def driver_source(chip: Description) -> str:
     lines += ["from i2c_sensor import I2cSensor", "", "", f"class {class_name(chip.name)}(I2cSensor):"]
     lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", ""]
     first = ceil(chip.head["start"]) + 1 + (ceil(sum(step.takes for step in chip.begin)) if slow else 0)
+    lines += _init(chip)
     lines += ["    def first(self):", f"        return {f'self.early({first})' if slow else first}", ""]
     if chip.on_spi:
         lines += ["    def get(self, size):", '        return self.bus.exchange(self.address, b"", size)', ""]
@@ -38,6 +39,7 @@ def driver_source(chip: Description) -> str:
     lines += ["    def values(self):"]
     if words := _words(chip):
         lines += [f"        {', '.join(words)}{',' * (len(words) == 1)} = self.words"]
+    lines += [f"        {name} = self.{name}_counts" for name in chip.read_settings]
     for step in chip.steps:
         lines += [*_said(step), *_read(step), *_valid(step)]
     lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
@@ -57,8 +59,28 @@ _ANEW = [
 ]
 
 
+def _init(chip: Description) -> list[str]:
+    """What a device file sets comes after what every sensor on a bus gets."""
+    written, read = chip.written_settings, chip.read_settings
+    given = [
+        word
+        for name in chip.settings
+        for word in ([name] if name in written else []) + ([f"{name}_counts"] if name in read else [])
+    ]
+    if not given:
+        return []
+    return [
+        f"    def __init__(self, d, name, every, change, bus, address, {', '.join(given)}):",
+        *(f"        self.{word} = {word}" for word in given),
+        "        super().__init__(d, name, every, change, bus, address)",
+        "",
+    ]
+
+
 def _said(step: ReadStep, waits: bool = True) -> list[str]:
-    lines = [f"        self.send({', '.join(map(str, step.write))})"] if step.write else []
+    places = dict(step.write.places)
+    sent = (f"self.{places[at]}" if at in places else str(byte) for at, byte in enumerate(step.write.data))
+    lines = [f"        self.send({', '.join(sent)})"] if step.write else []
     return lines + ([f"        time.sleep_ms({ceil(step.takes) + 1})"] if step.takes and waits else [])
 
 
