@@ -20,7 +20,7 @@ from zapato.lang.folder import contents, named
 from zapato.lang.site import LAN, MQTT, SITE, TIME, WIFI
 from zapato.lang.source import read_bytes
 from zapato.parts import kinds
-from zapato.parts.described.shapes import CHIP, EXAMPLE, STEP, VALUE
+from zapato.parts.described.shapes import CHIP, EXAMPLE, SETTING, STEP, TERM, VALUE
 from zapato.parts.kind import Part
 from zapato.parts.registers import SHAPE as REGISTER
 

@@ -34,6 +34,8 @@ from zapato.simulator.wasi import AGAIN, Fault
 from zapato.simulator.wires import READ, STREAM, WRITE, Socket
 
 ABORTED = 103
+REST, RESTS = 0.25, 3
+"""Seconds of a wait, and how many of them, after which a program counts as started."""
 LONGEST = 60.0
 """Seconds of one wait at the most; whatever is posted, an end too, ends it sooner."""
 
@@ -47,7 +49,8 @@ class LiveClock(Clock):
         self.selector = selectors.DefaultSelector()
         self.ended = threading.Event()
         self.rested = threading.Event()
-        """Set when the program waits for the first time: it has started."""
+        """Set when the program has nothing to do for a while: it has started."""
+        self._rests = 0
         self._posted: deque[Callable[[], object]] = deque()
         self._bell, ear = socket.socketpair()
         for device in (self._bell, ear):
@@ -103,7 +106,8 @@ class LiveClock(Clock):
             self._wait(min(LONGEST, max(0.0, until / 1000 - self._passed)))
 
     def _wait(self, seconds: float) -> None:
-        if seconds:
+        self._rests += seconds > REST
+        if self._rests > RESTS:
             self.rested.set()
         for key, _ in self.selector.select(seconds):
             key.data.noticed()

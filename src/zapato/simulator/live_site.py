@@ -10,7 +10,9 @@ import signal
 import sys
 import threading
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
+from math import ceil
 from pathlib import Path
 from typing import Any
 
@@ -22,8 +24,12 @@ FILES = 8
 """Open files of a device, more or less: its selector, its bell's two ends, its connection, and some to spare."""
 SHOWN = ("power", "crash", "act")
 """What of a device is passed on; its messages come from the broker."""
-START = 5.0
+AT_ONCE = 4
+"""Devices for each core that start at a time: most of a start is waiting for the network."""
+START = 10.0
 """Seconds that a device may take to start before the next one does."""
+SHARE = 75
+"""Devices of one process at the most, where nobody says how many processes: its threads take turns, and with hundreds most of the time goes there."""
 END = 30.0
 """Seconds that a process may take to pull its plugs."""
 Tell = Callable[[str, Mapping[str, Any]], None]
@@ -49,7 +55,8 @@ class LiveDevice:
 class LiveSite:
     """The devices of a site, alive at one broker until they are stopped.
 
-    `broker` is (host, port); `jobs` the processes that they are spread over, the machine's cores by default. `tell` hears, in
+    `broker` is (host, port); `jobs` the processes that they are spread over, by default the machine's cores, and more where each would
+    have more than 75. `tell` hears, in
     other threads, of power-ups, crashes and acts.
     """
 
@@ -66,7 +73,10 @@ class LiveSite:
         self._ready = threading.Condition(self._lock)
         self._left = set(self.devices)
         several = multiprocessing.get_context("spawn")
-        count = max(1, min(jobs or os.cpu_count() or 1, len(designs)))
+        self._turns = several.BoundedSemaphore(
+            AT_ONCE * (os.cpu_count() or 1)
+        )  # kept: processes look for it by its name
+        count = max(1, min(jobs or max(os.cpu_count() or 1, ceil(len(designs) / SHARE)), len(designs)))
         self._ways: list[multiprocessing.connection.Connection] = []
         self._at: dict[str, multiprocessing.connection.Connection] = {}
         self._processes: list[Any] = []
@@ -76,7 +86,12 @@ class LiveSite:
         for number in range(count):
             own, other = several.Pipe()
             share = designs[number::count]
-            given = ([(design.name, design.document.source.own) for design in share], broker, other)
+            given = (
+                [(design.name, design.document.source.own) for design in share],
+                broker,
+                other,
+                self._turns,
+            )
             ends.append(other)
             self._processes.append(several.Process(target=_work, args=given, daemon=True))
             self._ways.append(own)
@@ -158,8 +173,13 @@ def _work(
     devices: Sequence[tuple[str, Path]],
     broker: tuple[str, int],
     way: multiprocessing.connection.Connection,
+    turns: AbstractContextManager[object],
 ) -> None:
-    """A process: start these devices, do what is asked of them, and pull the plugs at the end."""
+    """A process: start these devices, do what is asked of them, and pull the plugs at the end.
+
+    Of all processes only so many start a device at a time (`turns`): programs that come too late for their broker and their watchdog
+    would start again and again.
+    """
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the process that is looked at
     allow_files(len(devices) * FILES)
     lock = threading.Lock()
@@ -182,9 +202,10 @@ def _work(
     speaker: Listener | None = None
     for name, path in devices:
         try:
-            lives[name], speaker = _alive(path, broker, speaker, passed_on(name))
-            lives[name].start()
-            lives[name].board.clock.rested.wait(START)  # hundreds that start at once keep each other from it
+            with turns:
+                lives[name], speaker = _alive(path, broker, speaker, passed_on(name))
+                lives[name].start()
+                lives[name].board.clock.rested.wait(START)
         except Exception as error:  # whatever it is, the others start
             told("failed", name, name, error)
     with contextlib.suppress(EOFError, OSError):
