@@ -260,21 +260,24 @@ def scripts(design: Design) -> list[Path]:
 
 
 def _left_out(script: Script, design: Design) -> None:
-    """What a sensor would feel and nothing ever sets: it will not answer."""
+    """What a sensor would feel and nothing ever sets: it will not answer, or what it says means nothing."""
     given = {key for key, _ in script.world} | {model.drives for model in script.models}
     given |= {
         step.act_call.arguments[0] for step in script.steps if step.act_call and step.act_call.name == "put"
     }
     for part in design.with_role("sensor"):
-        missing = [
-            f"{part.name}.{key}"
-            for key in part.kind.simulation(part).stimuli
-            if f"{part.name}.{key}" not in given
-        ]
+        stimuli = part.kind.simulation(part).stimuli
+        missing = [key for key in (f"{part.name}.{key}" for key in stimuli) if key not in given]
         if missing and "pin" not in part.pins and "bus" not in part.linked:
             continue
         if missing:
-            script.notes.append(f"[world] does not set {', '.join(missing)}, so {part.name} does not answer")
+            answers = len(missing) < len(stimuli)
+            follows = (
+                f": what {part.name} says of it means nothing"
+                if answers
+                else f", so {part.name} does not answer"
+            )
+            script.notes.append(f"[world] does not set {', '.join(missing)}{follows}")
 
 
 def _steps(script: Script, company: Company) -> None:

@@ -43,7 +43,7 @@ def COMMAND(measures: str | None, bus: str | None, volts: float | None, name: st
     for known in map(chip, chip_names()):
         hangs = known.bus or "pin"
         least, most = known.takes or (0.0, 0.0)
-        buses = [hangs, "spi"] if known.spi else [hangs]
+        buses = list(dict.fromkeys((hangs, "spi"))) if known.spi else [hangs]
         if (measures and measures not in known.properties) or (bus and bus not in buses):
             continue
         if volts is not None and known.takes and not least <= volts <= most:
