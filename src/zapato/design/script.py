@@ -271,7 +271,9 @@ def _left_out(script: Script, design: Design) -> None:
         if missing and "pin" not in part.pins and "bus" not in part.linked:
             continue
         if missing:
-            answers = len(missing) < len(stimuli)
+            answers = "bus" in part.linked and len(missing) < len(
+                stimuli
+            )  # a chip on a pin answers with all or nothing
             follows = (
                 f": what {part.name} says of it means nothing"
                 if answers
