@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -67,9 +68,7 @@ def COMMAND(
 
     Exit code 0: no errors; 1: errors found; 2: the call itself was wrong.
     """
-    from zapato.checks import all_files, check_files, rule
-    from zapato.checks.index import index_of
-    from zapato.cli.terminal import Meter
+    from zapato.checks import all_files, rule
     from zapato.errors import UnknownName
 
     if changed and not paths and Path(changed).exists():  # zapato check --changed SITE
@@ -88,18 +87,7 @@ def COMMAND(
     if changed is not None:
         files = _changed(files, changed)
         paths = tuple(path for path in paths if not path.is_dir())
-    meter = Meter("checking")
-
-    def tell(done: int) -> None:
-        meter.at(done / len(files), f"{done} of {len(files)}")
-
-    try:
-        index = None if anew or len(files) < PAYS else index_of(paths, files)
-        count = index.unknown(files) if index else len(files)
-        with Workers(jobs, cluster).executor(count, PAYS) as executor:
-            whole = check_files(paths, files, executor, tell, index)
-    finally:
-        meter.done()
+    whole = _checked(paths, files, Workers(jobs, cluster), anew)
     if unknown := [name for name in devices if name not in whole.devices]:
         raise UnknownName(f"no device is called {unknown[0]}", f"there are: {', '.join(whole.devices[:8])}")
     report = whole.only(only, devices)
@@ -113,6 +101,26 @@ def COMMAND(
         if used := _extensions(paths or tuple(files)):
             click.echo(f"with the extensions {', '.join(used)}")
     return 0 if report.ok else 1
+
+
+def _checked(paths: Sequence[Path], files: Sequence[Path], workers: Workers, anew: bool) -> Report:
+    """The report, with how far it is told meanwhile; of a large site only what changed is looked at again."""
+    from zapato.checks import check_files
+    from zapato.checks.index import index_of
+    from zapato.cli.terminal import Meter
+
+    meter = Meter("checking")
+
+    def tell(done: int) -> None:
+        meter.at(done / len(files), f"{done} of {len(files)}")
+
+    try:
+        index = None if anew or len(files) < PAYS else index_of(paths, files)
+        count = index.unknown(files) if index else len(files)
+        with workers.executor(count, PAYS) as executor:
+            return check_files(paths, files, executor, tell, index)
+    finally:
+        meter.done()
 
 
 def _extensions(paths: tuple[Path, ...]) -> list[str]:
