@@ -345,14 +345,27 @@ def test_a_server_that_goes_away_while_a_transaction_ends(server):
 
         return ends
 
+    def refuse(*_given, **_more):
+        raise psycopg.OperationalError("no route")
+
     for written in (True, False):
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(psycopg.Connection, "commit", cut(written))
             with pytest.raises(ZapatoError, match="cut off: server closed"):
                 history.put(rows, [7])
+        with pytest.MonkeyPatch.context() as patch:  # away for longer: what is not known stays not known
+            patch.setattr(psycopg, "connect", refuse)
+            with pytest.raises(ZapatoError, match="cannot be used: no route"):
+                history.put(rows, [7])
         history.put(rows, [7])
         history.put([])
     assert len(history.series("a.b", 0, 9)) == 4 and history.was_taken(7)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(psycopg.Connection, "commit", cut(True))
+        with pytest.raises(ZapatoError):
+            history.put([HistoryRow(2.5, "a.b", 7)])
+    history.put([HistoryRow(2.6, "a.b", 8)])  # whoever gave it up and goes on with others loses none of these
+    assert [p.value for p in history.series("a.b", 2.1, 9)][-2:] == [7, 8]
     server.stop()
     with pytest.raises(ZapatoError, match="cannot be used"):
         history.put(rows)

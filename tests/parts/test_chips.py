@@ -326,6 +326,4 @@ def test_a_setting_is_written_and_counted(bench, checked):
     assert failed(result) == []
     text = driver_source(description("tsl2561"))
     assert "self.send(129, self.gain)" in text and "gain = self.gain_counts" in text
-    assert any(
-        "takes one of: 1x, 16x" in f.message for f in checked(body.replace("16x", "17x")).findings
-    )
+    assert any("takes one of: 1x, 16x" in f.message for f in checked(body.replace("16x", "17x")).findings)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 from array import array
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from hashlib import blake2b
 from pathlib import Path
 from types import MappingProxyType
 from typing import Any
@@ -74,30 +75,38 @@ class History:
         `taken` are the numbers of the messages that they came in, so that one that comes twice is known (`was_taken`).
         `about` are descriptions by topic, so that after a restart what comes first is understood; an empty one is forgotten.
         """
-        numbers = (self._taken + array("H", taken))[-TAKEN:]
+        rows, numbers = list(rows), (self._taken + array("H", taken))[-TAKEN:]
+        mark = self._mark(rows, about) if self._store.remote else ""
         try:
             with self._store.changing() as changes:
-                if not self._was_put(changes):
-                    self._put(changes, rows, numbers, about)
+                if not (self._uncertain and changes.one("SELECT value FROM kept WHERE key = 'put'") == mark):
+                    self._put(changes, rows, numbers, about, mark)
         except BaseException as error:
-            self._uncertain = isinstance(error, Uncertain)
+            self._uncertain |= isinstance(
+                error, Uncertain
+            )  # and stays so until this one, or another, is written
             self._ids.clear()
             raise
         self._uncertain, self._taken = False, numbers
         self._puts += 1
 
-    def _was_put(self, changes: Changes) -> bool:
-        """Whether this very `put` is there already: it is tried again, and the first time was written after all."""
-        mark = "SELECT value FROM kept WHERE key = 'put'"
-        return self._uncertain and changes.one(mark) == f"{self._self} {self._puts}"
+    def _mark(self, rows: Sequence[HistoryRow], about: Mapping[str, str]) -> str:
+        """What tells this `put` from every other one, and is the same when it is tried again."""
+        content = repr([*((row.name, row.at, row.value) for row in rows), *sorted(about.items())])
+        return f"{self._self} {self._puts} {blake2b(content.encode('utf-8', 'replace'), digest_size=16).hexdigest()}"
 
     def _put(
-        self, changes: Changes, rows: Iterable[HistoryRow], numbers: array[int], about: Mapping[str, str]
+        self,
+        changes: Changes,
+        rows: Sequence[HistoryRow],
+        numbers: array[int],
+        about: Mapping[str, str],
+        mark: str,
     ) -> None:
         if numbers:
             changes.run(_KEEP, ("taken", f'"{numbers.tobytes().hex()}"'))
-        if self._store.remote:
-            changes.run(_KEEP, ("put", f"{self._self} {self._puts}"))
+        if mark:
+            changes.run(_KEEP, ("put", mark))
         for topic, text in about.items():
             key = f"about:{topic}"
             if text:
