@@ -201,6 +201,11 @@ def test_what_an_extra_brings_is_named_where_it_is_missing(site, cli, monkeypatc
                 or each.startswith(("zapato.draw", "zapato.hub.web", "zapato.cli.hub"))
             ]:
                 without.delitem(sys.modules, name)
+                parent, _, child = name.rpartition(".")
+                if hasattr(
+                    sys.modules.get(parent), child
+                ):  # loaded anew it would stay there in place of the first
+                    without.setattr(sys.modules[parent], child, getattr(sys.modules[parent], child))
             without.setitem(sys.modules, package, None)
             called = cli(*words)
         assert called.code == 2 and f"pip install 'zapato[{extra}]'" in called.err, called
