@@ -57,7 +57,13 @@ class Row:
 def shown(samples: list[float], unit: str) -> str:
     """The median, and the spread where there are several samples that differ."""
     middle = median(samples)
-    text = f"{middle * 1000:,.1f} ms" if unit == "s" and middle < 10 else f"{middle:,.0f} {unit}"
+    text = (
+        f"{middle * 1000:,.1f} ms"
+        if unit == "s" and middle < 10
+        else f"{middle:,.0f} {unit}"
+        if unit
+        else f"{middle:.2f}"
+    )
     spread = (max(samples) - min(samples)) / middle if middle else 0.0
     return f"{text} ±{spread / 2:.0%}" if spread else text
 
@@ -375,8 +381,8 @@ def main(words: list[str]) -> int:
             for row in ALL[each](site):
                 rows.append(row)
                 print(" | ".join(row.cells()), flush=True)
-    if page:
-        write_table(page, rows)
+                if page:
+                    write_table(page, rows)
     return 0 if all(row.good for row in rows) else 1
 
 

@@ -106,7 +106,6 @@ def COMMAND(
 def _checked(paths: Sequence[Path], files: Sequence[Path], workers: Workers, anew: bool) -> Report:
     """The report, with how far it is told meanwhile; of a large site only what changed is looked at again."""
     from zapato.checks import check_files
-    from zapato.checks.index import index_of
     from zapato.cli.terminal import Meter
 
     meter = Meter("checking")
@@ -114,8 +113,12 @@ def _checked(paths: Sequence[Path], files: Sequence[Path], workers: Workers, ane
     def tell(done: int) -> None:
         meter.at(done / len(files), f"{done} of {len(files)}")
 
+    index = None
+    if not anew and len(files) >= PAYS:
+        from zapato.checks.index import index_of
+
+        index = index_of(paths, files)
     try:
-        index = None if anew or len(files) < PAYS else index_of(paths, files)
         count = index.unknown(files) if index else len(files)
         with workers.executor(count, PAYS) as executor:
             return check_files(paths, files, executor, tell, index)
