@@ -104,6 +104,28 @@ def test_only_what_changed_is_looked_at(original, tmp_path):
         assert {indexed(site)[1]} == expected, name
 
 
+def test_what_is_saved_while_a_check_runs_is_looked_at_by_the_next(original, tmp_path):
+    """Also where a link of the site leads nowhere, and a rehearsal comes meanwhile."""
+    shutil.copytree(original, site := tmp_path / "site")
+    (site / "gone.txt").symlink_to(site / "nowhere")
+    (site / "rehearsals" / "porch-light.toml").unlink()
+    files = all_files([site])
+    known = index_of([site], files)
+    light, locker, script = (
+        site / name
+        for name in ("devices/porch-light.toml", "devices/gear-locker.toml", "rehearsals/porch-light.toml")
+    )
+
+    def saved(done: int) -> None:
+        if done == len(files):
+            light.write_text(light.read_text().replace("[relay.lamp]", "[relay.lampe]"))
+            locker.write_text(locker.read_text().replace("[contact.door]", "[contact.gate]"))
+            script.write_text("[rehearsal]\nlasts = 3\n")
+
+    check_files([site], files, tell=saved, index=known)
+    assert indexed(site)[0] == anew(site) and anew(site)["counts"]["error"] > 0
+
+
 def test_an_index_that_is_damaged_is_none(original, tmp_path):
     shutil.copytree(original, site := tmp_path / "site")
     report, count = indexed(site)

@@ -205,6 +205,18 @@ WRONG = {
         GOOD + '[setting.gain]\nhelp = "x"\ndefault = "low"\noptions = { high = 1 }\n',
         "has no option low",
     ),
+    "a count without end": (
+        GOOD + '[setting.gain]\nhelp = "x"\ndefault = "low"\noptions = { low = 1 }\ncounts = { low = inf }\n',
+        "for each word",
+    ),
+    "a setting called like a value": (
+        GOOD + '[setting.temperature]\nhelp = "x"\ndefault = "a"\noptions = { a = 1 }\n',
+        "leave free",
+    ),
+    "a value called like the calibration": (
+        GOOD.replace("[value.temperature]", "[value.words]").replace("{ temperature", "{ words"),
+        "uses this name for itself",
+    ),
     "counts of other words": (
         GOOD + '[setting.gain]\nhelp = "x"\ndefault = "low"\noptions = { low = 1 }\ncounts = { high = 1 }\n',
         "counts has the words of options",

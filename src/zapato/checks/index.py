@@ -2,6 +2,7 @@
 
 What a result was made of is compared by content. What all devices share (site.toml, secrets, pieces, tables, boards, chips, extensions, and
 Zapato itself) counts for all of them: when it changes, everything is looked at again. Members of families and unsaved texts are never kept.
+Contents are compared as they were before anything was looked at: what is saved while a check runs is looked at by the next one.
 The index is in the user's cache folder, not in the site: nothing that comes with a site is loaded as one.
 """
 
@@ -39,8 +40,9 @@ class CheckIndex:
     """The index of one site for calls of one kind. Open it with `index_of`."""
 
     def __init__(self, root: Path, files: Sequence[Path], whole: bool) -> None:
-        self._root, self._whole = root, whole
-        self._digests: dict[str, Digest] = {}
+        self._root, self._rehearsals = root, f"{root}{os.sep}rehearsals"
+        own = [*(str(path.absolute()) for path in files), *_walk(self._rehearsals)]
+        self._digests: dict[str, Digest] = {file: _content(file) for file in own}
         self._names: Digest | None = None
         self._key = _key(root, {str(path.absolute()) for path in files})
         kind = f"{root}\n{os.getcwd()}\n{whole}"
@@ -93,8 +95,8 @@ class CheckIndex:
         return pickle.loads(payload) if whole else {}
 
     def _digest(self, file: str) -> Digest:
-        if file not in self._digests:
-            self._digests[file] = _content(file)
+        if file not in self._digests:  # a rehearsal that was not there before is none
+            self._digests[file] = NOTHING if os.path.dirname(file) == self._rehearsals else _content(file)
         return self._digests[file]
 
     def _all_names(self) -> Digest:
@@ -158,7 +160,7 @@ def _shared(root: Path, devices: set[str]) -> Iterator[tuple[str, bytes]]:
     for file in _walk(str(root)):
         own = os.path.dirname(file) == rehearsals and file.endswith(".toml")
         if not own and file not in devices and os.path.basename(file) != "zapato.lock":
-            yield file, _stamp(file) if os.path.getsize(file) > LARGEST else _content(file)
+            yield file, _stamp(file) if _size(file) > LARGEST else _content(file)
     site_of(root)  # whose extensions count
     folders = [Path(str(files("zapato"))), *(b.folder for b in extensions.bundles().values())]
     for folder in folders:
@@ -174,6 +176,15 @@ def _walk(folder: str) -> Iterable[str]:
         yield from (f"{where}{os.sep}{name}" for name in sorted(names) if not name.startswith("."))
 
 
+def _size(file: str) -> int:
+    """Bytes; 0 of what is gone, or of a link that leads nowhere."""
+    with suppress(OSError):
+        return os.path.getsize(file)
+    return 0
+
+
 def _stamp(file: str) -> bytes:
-    about = os.stat(file)
-    return f"{about.st_mtime_ns} {about.st_size}\n".encode()
+    with suppress(OSError):
+        about = os.stat(file)
+        return f"{about.st_mtime_ns} {about.st_size}\n".encode()
+    return NOTHING

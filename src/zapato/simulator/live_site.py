@@ -9,6 +9,7 @@ import os
 import signal
 import sys
 import threading
+import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
@@ -17,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from zapato.design import Design
-from zapato.errors import Refused, ZapatoError
+from zapato.errors import Refused
 from zapato.simulator.live_run import Listener, Live
 
 FILES = 8
@@ -117,7 +118,10 @@ class LiveSite:
 
             near = nearest(name, list(self._at)) or (f"devices: {', '.join(list(self._at)[:12])}",)
             raise Refused(f"{text} names no device of these", f"DEVICE.part.gesture; {near[0]}")
-        self._at[name].send((name, rest.strip()))
+        try:
+            self._at[name].send((name, rest.strip()))
+        except OSError:
+            raise Refused(f"{name} does not run: its process ended") from None
 
     def stop(self) -> list[LiveDevice]:
         """Pull every plug; what became of each."""
@@ -125,8 +129,9 @@ class LiveSite:
         for way in self._ways:
             with contextlib.suppress(OSError):
                 way.send(None)
+        until = time.monotonic() + END
         for process in self._processes:
-            process.join(END)
+            process.join(max(0.0, until - time.monotonic()))
             if process.is_alive():
                 process.terminate()
         for thread in self._threads:
@@ -200,7 +205,30 @@ def _work(
 
     lives: dict[str, Live] = {}
     speaker: Listener | None = None
+
+    def goes_on() -> bool:
+        """Do the next thing that is asked; False where that is to end."""
+        try:
+            asked = way.recv()
+        except (EOFError, OSError):
+            return False
+        if asked is None:
+            return False
+        name, text = asked
+        try:
+            if name not in lives:
+                raise Refused("it does not run")
+            lives[name].act(text)
+        except Refused as wrong:
+            told("refused", name, text, wrong)
+        return True
+
+    runs = True
     for name, path in devices:
+        while runs and way.poll():
+            runs = goes_on()
+        if not runs:
+            break
         try:
             with turns:
                 lives[name], speaker = _alive(path, broker, speaker, passed_on(name))
@@ -208,16 +236,8 @@ def _work(
                 lives[name].board.clock.rested.wait(START)
         except Exception as error:  # whatever it is, the others start
             told("failed", name, name, error)
-    with contextlib.suppress(EOFError, OSError):
-        while (asked := way.recv()) is not None:
-            name, text = asked
-            if name not in lives:
-                told("refused", name, text, ZapatoError("it does not run"))
-                continue
-            try:
-                lives[name].act(text)
-            except Refused as wrong:
-                told("refused", name, text, wrong)
+    while runs:
+        runs = goes_on()
     for live in lives.values():
         live.pull()
     if speaker:

@@ -17,6 +17,8 @@ TAKEN = frozenset(
      "offset", "points", "smooth", "repeat", "module", "supply")
 )  # fmt: skip
 """Keys that every sensor's table has."""
+WORDS = "words"
+"""Where a driver keeps the words of its calibration."""
 EXAMPLES = 3
 """Examples of bytes and values that a description has at the least."""
 
@@ -98,7 +100,7 @@ def _values(document: Document) -> dict[str, ChipValue]:
         if not name.isidentifier() or name != name.lower() or not isinstance(row, dict):
             document.found("bad-name", path, f"[value.{name}] is a name of a-z, 0-9 and _", of="key")
             continue
-        if name in reserved("sensor.Sensor", "i2c_sensor.I2cSensor"):
+        if name in reserved("sensor.Sensor", "i2c_sensor.I2cSensor") | {WORDS}:
             document.found(
                 "bad-name", path, f"[value.{name}]: the program uses this name for itself", of="key"
             )
@@ -134,7 +136,10 @@ def _settings(document: Document) -> dict[str, Setting]:
     settings: dict[str, Setting] = {}
     for name, row in table(document.data, "setting").items():
         path = ("setting", name)
-        taken = {name, f"{name}_counts"} & (reserved("sensor.Sensor", "i2c_sensor.I2cSensor") | TAKEN)
+        values = table(document.data, "value").keys() | {WORDS}
+        taken = {name, f"{name}_counts"} & (
+            reserved("sensor.Sensor", "i2c_sensor.I2cSensor") | TAKEN | values
+        )
         if (
             not name.isidentifier()
             or name != name.lower()
@@ -146,7 +151,7 @@ def _settings(document: Document) -> dict[str, Setting]:
             document.found("bad-name", path, words, of="key")
             continue
         given = document.read(SETTING, cast(dict[str, Any], row), path)
-        if "options" not in given or "default" not in given:
+        if not given.keys() >= {"options", "default", "counts"}:
             continue
         if given["default"] not in given["options"]:
             document.found(

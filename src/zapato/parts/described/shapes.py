@@ -6,6 +6,7 @@ import keyword
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
+from math import isfinite
 from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, choice, measured, number, span, text, whole
@@ -70,7 +71,7 @@ def _read_options(value: object) -> dict[str, int]:
 
 def _read_counts(value: object) -> dict[str, float]:
     rows = cast(dict[str, object], value) if isinstance(value, dict) else {}
-    if not all(type(row) in (int, float) for row in rows.values()):
+    if not all(type(row) in (int, float) and isfinite(cast(float, row)) for row in rows.values()):
         raise Wrong("takes what a formula reads for each word: { low = 1, high = 16 }")
     return cast(dict[str, float], rows)
 
