@@ -14,15 +14,17 @@ from zapato.lang.source import Source
 from zapato.parts.described import described_names, driver_source, read_description
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.layout import crc8
+from zapato.parts.described.sim import SpiChip
 from zapato.parts.modules import with_imports
 from zapato.parts.sensors import chip
+from zapato.parts.simulated import Fault, SpiStandIn
 from zapato.simulator.chips import stand_in
 
 OWN = sorted(described_names())
-DEVICE = '[i2c.main]\nsda = 21\nscl = 22\npull_ups = "4.7kohm"\n[sensor.s]\nchip = "{name}"\nbus = "main"\naddress = {address}\nevery = "2s"\n'
+DEVICE = '[i2c.main]\nsda = 21\nscl = 22\npull_ups = "4.7kohm"\n[sensor.s]\nchip = "{name}"\nbus = "main"\naddress = {address}\nevery = "{every}s"\n'
 
 
-ON_SPI = '[spi.main]\nsck = 18\nmosi = 23\nmiso = 19\n[sensor.s]\nchip = "{name}"\nbus = "main"\nselect = 27\nevery = "2s"\n'
+ON_SPI = '[spi.main]\nsck = 18\nmosi = 23\nmiso = 19\n[sensor.s]\nchip = "{name}"\nbus = "main"\nselect = 27\nevery = "{every}s"\n'
 
 
 def body_of(name: str, at: int = 0) -> str:
@@ -30,7 +32,9 @@ def body_of(name: str, at: int = 0) -> str:
     head = description(name).head
     address = head["addresses"][at] if head["addresses"] else 0
     feed = 'fed_from = "5V"\n' if head["supply"][0] > 3.3 else ""
-    return (ON_SPI if head["bus"] == "spi" else DEVICE).format(name=name, address=address) + feed
+    feed += 'module = "3.3V-5V"\n' if head["supply"][1] < 3 else ""
+    every = max(2, head["fastest"] // 1000)
+    return (ON_SPI if head["bus"] == "spi" else DEVICE).format(name=name, address=address, every=every) + feed
 
 
 def step_of(known, key: str, example) -> float:
@@ -38,7 +42,7 @@ def step_of(known, key: str, example) -> float:
     fields = {**known.constants}
     for step, data in zip(known.reading, example.answers, strict=True):
         fields |= step.layout.read(data)
-    slot = known.slots()[known.own[key]]
+    slot = known.slots()[known.fine.get(key, known.own[key])]
     amounts = [
         known.amount(key, {**fields, slot.name: fields[slot.name] + by})
         for by in (-1, 0, 1)
@@ -120,6 +124,15 @@ def test_the_datasheets_examples_come_out_of_driver_and_stand_in(name, bench):
         )
 
 
+def spoken(made, said: bytes, size: int) -> bytes:
+    """What a stand-in answers to this, on its bus."""
+    if isinstance(made, SpiStandIn):
+        made.end()
+        return made.move(said + bytes(size))[len(said) :]
+    made.write(said)
+    return made.read(size)
+
+
 def made_answers(known, made) -> list[bytes]:
     """What a stand-in answers to each step."""
     found = []
@@ -129,6 +142,7 @@ def made_answers(known, made) -> list[bytes]:
             made._until = -1.0
             assert not made.busy
         if step.layout:
+            made.joined = True
             found.append(made.read(step.layout.size))
     return found
 
@@ -160,6 +174,23 @@ def test_a_silence_is_survived_on_every_port(name, put):
 
 GOOD = (Path(zapato.__file__).parent / "chips" / "tmp102.toml").read_text()
 WRONG = {
+    "until without a time": (
+        GOOD.replace('read = "{t:s16}"', 'read = "{t:s16}"\nuntil = "t > 1"'),
+        "until needs takes",
+    ),
+    "until by another answer": (
+        GOOD.replace('read = "{t:s16}"', 'takes = "9ms"\nread = "{t:s16}"\nuntil = "x > 1"'),
+        "this answer has no field x",
+    ),
+    "a mode without SPI": (GOOD.replace("help =", "mode = 1\nhelp =", 1), "mode belongs to a chip on SPI"),
+    "a repeated start after two bytes": (
+        GOOD.replace("help =", "repeated = true\nhelp =", 1).replace('write = "00"', 'write = "00 01"'),
+        "writes one byte before",
+    ),
+    "three fields that move": (
+        GOOD.replace('of = "t / 256"', 'of = "t / 256"\nmoves = "t t t"'),
+        "the second is the fine part",
+    ),
     "an example that does not come out": (
         GOOD.replace("temperature = 25.0", "temperature = 26.0"),
         "25 by its formula, and 26",
@@ -239,7 +270,7 @@ WRONG = {
     ),
     "SPI with an address": (
         GOOD.replace("help =", 'bus = "spi"\nhelp =', 1),
-        "a chip on SPI has no addresses",
+        "a chip on SPI has neither addresses",
     ),
     "no address": (GOOD.replace("addresses =", "# addresses =", 1), "addresses is missing"),
     "a value that is none": (
@@ -283,7 +314,7 @@ def test_a_chip_of_a_site(put, cli):
     )
     text = text.replace("127.9375", "63.9688")
     body = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n' + DEVICE.format(
-        name="half", address=0x48
+        name="half", address=0x48, every=2
     )
     path = put({"site.toml": '[site]\nname = "refuge"\n', "chips/half.toml": text, "device.toml": body})
     assert zapato.check(path).ok and "half" in described_names()
@@ -311,6 +342,7 @@ def test_what_is_listed_and_begun(cli, tmp_path, monkeypatch):
         "bme280",
         "bmp280",
         "max31855",
+        "max31865",
         "max6675",
     }
     assert (
@@ -333,9 +365,106 @@ def test_what_is_listed_and_begun(cli, tmp_path, monkeypatch):
 
 def test_a_setting_is_written_and_counted(bench, checked):
     """What a device file sets reaches the chip as its byte, and the formula as its factor; the stand-in goes by the byte."""
-    body = DEVICE.format(name="tsl2561", address=0x39) + 'gain = "16x"\n'
+    body = DEVICE.format(name="tsl2561", address=0x39, every=2) + 'gain = "16x"\n'
     result = bench(body, steps("1s: s.illuminance = 20.0", "11s? abs(s.illuminance - 20) < 0.5"), lasts="15s")
     assert failed(result) == []
     text = driver_source(description("tsl2561"))
     assert "self.send(129, self.gain)" in text and "gain = self.gain_counts" in text
     assert any("takes one of: 1x, 16x" in f.message for f in checked(body.replace("16x", "17x")).findings)
+
+
+ASKED = """zapato = 1
+help = "pressure, which says when it has measured"
+source = "made up for this test"
+bus = "{bus}"
+{head}
+supply = "3V-3.6V"
+start = "10ms"
+
+[[step]]
+write = "30 0a"
+
+[[step]]
+write = "02"
+takes = "50ms"
+read = "{{state:u8}}"
+until = "{until}"
+
+[[step]]
+write = "06"
+read = "{{p:u16}}"
+
+[value.pressure]
+of = "p * 10"
+unit = "Pa"
+low = 0
+high = 655350
+
+[[example]]
+read = ["{done}", "27 10"]
+gives = {{ pressure = 100000 }}
+[[example]]
+read = ["{done}", "00 00"]
+gives = {{ pressure = 0 }}
+[[example]]
+read = ["{done}", "ff ff"]
+gives = {{ pressure = 655350 }}
+"""
+BUSES = {
+    "i2c": ("addresses = [0x6d]", DEVICE),
+    "spi": ("mode = 3", ON_SPI),
+}
+
+
+@pytest.mark.parametrize("bus", BUSES)
+@pytest.mark.parametrize("until, done", [("(state & 8) == 0", "00"), ("state & 1", "01")])
+def test_a_chip_that_says_when_it_has_measured_is_asked_until_then(bus, until, done, put):
+    """Whichever way its bit goes; longer than its longest is no reading, and on SPI in its own mode only."""
+    head, body = BUSES[bus]
+    files = {
+        "site.toml": '[site]\nname = "refuge"\n',
+        "chips/asked.toml": ASKED.format(bus=bus, head=head, until=until, done=done),
+        "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n'
+        + body.format(name="asked", address=0x6D, every=2),
+        "script.toml": '[rehearsal]\nlasts = "20s"\n[world]\ns.pressure = 96000\n'
+        + steps("9s? s.pressure == 96000", "10s: s.pressure = 500", "19s? s.pressure == 500"),
+    }
+    path = put(files)
+    result = zapato.rehearse(path, path.parent / "script.toml")
+    assert failed(result) == []
+    made = stand_in("asked", {"pressure": 96000.0}.get)
+    moments = [0]
+    made.now = lambda: moments[-1]
+    seen = []
+    for moment in (0, 49, 51):  # ms since it was asked first
+        moments.append(moment)
+        seen.append(spoken(made, b"\x02", 1))
+    assert seen[0] == seen[1] != seen[2] == bytes.fromhex(done)
+
+
+def test_a_chip_in_another_mode_understands_nothing(put, monkeypatch):
+    """The bus takes the chip's mode for its exchange alone; one that wants another mode than is set gives nothing of worth."""
+    path = put(
+        {
+            "device.toml": 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n'
+            + ON_SPI.format(name="max31865", every=2)
+            + '[sensor.other]\nchip = "max31855"\nbus = "main"\nselect = 26\nevery = "2s"\n',
+            "script.toml": '[rehearsal]\nlasts = "20s"\n[world]\ns.temperature = -40\nother.temperature = 20\n'
+            + steps("19s? abs(s.temperature + 40) < 0.1 and abs(other.temperature - 20) < 0.3"),
+        }
+    )
+    assert failed(zapato.rehearse(path, path.parent / "script.toml")) == []
+    text = runtime_source("d_max31865", "esp32")
+    assert "self.bus.spi.init(polarity=0, phase=1)" in text
+    monkeypatch.setattr(SpiChip, "mode", property(lambda self: 2, lambda self, mode: None), raising=False)
+    (heard,) = failed(zapato.rehearse(path, path.parent / "script.toml"))
+    assert heard[-1]["s.temperature"] is None
+
+
+def test_a_repeated_start_is_kept(put):
+    """A chip that wants one gives nothing after a stop; the driver reads with one."""
+    made = stand_in("mlx90614", {"temperature": 28.0, "ambient": 20.0}.get)
+    made.write(b"\x07")
+    with pytest.raises(Fault):
+        made.read(3)
+    assert "readfrom_mem(self.address, 7, 3)" in driver_source(description("mlx90614"))

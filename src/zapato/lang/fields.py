@@ -206,9 +206,16 @@ def number(name: str, help: str, default: Any = None) -> Field:
 
 
 def measured(
-    name: str, help: str, dimension: str, default: Any = None, *, least: float = 0, most: float = float("inf")
+    name: str,
+    help: str,
+    dimension: str,
+    default: Any = None,
+    *,
+    least: float = 0,
+    most: float = float("inf"),
+    rounded: Callable[[float], int] = round,
 ) -> Field:
-    """A number with a unit; read in the base unit (whole milliseconds for "time")."""
+    """A number with a unit; read in the base unit ("time" in milliseconds, made whole by `rounded`)."""
     example = EXAMPLES[dimension]
 
     def read(value: Any) -> float:
@@ -223,7 +230,7 @@ def measured(
                 f'is "{value}": out of range',
                 f"at least {least:g}" if measured_value < least else f"at most {most:g}",
             )
-        return round(measured_value) if dimension == "time" else measured_value
+        return rounded(measured_value) if dimension == "time" else measured_value
 
     schema = {"type": "string", "pattern": r"^\s*[+-]?\d+(\.\d+)?\s*\S+\s*$"}
     return Field(name, read, schema, help, default, dimension=dimension)

@@ -582,7 +582,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def on_spi(self, data: bytes) -> None:
         """Bytes out, and as many in, of the chip whose select line is low; nobody drives the line where there is none."""
         head, _, sent = data.partition(b"\n")
-        sck, rate = map(int, head.split())
+        sck, rate, mode = map(int, head.split())
         self.clock.busy(len(sent) * 8_000_000 // rate)
         chips = self.buses.get(sck, {})
         chosen = [select for select in chips if self.pins.line(select).level == 0]
@@ -595,7 +595,16 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             exchange = chip if isinstance(chip, SpiStandIn) else SpiExchange(chip)
             self.exchanges[sck, select] = exchange
             self.pins.line(select).on_change = exchange.end
-        self.pipe = self.exchanges[sck, select].move(sent)
+        wanted = getattr(chips[select], "mode", 0)
+        if mode == wanted:
+            self.pipe = self.exchanges[sck, select].move(sent)
+        else:  # sampled on the other edge: both sides see their bits one place late
+            self.pipe = _late(self.exchanges[sck, select].move(_late(sent)))
+
+
+def _late(data: bytes) -> bytes:
+    """Bits that are sampled on the wrong edge of the clock."""
+    return (int.from_bytes(data, "big") >> 1).to_bytes(len(data), "big")
 
 
 def _resident(path: str) -> bool:

@@ -193,6 +193,21 @@ class Buses:
         self.clock.busy((size + 1) * 9_000_000 // rate)
         self.pipe = self._chip(sda, address).read(size)
 
+    def on_i2c_joined(self, data: bytes) -> None:
+        """A register's address, a repeated start, and its answer."""
+        sda, address, register, size, rate = map(int, data.split())
+        self.clock.busy((size + 3) * 9_000_000 // rate)
+        chip = self._chip(sda, address)
+        chip.write(bytes((register,)))
+        joined: Any = self.buses.get(sda, {}).get(address)
+        if joined is not None:
+            joined.joined = True
+        try:
+            self.pipe = chip.read(size)
+        finally:
+            if joined is not None:
+                joined.joined = False
+
     def _chip(self, sda: int, address: int) -> BusStandIn:
         if self.fault(sda) == "clock":
             self.clock.busy(WAITS)

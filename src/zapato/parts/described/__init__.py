@@ -1,4 +1,4 @@
-"""Sensor chips on I2C that a table describes: no code, so always safe to read.
+"""Sensor chips on I2C and SPI that a table describes: no code, so always safe to read.
 
 A file chips/NAME.toml, in the package, in an extension or beside site.toml, says what is written and read, which bytes are what, how
 values follow from them, and examples of bytes and values out of the datasheet. From it come the driver (`source`), the stand-in of

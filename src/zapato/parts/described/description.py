@@ -26,6 +26,16 @@ class ReadStep:
     silent: bool
     layout: Layout | None
     valid: Formula | None = None
+    until: Formula | None = None
+
+    @property
+    def waiting(self) -> bytes:
+        """The answer of a step that is asked again, while it is not time yet: its fields all 0, or all their highest where 0 would end it."""
+        slots = self.layout.slots if self.layout else {}
+        zeros = dict.fromkeys(slots, 0)
+        ends = self.until is None or self.until.value(zeros)
+        fields = {name: slot.high for name, slot in slots.items()} if ends else zeros
+        return self.layout.make(fields) if self.layout else b""
 
 
 @dataclass(frozen=True, eq=False)
@@ -94,12 +104,18 @@ class Description:
         slots = sum(len(layout.slots) + 2 * len(layout.checks) for layout in layouts)
         formulas = [*self.terms.values(), *(value.formula for value in self.values.values())]
         formulas += [step.valid for step in self.steps if step.valid]
+        formulas += [step.until for step in self.steps if step.until]
         steps = len((*self.begin, *self.calibration, *self.steps))
         return sum(formula.pieces for formula in formulas) + 6 * steps + 6 * slots + 8 * len(self.settings)
 
     @property
     def on_spi(self) -> bool:
         return self.head["bus"] == "spi"
+
+    @property
+    def said_first(self) -> bool:
+        """Whether anything is written to it."""
+        return any(step.write for step in (*self.begin, *self.calibration, *self.steps))
 
     @property
     def constants(self) -> dict[str, float]:
@@ -156,7 +172,7 @@ class Description:
     @cached_property
     def own(self) -> dict[str, str]:
         """The field that carries each value, where there is one: the only one of the value's that carries none before it."""
-        own = {name: value.moves for name, value in self.values.items() if value.moves}
+        own = {name: value.moves.split()[0] for name, value in self.values.items() if value.moves}
         rest = {name: value for name, value in self.values.items() if not value.moves}
         while True:
             of = {
@@ -168,6 +184,15 @@ class Description:
                 return own
             own[name] = of[name].pop()
             del rest[name]
+
+    @cached_property
+    def fine(self) -> dict[str, str]:
+        """The field with the fine part of a value that stands in two fields, as a float does."""
+        return {
+            name: value.moves.split()[1]
+            for name, value in self.values.items()
+            if len(value.moves.split()) > 1
+        }
 
     def amount(self, name: str, fields: Mapping[str, float]) -> float:
         """A value of these fields, not rounded. Raises ArithmeticError."""
@@ -193,7 +218,8 @@ class Description:
             return None
         fields = {**constants, **self.counts(chosen), **read}
         try:
-            if not all(step.valid.value(fields) for step in self.steps if step.valid):
+            conditions = (each for step in self.steps for each in (step.valid, step.until) if each)
+            if not all(condition.value(fields) for condition in conditions):
                 return None
             return {
                 name: round(self.amount(name, fields), value.digits) for name, value in self.values.items()

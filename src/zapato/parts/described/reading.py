@@ -7,7 +7,8 @@ from typing import Any, cast
 
 from zapato.lang.document import Document
 from zapato.lang.source import Source, table
-from zapato.parts.described.description import PATIENT, ChipValue, Description, Example, ReadStep, Setting
+from zapato.parts.described.consistency import together
+from zapato.parts.described.description import ChipValue, Description, Example, ReadStep, Setting
 from zapato.parts.described.formula import Formula
 from zapato.parts.described.shapes import CHIP, EXAMPLE, LOCAL, SETTING, STEP, TERM, VALUE, Written
 from zapato.parts.reserved import reserved
@@ -19,8 +20,6 @@ TAKEN = frozenset(
 """Keys that every sensor's table has."""
 WORDS = "words"
 """Where a driver keeps the words of its calibration."""
-EXAMPLES = 3
-"""Examples of bytes and values that a description has at the least."""
 
 
 def read_description(source: Source) -> tuple[Description | None, Document]:
@@ -49,7 +48,7 @@ def read_description(source: Source) -> tuple[Description | None, Document]:
         source.path.stem, head, begin, calibration, steps, terms, values, examples, settings
     )
     if not document.findings:
-        _together(document, description)
+        together(document, description)
     return (None if document.findings else description), document
 
 
@@ -76,10 +75,12 @@ def _steps(document: Document, word: str) -> list[ReadStep]:
             )
         if word == "calibration" and "read" not in row:
             document.found("missing-key", (word, at), "[[calibration]] needs read", of="key")
-        if "valid" in row and (word != "step" or "read" not in row):
-            document.found(
-                "unknown-key", (word, at, "valid"), "valid goes with a [[step]] that reads", of="key"
-            )
+        for key in {"valid", "until"} & row.keys() if word != "step" or "read" not in row else ():
+            words = f"{key} goes with a [[step]] that reads"
+            document.found("unknown-key", (word, at, key), words, of="key")
+        if "until" in row and not given.get("takes"):
+            words = "until needs takes: how long it is asked at the most"
+            document.found("missing-key", (word, at), words, of="key")
         silent = given.get("busy", "silent") == "silent"
         steps.append(
             ReadStep(
@@ -88,6 +89,7 @@ def _steps(document: Document, word: str) -> list[ReadStep]:
                 silent,
                 given.get("read"),
                 given.get("valid"),
+                given.get("until"),
             )
         )
     return steps
@@ -181,148 +183,3 @@ def _examples(document: Document) -> list[Example]:
                 Example(given["read"], given["gives"], ("example", at), before, given.get("settings", {}))
             )
     return examples
-
-
-def _together(document: Document, description: Description) -> None:
-    """What holds between the tables: names, and the datasheet's own examples."""
-    if not description.reading or not description.values:
-        document.found(
-            "missing-key",
-            ("step",),
-            "a description needs a [[step]] that reads, and a [value.NAME]",
-            of="key",
-        )
-        return
-    _known_names(document, description)
-    _bus(document, description)
-    if len(description.examples) < EXAMPLES:
-        words = f"it has {len(description.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
-        document.found("missing-key", ("example",), words, of="key")
-    if sum(step.takes for step in description.begin[:-1]) > PATIENT:
-        words = f"only the last [[begin]] may take more than {PATIENT} ms: nothing else runs while the driver waits"
-        document.found("wrong-type", ("begin",), words, of="key")
-    if description.calibration and description.early:
-        words = f"begin takes more than {PATIENT} ms, and nothing waits for it before the calibration is read"
-        document.found("wrong-type", ("begin",), words, of="key")
-    if any(len(example.calibration) != len(description.calibration) for example in description.examples):
-        words = f"the first example needs the bytes of each [[calibration]]: {len(description.calibration)}"
-        document.found("missing-key", ("example",), words, of="key")
-    for name in description.values if not document.findings else ():
-        _bounded(document, description, name)
-    if document.findings:
-        return
-    for example in description.examples:
-        _comes_out(document, description, example)
-
-
-def _bus(document: Document, description: Description) -> None:
-    """What each bus asks for, and what it has no place for."""
-    if not description.on_spi and not description.head["addresses"]:
-        document.found(
-            "missing-key",
-            ("addresses",),
-            "addresses is missing: a chip on I2C has one at the least",
-            of="key",
-        )
-    said = any(step.write for step in (*description.begin, *description.calibration, *description.steps))
-    if description.on_spi and (said or description.head["addresses"] or len(description.steps) != 1):
-        words = "a chip on SPI has no addresses and one [[step]] that reads; one that is written to is an extension with a driver"
-        document.found("wrong-type", ("bus",), words, of="key")
-
-
-def _known_names(document: Document, description: Description) -> None:
-    """Every name of a formula is a field or a term before it; none stands for two things."""
-    slots = [
-        name
-        for step in (*description.calibration, *description.reading)
-        if step.layout
-        for name in step.layout.slots
-    ]
-    names = set(slots)
-    counted = {name for name, setting in description.settings.items() if setting.counts}
-    for name in sorted(
-        {name for name in slots if slots.count(name) > 1}
-        | names & description.terms.keys()
-        | description.settings.keys() & (names | description.terms.keys())
-    ):
-        document.found(
-            "bad-name",
-            ("step",),
-            f"{name} stands for two things: fields and terms have names of their own",
-            of="key",
-        )
-    names |= counted
-    for step in (*description.begin, *description.calibration, *description.steps):
-        for _, name in step.write.places:
-            if name not in description.settings:
-                document.found(
-                    "unknown-reference",
-                    ("step",),
-                    f"a step writes {{{name}}}, and there is no [setting.{name}]",
-                    of="key",
-                )
-    for example in description.examples:
-        for name, word in example.settings.items():
-            if name not in description.settings or word not in description.settings[name].options:
-                document.found(
-                    "unknown-reference",
-                    (*example.path, "settings"),
-                    f"there is no setting {name} with the word {word}",
-                )
-    for term, formula in description.terms.items():
-        for name in sorted(formula.names - names):
-            document.found(
-                "unknown-reference", ("term", term, "of"), f"no field and no term before it is called {name}"
-            )
-        names.add(term)
-    for value in description.values.values():
-        for name in sorted(value.formula.names - names):
-            document.found("unknown-reference", ("value", value.name, "of"), f"no answer has a field {name}")
-        if value.moves and value.moves not in description.reached(value.formula) & description.slots().keys():
-            document.found(
-                "unknown-reference",
-                ("value", value.name, "moves"),
-                f"its formula comes down to no field {value.moves}",
-            )
-    for at, step in enumerate(description.steps):
-        own = step.layout.slots.keys() if step.layout else set[str]()
-        for name in sorted(step.valid.names - own if step.valid else ()):
-            document.found("unknown-reference", ("step", at, "valid"), f"this answer has no field {name}")
-
-
-def _bounded(document: Document, description: Description, value: str) -> None:
-    """At the ends of its fields a formula gives a number, too; a division by zero is told by the device as a failed reading."""
-    slots = description.slots()
-    for end in ("low", "high"):
-        try:
-            description.amount(
-                value, description.constants | {name: getattr(slot, end) for name, slot in slots.items()}
-            )
-        except ZeroDivisionError:
-            continue
-        except (ArithmeticError, ValueError, TypeError) as error:
-            words = f"of gives no number where its fields are at their {end} end: {error}"
-            document.found("wrong-type", ("value", value, "of"), words)
-            return
-
-
-def _comes_out(document: Document, description: Description, example: Example) -> None:
-    """The bytes of an example give its values, by the formulas that the driver and the stand-in are made of."""
-    if len(example.answers) != len(description.reading):
-        words = f"read has {len(example.answers)} answers, and {len(description.reading)} steps read"
-        document.found("wrong-type", (*example.path, "read"), words)
-        return
-    worked = description.worked_out(example.answers, example.calibration, example.settings)
-    if worked is None:
-        document.found(
-            "wrong-type",
-            (*example.path, "read"),
-            "these bytes are no answer as [[step]] describes it, not valid, or their check byte is wrong",
-        )
-        return
-    for name, value in example.gives.items():
-        if name not in worked:
-            document.found("unknown-reference", (*example.path, "gives"), f"there is no value {name}")
-        elif abs(worked[name] - value) > 0.51 * 10 ** -description.values[name].digits:
-            words = f"{name} of these bytes is {worked[name]:g} by its formula, and {value:g} by the example"
-            document.found("wrong-type", (*example.path, "gives"), words)

@@ -6,10 +6,22 @@ import keyword
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
-from math import isfinite
+from math import ceil, isfinite
 from typing import cast
 
-from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, choice, measured, number, span, text, whole
+from zapato.lang.fields import (
+    REQUIRED,
+    Field,
+    Shape,
+    Wrong,
+    boolean,
+    choice,
+    measured,
+    number,
+    span,
+    text,
+    whole,
+)
 from zapato.parts.described.formula import Formula, read_formula
 from zapato.parts.described.layout import LONGEST, Layout, read_layout
 from zapato.parts.registers import read_unit
@@ -124,13 +136,15 @@ CHIP = Shape(
     (
         text("help", "one sentence: what it measures, over what", REQUIRED),
         text("source", "the datasheet and the sections of its figures", REQUIRED, most=1000),
-        choice("bus", "its bus; one on SPI is only read, with its select line low", "i2c", "spi", default="i2c"),
+        choice("bus", "its bus", "i2c", "spi", default="i2c"),
+        whole("mode", "on SPI: its mode, 0 to 3 (clock polarity and phase)", 0, least=0, most=3),
+        boolean("repeated", "on I2C: it wants a repeated start, not a stop, between what is written and what is read"),
         Field("addresses", _read_addresses, {"type": "array"}, "the I2C addresses it can have, the usual one first", ()),
         measured("bus_most", "the fastest clock of its bus", "Hz", None),
         span("supply", "V at its supply, least and most: \"1.7V-3.6V\"", "V"),
         number("reads_high", "the share of its supply from which its inputs read high", 0.0),
-        measured("fastest", "the shortest time between two readings", "time", 50),
-        measured("start", "from power-up until it listens", "time", 20, most=5000),
+        measured("fastest", "the shortest time between two readings", "time", 50, rounded=ceil),
+        measured("start", "from power-up until it listens", "time", 20, most=5000, rounded=ceil),
         measured("draws", "its largest current", "A", 0.0),
         text("wiring", "how it is wired", "", most=1000),
     )
@@ -138,10 +152,11 @@ CHIP = Shape(
 STEP = Shape(
     (
         Field("write", _read_written, {"type": "string"}, "bytes that are written, in hexadecimal digits; {gain} for a setting's", None),
-        measured("takes", "how long the chip is busy then, by its datasheet's longest", "time", 0, most=2000),
+        measured("takes", "how long the chip is busy then, by its datasheet's longest", "time", 0, most=2000, rounded=ceil),
         choice("busy", "what it answers meanwhile: nothing, or zeros", "silent", "zeros", default="silent"),
         Field("read", _read_layout, {"type": "string"}, "the answer that is read: \"{t:u16} {crc8}\"", None),
         Field("valid", _read_formula, {"type": "string"}, "what is true of its fields where the reading counts: \"s & 8\"", None),
+        Field("until", _read_formula, {"type": "string"}, "what is true of its fields once it has measured: it is asked again until then, as long as takes", None),
     )
 )  # fmt: skip
 SETTING = Shape(
@@ -173,9 +188,9 @@ VALUE = Shape(
         whole("digits", "digits after the point", 2, least=0, most=6),
         text(
             "moves",
-            "where it reads several fields: the one that a rehearsal changes; the others stay as in the first example",
+            'where it reads several fields: the one that a rehearsal changes; the others stay as in the first example. Of two, the second is the fine part: "high low"',
             "",
-            most=40,
+            most=80,
         ),
     )
 )

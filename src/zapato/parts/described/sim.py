@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from functools import lru_cache
@@ -18,6 +19,9 @@ FLAGS = 256
 class Chip(Measuring):
     """One described chip; `feel` gives what the world says of its values."""
 
+    joined = False
+    """Whether what is read now follows on a repeated start; the bus says so."""
+
     def __init__(self, chip: Description, feel: Feel) -> None:
         self.chip, self.feel = chip, feel
         self._step: ReadStep | None = next((step for step in chip.steps if not step.write), None)
@@ -25,16 +29,21 @@ class Chip(Measuring):
         self._unset = {*chip.begin}
         """What must be written before it measures; until then its fields are 0."""
         self._chosen: dict[str, str] = {}
+        self._asked_again: ReadStep | None = None
+        """The step that is asked again until it has measured."""
 
     def write(self, data: bytes) -> None:
+        step = self._next(data)
+        if step and step is self._asked_again:
+            return  # it goes on measuring
         if self.busy:
             raise Fault(NO_ANSWER)
-        step = self._next(data)
         if step is None:  # another register or command: it answers nothing that the driver asks for
             self._step, self._answer = None, b""
             return
         self._step = step
         self._unset.discard(step)
+        self._asked_again = step if step.until else None
         if step.takes:
             self.begin(step.takes, self._measured)
         else:
@@ -82,13 +91,19 @@ class Chip(Measuring):
         for name, slot in self.chip.own.items():
             felt = self.feel(name)
             if felt is not None:
-                others = (
-                    *((key, raw) for key, raw in raws.items() if key != slot),
-                    *self.chip.counts(self._chosen).items(),
-                )
+                others = self._others(name, raws)
                 with suppress(ArithmeticError):  # no number leads there: the field stays
                     raws[slot] = self._counted(raw_of(self.chip, name, float(felt), others), slot, raws)
+                    if fine := self.chip.fine.get(name):
+                        known = (*others, (slot, raws[slot]))
+                        raws[fine] = _nearest(self.chip, name, fine, float(felt), dict(known))
         return raws
+
+    def _others(self, name: str, raws: Mapping[str, int]) -> Others:
+        """What else the value hangs on, as it stands."""
+        known = {**raws, **self.chip.counts(self._chosen)}
+        reached = self.chip.reached(self.chip.values[name].formula) - {self.chip.own[name]}
+        return tuple((key, known[key]) for key in sorted(reached & known.keys()))
 
     def _counted(self, raw: int, field: str, raws: Mapping[str, int]) -> int:
         """The nearest number at which the answer says that it counts, where it says so in the same field."""
@@ -101,33 +116,62 @@ class Chip(Measuring):
         return next(good, raw)
 
     def read(self, size: int) -> bytes:
+        if self.chip.head["repeated"] and not self.joined:
+            raise Fault(NO_ANSWER)
         if self.busy:
+            if self._step and self._step.until:
+                return self._step.waiting[:size]
             if self._step and not self._step.silent:
                 return bytes(size)
             raise Fault(NO_ANSWER)
+        self._asked_again = None
         if self._step and not self._step.write:
             self._measured()
         return self._answer[:size].ljust(size, b"\xff")
 
 
 class SpiChip(Chip):
-    """One on SPI that is only read: from the moment it is selected its bytes come out, and zeros after them."""
+    """One on SPI: while it is selected it takes the bytes of a step and gives its answer, zeros after that; one that is only read gives it at once."""
 
     def __init__(self, chip: Description, feel: Feel) -> None:
         super().__init__(chip, feel)
+        self.mode: int = chip.head["mode"]
+        self._said = b""
         self._out: bytes | None = None
 
     def end(self) -> None:
         """The select line moved."""
-        self._out = None
+        self._said, self._out = b"", None
 
     def move(self, sent: bytes) -> bytes:
         """What comes in while these bytes go out."""
-        if self._out is None:
-            layout = self.chip.steps[0].layout
-            self._out = self.read(layout.size) if layout else b""
-        taken, self._out = self._out[: len(sent)], self._out[len(sent) :]
-        return taken.ljust(len(sent), b"\0")
+        silent = any(step.write for step in self.chip.steps)
+        given = bytearray()
+        for byte in sent:
+            if self._out is None and silent:
+                self._said += bytes((byte,))
+                given.append(0xFF)
+                self._asked()
+            else:
+                self._out = self._answered() if self._out is None else self._out
+                given += self._out[:1] or b"\0"
+                self._out = self._out[1:]
+        return bytes(given)
+
+    def _asked(self) -> None:
+        """What was said is a whole step: its answer comes next."""
+        if self._next(self._said) is None:
+            return
+        if not self.busy or self._asked_again:
+            self.write(self._said)
+        self._out = self._answered()
+
+    def _answered(self) -> bytes:
+        """Its bytes; nobody drives the line while it measures."""
+        layout = self._step.layout if self._step else None
+        size = layout.size if layout else 0
+        waits = self.busy and not (self._step and self._step.until)
+        return b"\xff" * size if waits else self.read(size)
 
 
 Others = tuple[tuple[str, float], ...]
@@ -138,6 +182,8 @@ def _at(chip: Description, name: str, others: Others) -> Callable[[int], float]:
     """The value as a function of its own field; where it is divided by nothing it has no end."""
     known = chip.constants | dict(others)
     slot = chip.own[name]
+    if fine := chip.fine.get(name):  # in its middle: then the nearest coarse number is the right one
+        known[fine] = (chip.slots()[fine].low + chip.slots()[fine].high + 1) // 2
 
     def value(raw: int) -> float:
         try:
@@ -159,6 +205,13 @@ def _one_way(chip: Description, name: str, others: Others) -> bool:
     return curve == sorted(curve) or curve == sorted(curve, reverse=True)
 
 
+@lru_cache(maxsize=16)
+def _curve(chip: Description, name: str, others: Others) -> array[float]:
+    """The value for every number of its field."""
+    slot, value = chip.slots()[chip.own[name]], _at(chip, name, others)
+    return array("d", map(value, range(slot.low, slot.high + 1)))
+
+
 @lru_cache(maxsize=512)
 def raw_of(chip: Description, name: str, felt: float, others: Others = ()) -> int:
     """The number in a value's own field that comes nearest to what is felt: the formula turned round."""
@@ -168,9 +221,23 @@ def raw_of(chip: Description, name: str, felt: float, others: Others = ()) -> in
         chip, name, others
     ):  # as with an exponent, or a pole: all of two bytes are looked through
         usual, digits = chip.usual.get(slot.name, 0), chip.values[name].digits + 1
-        return min(
-            range(low, high + 1), key=lambda raw: (round(abs(value(raw) - felt), digits), abs(raw - usual))
-        )
+        off = (round(abs(amount - felt), digits) for amount in _curve(chip, name, others))
+        return min(zip(off, range(low, high + 1), strict=True), key=lambda at: (at[0], abs(at[1] - usual)))[1]
+    return _nearest_between(value, felt, low, high)
+
+
+def _nearest(chip: Description, name: str, field: str, felt: float, known: Mapping[str, float]) -> int:
+    """The number of a value's fine field that comes nearest, with its coarse one settled: there it goes one way."""
+    slot = chip.slots()[field]
+    fields = {**chip.constants, **known}
+
+    def value(raw: int) -> float:
+        return chip.amount(name, {**fields, field: raw})
+
+    return _nearest_between(value, felt, slot.low, slot.high)
+
+
+def _nearest_between(value: Callable[[int], float], felt: float, low: int, high: int) -> int:
     rises = value(high) > value(low)
     while high - low > 1:
         middle = (low + high) // 2

@@ -8,6 +8,9 @@ from zapato.lang.patterns import Slot
 from zapato.parts.described.description import Description, ReadStep
 from zapato.parts.described.layout import CheckByte
 
+ASKED = 20
+"""Pauses into which the longest time is cut for a chip that is asked whether it has measured."""
+
 
 def class_name(name: str) -> str:
     return "Chip" + "".join(word.capitalize() for word in name.split("_"))
@@ -19,6 +22,7 @@ def driver_source(chip: Description) -> str:
     waits = any(step.takes for step in (*(() if slow else chip.begin), *chip.calibration, *chip.steps))
     calibration = () if _packed(chip) else chip.calibration
     checked = any(step.layout and step.layout.checks for step in (*calibration, *chip.steps))
+    waits = waits or any(step.until for step in chip.steps)
     imports = [*(["import struct"] if _packed(chip) else []), *(["import time"] if waits else [])]
     lines = [f"# {chip.name}: made from its description.", *imports, *([""] if imports else [])]
     lines += ["from checked import crc8"] if checked else []
@@ -28,35 +32,70 @@ def driver_source(chip: Description) -> str:
     lines += _init(chip)
     lines += ["    def first(self):", f"        return {f'self.early({first})' if slow else first}", ""]
     if chip.on_spi:
-        lines += ["    def get(self, size):", '        return self.bus.exchange(self.address, b"", size)', ""]
+        lines += _on_spi(chip)
     if chip.begin or chip.calibration:
         lines += [
             "    def begin(self):",
             *(line for step in chip.begin for line in _said(step, not slow or step is not chip.begin[-1])),
         ]
         lines += [*_calibration(chip), ""]
-    lines += _ANEW if slow else []
+    lines += _measure(chip)
     lines += ["    def values(self):"]
     if words := _words(chip):
         lines += [f"        {', '.join(words)}{',' * (len(words) == 1)} = self.words"]
     lines += [f"        {name} = self.{name}_counts" for name in chip.read_settings]
     for step in chip.steps:
-        lines += [*_said(step), *_read(step), *_valid(step)]
+        lines += _step(chip, step)
     lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
     given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
     return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
 
 
-_ANEW = [
-    "    def measure(self):",
-    "        if not self.begun:  # set up anew after a silence: it has measured by the next reading",
-    "            self.bus.rests()",
-    "            self.begin()",
-    "            self.begun = True",
-    '            raise ValueError("it begins anew")',
-    "        return super().measure()",
-    "",
-]
+def _measure(chip: Description) -> list[str]:
+    """A reading, where it is more than every sensor on a bus does: set up anew after a silence, it has measured by the next one."""
+    set_up = chip.on_spi and (chip.begin or chip.calibration)
+    if not set_up and not chip.early:
+        return []
+    lines = [
+        "    def measure(self):",
+        "        if not self.begun:",
+        "            self.bus.rests()",
+        "            self.begin()",
+    ]
+    if chip.early:
+        lines += ["            self.begun = True", '            raise ValueError("it begins anew")']
+    if not set_up:
+        return [*lines, "        return super().measure()", ""]
+    return [
+        *lines,
+        "        self.begun = False  # nobody refuses on SPI: a reading that counts says that it is there",
+        "        values = self.values()",
+        "        self.begun = True",
+        "        return values",
+        "",
+    ]
+
+
+def _on_spi(chip: Description) -> list[str]:
+    """What is said and heard while the select line is low, in one go; the bus has the chip's mode as long as that takes."""
+    if not chip.said_first:
+        return ["    def get(self, size):", *_exchange(chip, 'b""', "size"), ""]
+    lines = ["    def send(self, *data):", "        self.ask(0, *data)", ""]
+    return [*lines, "    def ask(self, size, *data):", *_exchange(chip, "bytes(data)", "size"), ""]
+
+
+def _exchange(chip: Description, data: str, size: str) -> list[str]:
+    mode = chip.head["mode"]
+    call = f"return self.bus.exchange(self.address, {data}, {size})"
+    if not mode:
+        return [f"        {call}"]
+    return [
+        f"        self.bus.spi.init(polarity={mode >> 1}, phase={mode & 1})",
+        "        try:",
+        f"            {call}",
+        "        finally:",
+        "            self.bus.spi.init(polarity=0, phase=0)",
+    ]
 
 
 def _init(chip: Description) -> list[str]:
@@ -77,18 +116,61 @@ def _init(chip: Description) -> list[str]:
     ]
 
 
-def _said(step: ReadStep, waits: bool = True) -> list[str]:
+def _step(chip: Description, step: ReadStep) -> list[str]:
+    """One step of a reading: said, heard and looked at; asked again where it says whether it has measured."""
+    if step.until is None:
+        return [*_asked(chip, step), *_valid(step)]
+    pause = max(1, ceil(step.takes / ASKED))
+    again = ReadStep(step.write, 0, step.silent, step.layout)
+    body = [
+        f"        time.sleep_ms({pause})",
+        *_asked(chip, again),
+        f"        if {step.until.text}:",
+        "            break",
+    ]
+    return [
+        f"        for _ in range({ceil(step.takes / pause) + 1}):",
+        *(f"    {line}" for line in body),
+        "        else:",
+        '            raise ValueError("it does not get ready")',
+        *_valid(step),
+    ]
+
+
+def _asked(chip: Description, step: ReadStep) -> list[str]:
+    """What is said and heard: on SPI, and where a repeated start is wanted, in one go."""
+    layout = step.layout
+    if layout and step.write and chip.on_spi:
+        return [f"        b = self.ask({', '.join((str(layout.size), *_sent(step)))})", *_fields(step)]
+    if layout and step.write and chip.head["repeated"]:
+        register = ", ".join(_sent(step))
+        return [
+            f"        b = self.i2c.readfrom_mem(self.address, {register}, {layout.size})",
+            *_fields(step),
+        ]
+    return [*_said(step), *_read(step)]
+
+
+def _sent(step: ReadStep) -> list[str]:
     places = dict(step.write.places)
-    sent = (f"self.{places[at]}" if at in places else str(byte) for at, byte in enumerate(step.write.data))
-    lines = [f"        self.send({', '.join(sent)})"] if step.write else []
+    return [f"self.{places[at]}" if at in places else str(byte) for at, byte in enumerate(step.write.data)]
+
+
+def _said(step: ReadStep, waits: bool = True) -> list[str]:
+    lines = [f"        self.send({', '.join(_sent(step))})"] if step.write else []
     return lines + ([f"        time.sleep_ms({ceil(step.takes) + 1})"] if step.takes and waits else [])
 
 
 def _read(step: ReadStep) -> list[str]:
+    return [f"        b = self.get({step.layout.size})", *_fields(step)] if step.layout else []
+
+
+def _fields(step: ReadStep) -> list[str]:
+    """The fields of the answer `b`, where its fixed bytes and its check bytes are right."""
     layout = step.layout
     if layout is None:
         return []
-    lines = [f"        b = self.get({layout.size})"]
+    lines: list[str] = []
     wrong = [f"b[{at}] != {byte}" for at, byte in layout.fixed.items()]
     wrong += [_check(check) for check in layout.checks]
     if wrong:
@@ -129,7 +211,7 @@ _CODES = {(1, False): "B", (1, True): "b", (2, False): "H", (2, True): "h", (4, 
 def _packed(chip: Description) -> str:
     """The words of a calibration that is read in one piece, as struct has them; "" where it is another."""
     layout = chip.calibration[0].layout if len(chip.calibration) == 1 else None
-    if layout is None or layout.fixed or layout.checks:
+    if layout is None or chip.on_spi or chip.head["repeated"] or layout.fixed or layout.checks:
         return ""
     slots = list(layout.slots.values())
     ends = {slot.little for slot in slots if slot.width > 1}
@@ -144,7 +226,7 @@ def _calibration(chip: Description) -> list[str]:
         step = chip.calibration[0]
         size = step.layout.size if step.layout else 0
         return [*_said(step), f"        self.words = struct.unpack({form!r}, self.get({size}))"]
-    lines = [line for step in chip.calibration for line in (*_said(step), *_read(step))]
+    lines = [line for step in chip.calibration for line in _asked(chip, step)]
     words = _words(chip)
     return [*lines, f"        self.words = {', '.join(words)}{',' * (len(words) == 1)}"] if words else lines
 

@@ -150,6 +150,13 @@ class SoftI2C:
         self.readfrom_into(address, data)
         return bytes(data)
 
+    def readfrom_mem(self, address, memory, size, addrsize=8):
+        # The register, a repeated start, the answer (extmod/machine_i2c.c, read_mem).
+        data = bytearray(size)
+        fetch("i2c_joined", "%d %d %d %d %d" % (self.sda, address, memory, size, self.freq))
+        pipe.readinto(data)
+        return bytes(data)
+
 
 class I2C(SoftI2C):
     def __init__(self, id, scl, sda, freq=400000, timeout=50000):
@@ -162,11 +169,14 @@ class SoftSPI:
 
     def __init__(self, baudrate=500000, *, polarity=0, phase=0, bits=8, firstbit=MSB, sck=None, mosi=None, miso=None):
         self.line = sck.gpio if sck else 14
-        self.init(baudrate)
+        self.init(baudrate, polarity, phase)
 
-    def init(self, baudrate):
-        self.rate = baudrate
-        self.head = b"%d %d\n" % (self.line, baudrate)
+    def init(self, baudrate=-1, polarity=-1, phase=-1):
+        # What is not given stays (extmod/machine_spi.c, mp_machine_soft_spi_init; the ports' controllers do the same).
+        self.rate = self.rate if baudrate < 0 else baudrate
+        self.polarity = self.polarity if polarity < 0 else polarity
+        self.phase = self.phase if phase < 0 else phase
+        self.head = b"%d %d %d\n" % (self.line, self.rate, self.polarity << 1 | self.phase)
 
     def deinit(self):
         pass
@@ -192,7 +202,7 @@ class SPI(SoftSPI):
     def __init__(self, id, baudrate=1000000, polarity=0, phase=0, bits=8, firstbit=0, sck=None, mosi=None, miso=None):
         lines = [_number(each) for each in (sck, mosi, miso)]
         _ask("spi_controller", "%d %d %d %d" % tuple([id] + lines))
-        super().__init__(baudrate, sck=sck)
+        super().__init__(baudrate, polarity=polarity, phase=phase, sck=sck)
         self.sck = lines[0]
 
     def __str__(self):

@@ -1,0 +1,171 @@
+"""What holds between the tables of a description: names, buses, bounds, and the datasheet's own examples."""
+
+from __future__ import annotations
+
+from zapato.lang.document import Document
+from zapato.parts.described.description import PATIENT, Description, Example
+
+EXAMPLES = 3
+"""Examples of bytes and values that a description has at the least."""
+
+
+def together(document: Document, description: Description) -> None:
+    """What holds between the tables: names, and the datasheet's own examples."""
+    if not description.reading or not description.values:
+        document.found(
+            "missing-key",
+            ("step",),
+            "a description needs a [[step]] that reads, and a [value.NAME]",
+            of="key",
+        )
+        return
+    _known_names(document, description)
+    _bus(document, description)
+    if len(description.examples) < EXAMPLES:
+        words = f"it has {len(description.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
+        document.found("missing-key", ("example",), words, of="key")
+    if sum(step.takes for step in description.begin[:-1]) > PATIENT:
+        words = f"only the last [[begin]] may take more than {PATIENT} ms: nothing else runs while the driver waits"
+        document.found("wrong-type", ("begin",), words, of="key")
+    if description.calibration and description.early:
+        words = f"begin takes more than {PATIENT} ms, and nothing waits for it before the calibration is read"
+        document.found("wrong-type", ("begin",), words, of="key")
+    if any(len(example.calibration) != len(description.calibration) for example in description.examples):
+        words = f"the first example needs the bytes of each [[calibration]]: {len(description.calibration)}"
+        document.found("missing-key", ("example",), words, of="key")
+    for name in description.values if not document.findings else ():
+        _bounded(document, description, name)
+    if document.findings:
+        return
+    for example in description.examples:
+        _comes_out(document, description, example)
+
+
+def _bus(document: Document, description: Description) -> None:
+    """What each bus asks for, and what it has no place for."""
+    if not description.on_spi and not description.head["addresses"]:
+        document.found(
+            "missing-key",
+            ("addresses",),
+            "addresses is missing: a chip on I2C has one at the least",
+            of="key",
+        )
+    if description.on_spi and (description.head["addresses"] or description.head["repeated"]):
+        words = (
+            "a chip on SPI has neither addresses nor a repeated start: its select line says that it is meant"
+        )
+        document.found("wrong-type", ("bus",), words, of="key")
+    if description.head["mode"] and not description.on_spi:
+        document.found("wrong-type", ("mode",), "mode belongs to a chip on SPI", of="key")
+    reading = (*description.calibration, *description.reading)
+    if description.on_spi and description.said_first and not all(step.write for step in reading):
+        words = "on SPI what is read follows on what is written in the same step: its command or register"
+        document.found("missing-key", ("step",), words, of="key")
+    if description.on_spi and not description.said_first and len(description.steps) != 1:
+        document.found("wrong-type", ("step",), "a chip on SPI that is only read has one [[step]]", of="key")
+    if description.head["repeated"] and not all(
+        len(step.write.data) == 1 and not step.takes for step in reading
+    ):
+        words = "with a repeated start each step that reads writes one byte before, its register, and takes no time between"
+        document.found("wrong-type", ("repeated",), words, of="key")
+
+
+def _known_names(document: Document, description: Description) -> None:
+    """Every name of a formula is a field or a term before it; none stands for two things."""
+    slots = [
+        name
+        for step in (*description.calibration, *description.reading)
+        if step.layout
+        for name in step.layout.slots
+    ]
+    names = set(slots)
+    counted = {name for name, setting in description.settings.items() if setting.counts}
+    for name in sorted(
+        {name for name in slots if slots.count(name) > 1}
+        | names & description.terms.keys()
+        | description.settings.keys() & (names | description.terms.keys())
+    ):
+        document.found(
+            "bad-name",
+            ("step",),
+            f"{name} stands for two things: fields and terms have names of their own",
+            of="key",
+        )
+    names |= counted
+    for step in (*description.begin, *description.calibration, *description.steps):
+        for _, name in step.write.places:
+            if name not in description.settings:
+                document.found(
+                    "unknown-reference",
+                    ("step",),
+                    f"a step writes {{{name}}}, and there is no [setting.{name}]",
+                    of="key",
+                )
+    for example in description.examples:
+        for name, word in example.settings.items():
+            if name not in description.settings or word not in description.settings[name].options:
+                document.found(
+                    "unknown-reference",
+                    (*example.path, "settings"),
+                    f"there is no setting {name} with the word {word}",
+                )
+    for term, formula in description.terms.items():
+        for name in sorted(formula.names - names):
+            document.found(
+                "unknown-reference", ("term", term, "of"), f"no field and no term before it is called {name}"
+            )
+        names.add(term)
+    for value in description.values.values():
+        for name in sorted(value.formula.names - names):
+            document.found("unknown-reference", ("value", value.name, "of"), f"no answer has a field {name}")
+        reached = description.reached(value.formula) & description.slots().keys()
+        for name in value.moves.split():
+            if name not in reached:
+                words = f"its formula comes down to no field {name}"
+                document.found("unknown-reference", ("value", value.name, "moves"), words)
+        if len(value.moves.split()) > 2:
+            words = "moves names one field, or two: the second is the fine part of the value"
+            document.found("wrong-type", ("value", value.name, "moves"), words)
+    for at, step in enumerate(description.steps):
+        own = step.layout.slots.keys() if step.layout else set[str]()
+        for key, condition in (("valid", step.valid), ("until", step.until)):
+            for name in sorted(condition.names - own if condition else ()):
+                document.found("unknown-reference", ("step", at, key), f"this answer has no field {name}")
+
+
+def _bounded(document: Document, description: Description, value: str) -> None:
+    """At the ends of its fields a formula gives a number, too; a division by zero is told by the device as a failed reading."""
+    slots = description.slots()
+    for end in ("low", "high"):
+        try:
+            description.amount(
+                value, description.constants | {name: getattr(slot, end) for name, slot in slots.items()}
+            )
+        except ZeroDivisionError:
+            continue
+        except (ArithmeticError, ValueError, TypeError) as error:
+            words = f"of gives no number where its fields are at their {end} end: {error}"
+            document.found("wrong-type", ("value", value, "of"), words)
+            return
+
+
+def _comes_out(document: Document, description: Description, example: Example) -> None:
+    """The bytes of an example give its values, by the formulas that the driver and the stand-in are made of."""
+    if len(example.answers) != len(description.reading):
+        words = f"read has {len(example.answers)} answers, and {len(description.reading)} steps read"
+        document.found("wrong-type", (*example.path, "read"), words)
+        return
+    worked = description.worked_out(example.answers, example.calibration, example.settings)
+    if worked is None:
+        document.found(
+            "wrong-type",
+            (*example.path, "read"),
+            "these bytes are no answer as [[step]] describes it, not valid, or their check byte is wrong",
+        )
+        return
+    for name, value in example.gives.items():
+        if name not in worked:
+            document.found("unknown-reference", (*example.path, "gives"), f"there is no value {name}")
+        elif abs(worked[name] - value) > 0.51 * 10 ** -description.values[name].digits:
+            words = f"{name} of these bytes is {worked[name]:g} by its formula, and {value:g} by the example"
+            document.found("wrong-type", (*example.path, "gives"), words)
