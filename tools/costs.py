@@ -295,7 +295,7 @@ def _sensor(name: str, called: str, buses: dict[str, str], names: list[str]) -> 
     if not found.bus and found.need is None:
         return head
     if not found.bus:
-        return head + 'pin = "auto"' + ('\ntrigger = "auto"' if name == "echo" else "")
+        return head + "\n".join(f'{key} = "auto"' for key in ("pin", *found.requires))
     if found.bus not in buses:
         kind = next(each for each in kinds() if each.name == found.bus)
         buses[found.bus] = _loose(

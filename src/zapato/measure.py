@@ -20,8 +20,9 @@ from zapato.extensions import Bundle
 from zapato.extensions import costs as costs_of
 from zapato.fitting import fit, write_pins
 from zapato.parts import kind
+from zapato.parts.bus_chip import BusChip
 from zapato.parts.kind import Kind
-from zapato.parts.sensors import chip
+from zapato.parts.sensors import SensorChip
 from zapato.simulator.rehearse import weighed
 
 FORMS = {"short": ROOMY - 4, "whole": ROOMY}
@@ -30,7 +31,11 @@ ROOM = 150 * 1024
 """Bytes of heap while measuring: more than any device takes."""
 HEAD = 'zapato = 1\n[device]\nname = "measured"\nboard = "esp32-38pin"\n[flag.one]\n'
 SCRIPT = 'zapato = 1\n[rehearsal]\nlasts = "1min"\n[world]\n'
-BUSES = {"i2c": "[i2c.line]\nsda = 21\nscl = 22\n", "onewire": "[onewire.line]\npin = 4\n"}
+BUSES = {
+    "i2c": "[i2c.line]\nsda = 21\nscl = 22\n",
+    "spi": "[spi.line]\nsck = 18\nmosi = 23\nmiso = 19\n",
+    "onewire": "[onewire.line]\npin = 4\n",
+}
 
 Costs = dict[str, dict[str, dict[str, float]]]
 
@@ -105,25 +110,34 @@ def _tables(bundle: Bundle, count: int) -> str:
     if bundle.has("part.py"):
         made = kind(bundle.name)
         return _copies(made, count) if made and count else ""
-    known = chip(bundle.name)
-    rows = BUSES.get(known.bus, "") if count else ""
+    known = bundle.member("chip", "CHIP")
+    bus = known.bus if isinstance(known, SensorChip) else "spi" if known.on_spi else "i2c"
+    rows = BUSES.get(bus, "") if count else ""
     for n in range(count):
-        place = 'bus = "line"\n' if known.bus else 'pin = "auto"\n' if known.need else ""
-        if known.addresses:
-            place += f"address = {known.addresses[n % len(known.addresses)]}\n"
-        rows += f'[sensor.m{n}]\nchip = "{bundle.name}"\n{place}'
+        rows += f'[{getattr(known, "kind", "sensor")}.m{n}]\nchip = "{bundle.name}"\n{_place(known, bus, n)}'
     return rows
 
 
+def _place(known: SensorChip | BusChip, bus: str, number: int) -> str:
+    """Where one of several of a chip is: its bus with its address or its select line, or its own pins."""
+    wanted = list(known.requires) if isinstance(known, SensorChip) else ["select"] if known.on_spi else []
+    if isinstance(known, SensorChip) and known.need and not bus:
+        wanted.append("pin")
+    rows = 'bus = "line"\n' if bus else ""
+    if known.addresses:
+        rows += f"address = {known.addresses[number % len(known.addresses)]}\n"
+    return rows + "".join(f'{key} = "auto"\n' for key in wanted)
+
+
 def _copies(made: Kind, count: int) -> str:
-    """The example of a kind, its own table so often, each with pins to be chosen."""
+    """The example of a kind, its own table so often, each with pins to be chosen; the first keeps its name, for what refers to it."""
     pins = "|".join(field.name for field in made.fields if field.role == "pin") or "pin"
     loose = re.sub(rf'^({pins}) = (?:\d+|"[^"]+")', r'\1 = "auto"', made.example, flags=re.MULTILINE)
     tables = re.split(r"(?m)^(?=\[)", loose)
     own = [table for table in tables if table.startswith(f"[{made.name}.")]
     rest = "".join(table for table in tables if table not in own)
     again = "".join(
-        re.sub(r"^\[\w+\.\w+", f"[{made.name}.m{n}", line).rstrip() + "\n"
+        (re.sub(r"^\[\w+\.\w+", f"[{made.name}.m{n}", line) if n else line).rstrip() + "\n"
         for n in range(count)
         for line in own
     )

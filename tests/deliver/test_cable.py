@@ -1,11 +1,13 @@
 """By cable: a chip in its loader on a pseudo-terminal, every way a line can fail, and the whole path from file to device."""
 
+import errno
 import json
 import os
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
+import serial
 from hypothesis import given
 from hypothesis import strategies as st
 from support.images import KEY, base_of, built
@@ -94,13 +96,34 @@ def test_the_wrong_chip_nobody_there_and_no_port(chip, tmp_path):
     assert "by hand" in told.value.fix
     with pytest.raises(NotDelivered, match="there is no port"):
         by_cable(there.board, IMAGE, "/dev/ttyNONE")
-    import serial
-
     taken = chip()
     with serial.Serial(taken.name, exclusive=True), pytest.raises(NotDelivered, match="another program has"):
         by_cable(taken.board, IMAGE, taken.name)
     with pytest.raises(NotDelivered, match=r"cannot be opened|no port"):
         by_cable(there.board, IMAGE, str(tmp_path))
+
+
+REFUSALS = {
+    errno.EACCES: ("may not be opened by this user", "dialout"),
+    errno.EBUSY: ("another program has", "close it"),
+    errno.EAGAIN: ("another program has", "close it"),
+    errno.ENOENT: ("there is no port", "zapato ports"),
+    errno.EIO: ("cannot be opened", ""),
+}
+
+
+@pytest.mark.parametrize("number", REFUSALS)
+def test_a_port_that_is_refused_says_why_and_what_helps(chip, monkeypatch, number):
+    there = chip()
+
+    def refuses(*given, **more):
+        raise serial.SerialException(number, os.strerror(number))
+
+    monkeypatch.setattr(serial, "Serial", refuses)
+    words, fix = REFUSALS[number]
+    with pytest.raises(NotDelivered, match=words) as told:
+        by_cable(there.board, IMAGE, there.name, wait=0.2)
+    assert fix in told.value.fix
 
 
 @given(st.lists(st.binary(min_size=1, max_size=60), max_size=6), st.binary(max_size=20))

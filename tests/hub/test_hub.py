@@ -443,8 +443,9 @@ def test_alerts_are_told_once_until_they_have_gone_back(hub, designs, site):
     told.clear()
     say("boot-dryer/heater/on", b"true", base)
     say("gear-locker/rescue/closed", b"false", base)
-    for hours in (1, 7.9, 8.0, 9):
+    for hours in (1, 7.9, 7.9999, 8.0, 9):
         say("boot-dryer/heater/on", b"true", base + hours * 3600)
+        assert ("long" in watchman.standing) == (hours >= 8), hours
     assert told == [
         ("alert", "both", "boot-dryer.heater.on and not gear-locker.rescue.closed"),
         ("alert", "long", "boot-dryer.heater.on for 8 h"),
@@ -504,6 +505,14 @@ def test_alerts_are_checked_at_the_desk(site, table, codes):
     assert [f.code for f in report] == codes and all(
         f.place.file.endswith("alerts.toml") and f.place.line for f in report
     )
+
+
+@pytest.mark.parametrize("text", ["{nobody}", "it is {nobody}", "{boot-dryer.heater.on}, {nobody}"])
+def test_what_is_wrong_in_a_text_is_shown_where_it_stands(site, text):
+    line = f'text = "{text}"'
+    (site / "alerts.toml").write_text(f'[[alert]]\nname = "a"\nwhen = "boot-dryer.heater.on"\n{line}\n')
+    (finding,) = zapato.check(site)
+    assert (finding.place.line, finding.place.column) == (4, line.index("nobody") + 1)
 
 
 def test_names_of_devices_in_expressions(hub, designs, site):

@@ -239,6 +239,7 @@ TABLES = {
     "no table": ("", None, "cannot read tables/lockers.csv"),
     "no rows": ("name,label,bolt,quiet\n", None, "no rows"),
     "too many cells": (table(r2="locker-02,L,6,2s,more"), None, "line 3: more cells than columns"),
+    "a quote that never ends": (table(r2='locker-02,"L,6,2s'), None, "a quote is not closed"),
     "comments and empty lines": (table() + "\n#locker-07,L,6,2s\n,,,\n", 6, ""),
     "semicolons, and a mark at its beginning": (
         "\ufeff" + table().replace(", left", " left").replace(",", ";"),

@@ -18,7 +18,17 @@ from zapato.parts.kind import Simulation
 from zapato.parts.sensors import chip, chip_names
 from zapato.simulator.chips import stand_in
 
-FILES = {"__init__.py", "part.py", "chip.py", "sim.py", "cost.json", "quasi.py", "device", "__pycache__"}
+FILES = {
+    "__init__.py",
+    "part.py",
+    "chip.py",
+    "sim.py",
+    "cost.json",
+    "quasi.py",
+    "opcode.py",
+    "device",
+    "__pycache__",
+}
 SENSORS = {
     "i2c": '[i2c.b]\nsda = 21\nscl = 22\n[sensor.s]\nchip = "{0}"\nbus = "b"\n',
     "onewire": '[onewire.b]\npin = 4\npull_up = "4.7kohm"\n[sensor.s]\nchip = "{0}"\nbus = "b"\n',

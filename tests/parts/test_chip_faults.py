@@ -191,13 +191,27 @@ def test_a_bus_that_hangs_does_not_take_the_program_with_it(bench, monkeypatch):
 
 
 @pytest.mark.parametrize(
-    ("chip", "board", "sda", "scl"), [("mcp23017", "esp8266-30pin", 4, 5), ("pcf8574", "esp32-38pin", 21, 22)]
+    ("chip", "board", "sda", "scl"),
+    [
+        ("mcp23017", "esp8266-30pin", 4, 5),
+        ("pcf8574", "esp32-38pin", 21, 22),
+        ("mcp23008", "esp32-38pin", 21, 22),
+        ("mcp23s17", "esp32-38pin", 0, 0),
+        ("mcp23s08", "esp8266-30pin", 0, 0),
+    ],
 )
 def test_no_pin_of_an_expander_is_ever_driven_to_a_level_that_nobody_asked_for(bench, chip, board, sda, scl):
     """From power-up on, and through a restart: a relay that is to stay off never sees its level for on."""
-    high = '[relay.high]\npin = "io.2"\n' if chip == "mcp23017" else ""
+    high = '[relay.high]\npin = "io.2"\n' if chip.startswith("mcp") else ""
+    pins = (
+        "sck = 14\nmosi = 13\nmiso = 12\n"
+        if board.startswith("esp8266")
+        else "sck = 18\nmosi = 23\nmiso = 19\n"
+    )
+    on = f"[i2c.main]\nsda = {sda}\nscl = {scl}\n" if sda else f"[spi.main]\n{pins}"
+    select = "" if sda else "select = 5\n"
     body = (
-        f'[i2c.main]\nsda = {sda}\nscl = {scl}\n[expander.io]\nchip = "{chip}"\nbus = "main"\n'
+        f'{on}[expander.io]\nchip = "{chip}"\nbus = "main"\n{select}'
         f'[contact.c]\npin = "io.0"\npull = "up"\n[relay.low]\npin = "io.1"\nactive = "low"\n{high}'
         '[relay.lit]\npin = "io.5"\nstart = "on"\nactive = "low"\n'
     )

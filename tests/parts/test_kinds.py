@@ -1,9 +1,14 @@
 """Every kind that drives a pin, in the real VM: what is measured at the pin is what was asked for."""
 
+from types import SimpleNamespace
+
 import pytest
 from conftest import NETWORK, failed, steps
 
+from zapato import extensions
 from zapato.parts import kinds
+from zapato.parts.bus_chip import chip_names
+from zapato.simulator.chips import stand_in
 
 DIM = "[dimmer.hall]\npin = 25\n"
 KEYS = '[button.b]\npin = 33\npull = "up"\n'
@@ -154,13 +159,21 @@ def test_a_blind_knows_where_it_is(bench):
 
 
 BUS = '[i2c.main]\nsda = 21\nscl = 22\nspeed = "100kHz"\n'
+ON_SPI = "[spi.main]\nsck = 18\nmosi = 23\nmiso = 19\n"
+
+
+def placed(table: str, chip: str, address: int | None = None) -> str:
+    """The table of a chip on the bus that it is made for."""
+    spi = extensions.bundle(chip, "chip.py").member("chip", "CHIP").on_spi
+    own = "select = 5\n" if spi else f"address = {address}\n" if address else ""
+    return f'{ON_SPI if spi else BUS}[{table}]\nchip = "{chip}"\nbus = "main"\n{own}'
 
 
 @pytest.mark.parametrize("interrupt", ["", "interrupt = 27\n"])
-@pytest.mark.parametrize("chip", ["mcp23017", "pcf8574", "pcf8574a", "pcf8575"])
+@pytest.mark.parametrize("chip", chip_names("expander"))
 def test_an_expander_s_pins_are_used_like_the_chip_s_own(bench, chip, interrupt):
     body = (
-        f'{BUS}[expander.io]\nchip = "{chip}"\nbus = "main"\n{interrupt}[relay.pump]\npin = "io.3"\nactive = "low"\n'
+        f'{placed("expander.io", chip)}{interrupt}[relay.pump]\npin = "io.3"\nactive = "low"\n'
         '[contact.door]\npin = "io.6"\npull = "up"\n[button.b]\npin = "io.0"\npull = "up"\n[led.l]\npin = "io.7"\nactive = "low"\nshows = "door.closed"\n'
         + link("b.pressed", "pump.toggle")
     )
@@ -184,9 +197,20 @@ def test_an_expander_s_pins_are_used_like_the_chip_s_own(bench, chip, interrupt)
     assert not failed(result) and not result.faults
 
 
-@pytest.mark.parametrize(("chip", "error"), [("ads1115", 0.001), ("ads1015", 0.005)])
+COARSE = {
+    "ads1115": 0.001,
+    "ads1015": 0.005,
+    "mcp3204": 0.002,
+    "mcp3208": 0.002,
+    "mcp3004": 0.007,
+    "mcp3008": 0.007,
+}
+"""What a converter may be off, V: its step, and what is rounded."""
+
+
+@pytest.mark.parametrize(("chip", "error"), [(name, COARSE[name]) for name in chip_names("converter")])
 def test_a_converter_measures_for_sensors(bench, chip, error):
-    body = f'{BUS}[converter.adc]\nchip = "{chip}"\nbus = "main"\naddress = 0x49\n' + "".join(
+    body = placed("converter.adc", chip, 0x49) + "".join(
         f'[sensor.t{n}]\nchip = "analog"\npin = "adc.{n}"\nevery = "1s"\n' for n in range(3)
     )
     body += 'divider = ["30kohm", "10kohm"]\n'
@@ -195,6 +219,62 @@ def test_a_converter_measures_for_sensors(bench, chip, error):
         f"5s? abs(t0.voltage - 0.5) < {error} and abs(t1.voltage - 3.1) < {error} and abs(t2.voltage - 9.6) < {4 * error}"
     )
     assert not failed(bench(body, script, head=head, lasts="8s"))
+
+
+def test_a_converter_on_spi_answers_a_frame_of_three_bytes():
+    """As the datasheets draw it for a microcontroller (figures 6-1): the result is right-aligned in the last bytes."""
+    for name, bits in (("mcp3008", 10), ("mcp3208", 12)):
+        made = stand_in(name, lambda what: None)
+        made.join(SimpleNamespace(felt=lambda kind, gpio: {105: 2.0}.get(gpio)), {5: 105}, None)
+        frame = (
+            0b1_1_101 << bits + 2
+        )  # start, one input, number 5; then a clock to sample, the null bit, the result
+        heard = int.from_bytes(made.move(frame.to_bytes(3, "big")), "big")
+        assert heard & ((1 << bits + 1) - 1) == int(2.0 / 3.3 * (1 << bits)), "the null bit, and the result"
+        assert heard >> bits + 1 & 1, "nobody drives the line before the null bit"
+
+
+def test_an_expander_on_spi_hears_only_its_own_opcode():
+    made = stand_in("mcp23s17", lambda what: None)
+    made.join(SimpleNamespace(offered_line=lambda gpio: None), {}, None)
+
+    def spoken(*data: int) -> bytes:
+        made.end()
+        return made.move(bytes(data))
+
+    spoken(0x40, 0x14, 0x81, 0x7E)
+    assert spoken(0x41, 0x14, 0, 0) == b"\xff\xff\x81\x7e"
+    spoken(0x42, 0x14, 0, 0)  # the next address
+    assert spoken(0x41, 0x14, 0, 0)[2:] == b"\x81\x7e"
+
+
+@pytest.mark.parametrize(("board", "pins"), [("esp8266-30pin", ('"D6"', '"D5"')), ("esp32-38pin", (32, 33))])
+def test_a_scale_is_read_bit_by_bit(bench, board, pins):
+    """Both ends of its range are no reading; a silence, nonsense and a cut of the power are survived."""
+    body = (
+        f'[sensor.hive]\nchip = "hx711"\npin = {pins[0]}\nclock = {pins[1]}\nevery = "2s"\n'
+        'points = [[-84000, -4], [504000, 20]]\nunit = "kg"\ngives = "weight"\n'
+    )
+    script = steps(
+        "9s? abs(hive.weight - 10) < 0.1",
+        "10s: hive.load = -42000",
+        "15s? abs(hive.weight + 2.286) < 0.01",
+        "16s: hive.load = 8388607",
+        "29s? not known(hive.weight)",
+        "30s: hive.load = -8388608",
+        "45s? not known(hive.weight)",
+        "46s: hive.load = 504000",
+        "51s? abs(hive.weight - 20) < 0.01",
+        "52s: hive.fall_silent",
+        "70s? not known(hive.weight)",
+        "71s: hive.answer",
+        "76s? abs(hive.weight - 20) < 0.01",
+        "77s: power.cut",
+        "90s? abs(hive.weight - 20) < 0.01",
+    )
+    result = bench(body, script, board=board, head="[world]\nhive.load = 259000\n", lasts="95s")
+    assert not failed(result)
+    assert len(result.records) < 200, "the edges of its clock are not told one by one"
 
 
 AIR = {

@@ -276,6 +276,27 @@ def test_a_mistake_in_a_register_is_told_at_its_own_line(put, cli):
     assert "b,2,u64" in cli("check", path).out
 
 
+ROWS = {
+    "a row twice": ("name,at\na,1\n b ,2\na,3\n", "line 4: a stands here a second time"),
+    "a row without a name": ("name,at\na,1\n,2\n", "line 3: a row without a name"),
+    "more cells than columns": ("name,at\na,1,7\n", "line 2: more cells than columns"),
+    "more rows than a part can have": (
+        "name,at\n" + "".join(f"r{n},{n}\n" for n in range(501)),
+        "line 502: 500 rows are the most",
+    ),
+    "nothing but remarks": ("name,at\n#a,1\n,,\n", "line 3: no row with a name and values"),
+    "a quote that never ends": ('name,at\na,"1\nb,2\n', "a quote is not closed"),
+}
+
+
+@pytest.mark.parametrize("what", ROWS)
+def test_a_table_of_registers_that_cannot_be_is_told_at_its_line(what, put):
+    text, words = ROWS[what]
+    body = LINE + '[meter.m]\nserial = "line"\ntable = "t.csv"\n'
+    path = put({"t.csv": text, "device.toml": HEADER.format(board="esp32-38pin") + body})
+    assert any(words in f.message and "t.csv" in f.message for f in zapato.check(path).findings)
+
+
 TOGETHER = {
     "names and a scale": ({"at": 1, "names": {"0": "off"}, "scale": 0.1}, "names for its values"),
     "names and bits": ({"at": 1, "names": {"0": "off"}, "bits": {"0": "on"}}, "names for its values"),

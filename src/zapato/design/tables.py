@@ -9,7 +9,7 @@ from typing import Any, cast
 
 from zapato.design.design import Design
 from zapato.errors import Unreadable
-from zapato.lang.family import CsvSource, delimiter
+from zapato.lang.family import CsvSource, broken, delimiter
 from zapato.lang.source import Keys, Source
 
 MOST = 500
@@ -53,7 +53,9 @@ def _rows(design: Design, source: Source, place: Keys, into: Keys) -> dict[str, 
                 text and text.strip() for column, text in row.items() if column
             ):
                 continue
-            if not name:
+            if not_closed := broken(text for text in row.values() if isinstance(text, str)):
+                wrong(reader.line_num, not_closed)
+            elif not name:
                 wrong(reader.line_num, "a row without a name")
             elif None in row:
                 wrong(reader.line_num, "more cells than columns")

@@ -11,7 +11,7 @@ import codecs
 import csv
 import io
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -174,6 +174,11 @@ def _listed(source: Source, given: list[object], at: Keys) -> list[FamilyRow]:
     ]
 
 
+def broken(cells: Iterable[str]) -> str:
+    """What is wrong with a row in which a cell goes on over the end of its line: the rows after it would be lost in it."""
+    return "a quote is not closed" if any("\n" in cell or "\r" in cell for cell in cells) else ""
+
+
 def _from_csv(source: CsvSource) -> Family:
     reader = csv.reader(io.StringIO(source.text), delimiter=delimiter(source.text), skipinitialspace=True)
     family = Family()
@@ -182,8 +187,8 @@ def _from_csv(source: CsvSource) -> Family:
         for cells in reader:
             if not any(cell.strip() for cell in cells) or cells[0].startswith("#"):
                 continue
-            if len(cells) > len(columns):
-                family.problem = f"{source.name}, line {reader.line_num}: more cells than columns"
+            if wrong := broken(cells) or ("more cells than columns" if len(cells) > len(columns) else ""):
+                family.problem = f"{source.name}, line {reader.line_num}: {wrong}"
                 break
             texts = ((column, cell.strip()) for column, cell in zip(columns, cells, strict=False))
             values = {column: Cell(text) for column, text in texts if column and text}

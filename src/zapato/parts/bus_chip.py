@@ -1,19 +1,19 @@
-"""What parts share that are a chip on an I2C bus: which one it is, its address, what it runs on, and its stand-in.
+"""What parts share that are a chip on an I2C or an SPI bus: which one it is, its address or select line, what it runs on, and its stand-in.
 
 Which chips a kind knows are the bundles whose CHIP names that kind: adding one touches nothing of the kind.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache
 from typing import Any, TypeVar
 
 from zapato import extensions
-from zapato.lang.fields import REQUIRED, Field, Wrong, names, nearest, whole
+from zapato.lang.fields import REQUIRED, Field, Wrong, names, nearest, pin, whole
 from zapato.parts.electrical import Supplied, by_module
-from zapato.parts.kind import ChipAt, Part
+from zapato.parts.kind import ChipAt, Need, Part
 from zapato.record import Record
 
 
@@ -23,7 +23,8 @@ class BusChip(Record):
 
     Attributes:
         kind, name: the kind, and what `chip =` says.
-        addresses: the I2C addresses that it can have, the usual one first.
+        addresses: the I2C addresses that it can have, the usual one first; none for a chip on SPI.
+        bus_most: the fastest clock of its bus, Hz; 0 where not stated.
         source: the document behind its figures.
         takes: V at its supply, least and most; reads_high: the share of its supply from which its inputs read high, 0 where not stated.
         called: what people supply, where that is a breakout and not the chip.
@@ -36,6 +37,11 @@ class BusChip(Record):
     takes: tuple[float, float]
     reads_high: float = 0.0
     called: str = ""
+    bus_most: float = 0.0
+
+    @property
+    def on_spi(self) -> bool:
+        return not self.addresses
 
 
 def chip_names(kind: str) -> tuple[str, ...]:
@@ -101,12 +107,25 @@ def chip_field(help: str, known: Callable[[], tuple[str, ...]], load: Callable[[
     return Field("chip", read, _Known(known), help, REQUIRED)
 
 
-def chip_fields(kind: str) -> tuple[Field, ...]:
-    """chip, bus and address."""
+def chip_fields(kind: str, selected: bool = False) -> tuple[Field, ...]:
+    """chip, bus, address, and the select line of a chip on SPI where the kind has such."""
+    spi = (pin("select", "the pin that selects it, for a chip on an SPI bus", None),) if selected else ()
     return (
         chip_field(f"the {kind}'s chip", lambda: chip_names(kind), lambda name: None),
-        names("bus", "its I2C bus", REQUIRED, role="bus"),
-        whole("address", "its address on the bus", None, least=1, most=127),
+        names(
+            "bus",
+            "its bus: I2C, or SPI for chips that are on one" if selected else "its I2C bus",
+            REQUIRED,
+            role="bus",
+        ),
+        whole(
+            "address",
+            "its address on an I2C bus" if selected else "its address on the bus",
+            None,
+            least=1,
+            most=127,
+        ),
+        *spi,
     )
 
 
@@ -123,12 +142,32 @@ def supplied(part: Part) -> Supplied | None:
     return by_module(part, own)
 
 
+def bus_of(part: Part) -> str:
+    """The kind of bus that its chip is on."""
+    chip = chip_of(part, BusChip)
+    return "spi" if chip and chip.on_spi else "i2c"
+
+
+def requires(part: Part) -> tuple[str, ...]:
+    """The fields that its chip wants beside."""
+    return ("select",) if bus_of(part) == "spi" else ()
+
+
+def needs(part: Part) -> Iterable[Need]:
+    """The select line of a chip on SPI."""
+    if bus_of(part) == "spi" and part.values.get("select") is not None:
+        circuit = f"the select input of the {part.get('chip', '')}"
+        yield Need("select", "output", active="low", timed=True, circuit=circuit)
+
+
 def place(part: Part) -> tuple[str, int] | None:
-    """Its bus's name and its address there; None where the file is not right yet."""
+    """Its bus's name, and its address there or on SPI its select pin; None where the file is not right yet."""
     usual = addresses(part)
-    if not usual or "bus" not in part.linked:
+    if "bus" not in part.linked:
         return None
-    return part.linked["bus"].name, part.get("address", 0) or usual[0]
+    if bus_of(part) == "spi":
+        return (part.linked["bus"].name, part.pins["select"].gpio) if "select" in part.pins else None
+    return (part.linked["bus"].name, part.get("address", 0) or usual[0]) if usual else None
 
 
 def stand_in(
@@ -136,5 +175,9 @@ def stand_in(
 ) -> ChipAt | None:
     """The chip on its bus in a rehearsal; None where the bus has no pins yet."""
     at = place(part)
-    data = part.linked["bus"].pins.get("sda") if at else None
-    return ChipAt(data.gpio, at[1], part.get("chip", ""), pins or {}, interrupt) if at and data else None
+    line = part.linked["bus"].pins.get("sck" if bus_of(part) == "spi" else "sda") if at else None
+    return (
+        ChipAt(line.gpio, at[1], part.get("chip", ""), pins or {}, interrupt, part.get("supply", 3.3))
+        if at and line
+        else None
+    )

@@ -319,6 +319,7 @@ class ChipAt(Record):
     Attributes:
         line, address, name: its bus's data line, its address there, and which it is.
         pins: the pins that it offers, number -> line; interrupt: the line that it interrupts.
+        volts: what it runs on.
     """
 
     line: int
@@ -326,6 +327,7 @@ class ChipAt(Record):
     name: str
     pins: Mapping[int, int]
     interrupt: int | None = None
+    volts: float = 3.3
 
 
 @dataclass(eq=False, repr=False)

@@ -54,6 +54,8 @@ class OfferedLine(Protocol):
     pull: int | None
     out: int | None
     on_change: Callable[[], None]
+    quiet: bool
+    """Its edges are too many to be told."""
 
     @property
     def level(self) -> int: ...
@@ -71,6 +73,14 @@ class ChipBoard(Protocol):
     """The board around a chip that offers pins or shows something."""
 
     def offered_line(self, gpio: int) -> OfferedLine: ...
+
+    def fault(self, gpio: int, whom: object = None) -> str:
+        """What befell a line, or who is on it (an address); "" where nothing did."""
+        ...
+
+    def after(self, ms: int, call: Callable[[], None]) -> None:
+        """Call this later, in virtual time."""
+        ...
 
     def felt(self, kind: str, gpio: int) -> Any:
         """What is felt at a pin; None where nothing was ever set."""

@@ -5,20 +5,10 @@ from collections.abc import Iterator
 from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design
 from zapato.findings import Finding
+from zapato.parts.bus_chip import BusChip, chip_of
 from zapato.parts.kind import Part
 from zapato.parts.sensors import chip
 
-MOST = {
-    "mcp23017": (1_700_000, "MCP23017 datasheet, AC Characteristics"),
-    "pcf8574": (100_000, "PCF8574 datasheet, I2C-bus timing characteristics"),
-    "pcf8574a": (100_000, "PCF8574A datasheet, I2C-bus timing characteristics"),
-    "pcf8575": (400_000, "PCF8575 datasheet, I2C-bus timing characteristics"),
-    "ads1115": (400_000, "ADS1115 datasheet, Timing Requirements: I2C, fast mode"),
-    "ads1015": (400_000, "ADS1015 datasheet, Timing Requirements: I2C, fast mode"),
-    "ssd1306": (400_000, "SSD1306 datasheet, 13: I2C interface timing, a cycle of 2.5 us"),
-    "ds3231": (400_000, "DS3231 datasheet, AC Electrical Characteristics"),
-}
-"""Chips that are no sensors: the fastest clock in Hz without the code for high speed, which nobody sends, and where it stands."""
 SPI_MOST = {
     "bme280": (10e6, "BME280 datasheet, SPI timings"),
     "bmp280": (10e6, "BMP280 datasheet, SPI timings"),
@@ -29,14 +19,13 @@ SPI_MOST = {
 
 def _most(part: Part) -> tuple[float, str]:
     name = part.get("chip", "")
-    if name in MOST:
-        return MOST[name]
-    chip_of_part = chip(name) if name and part.has_role("sensor") else None
-    return (chip_of_part.bus_most, chip_of_part.source) if chip_of_part else (0, "")
+    known = chip_of(part, BusChip) or (chip(name) if name and part.has_role("sensor") else None)
+    return (known.bus_most, known.source) if known else (0, "")
 
 
 def _spi_most(part: Part) -> tuple[float, str]:
-    return SPI_MOST.get(part.get("chip", "") or part.kind.name, (0, ""))
+    known = SPI_MOST.get(part.get("chip", "") or part.kind.name)
+    return known or _most(part)
 
 
 def _find(design: Design) -> Iterator[Finding]:

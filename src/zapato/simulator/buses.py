@@ -5,6 +5,7 @@ What befalls a line stands apart from its chips: a shorted data line acknowledge
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 from random import Random
 from typing import TYPE_CHECKING, Any
@@ -147,12 +148,17 @@ class Buses:
         for number, gpio in at.pins.items():
             self.pins.offered(gpio, f"{part}.{number}")
         chip: Any = self.buses[at.line][at.address]
-        chip.part = part
+        chip.part, chip.volts = part, at.volts
+        chip.line, chip.address = at.line, at.address
         chip.join(self, at.pins, at.interrupt)
 
     def offered_line(self, gpio: int) -> PinLine:
         """The line at a pin that a chip offers, or drives."""
         return self.pins.line(gpio)
+
+    def after(self, ms: int, call: Callable[[], None]) -> None:
+        """Call this later, in virtual time."""
+        self.clock.after(ms, call)
 
     def felt(self, kind: str, gpio: int) -> Any:
         """What is felt at a pin; None where nothing was ever set."""

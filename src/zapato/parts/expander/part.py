@@ -1,4 +1,4 @@
-"""A pin expander on I2C: `pin = "io.3"` is pin 3 of the expander called io."""
+"""A pin expander on I2C or SPI: `pin = "io.3"` is pin 3 of the expander called io."""
 
 from __future__ import annotations
 
@@ -6,7 +6,17 @@ from collections.abc import Iterable, Mapping
 
 from zapato.boards.board import Pin
 from zapato.lang.fields import measured, pin
-from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
+from zapato.parts.bus_chip import (
+    addresses,
+    bus_of,
+    chip_fields,
+    chip_of,
+    needs,
+    place,
+    requires,
+    stand_in,
+    supplied,
+)
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
 from zapato.parts.expander.chip import ExpanderChip
 from zapato.parts.kind import Driver, Kind, Need, Part, Simulation
@@ -14,13 +24,14 @@ from zapato.parts.offered import offered_pin
 
 
 class ExpanderKind(Kind):
-    """A pin expander on I2C; it offers pins to other parts."""
+    """A pin expander on I2C or SPI; it offers pins to other parts."""
 
     name = "expander"
-    help = "a pin expander on I2C; it offers pins to other parts"
+    terminals = {"select": "CS", "interrupt": "INT"}
+    help = "a pin expander on I2C or SPI; it offers pins to other parts"
     fields = (
         *fed('"3V3"'),
-        *chip_fields("expander"),
+        *chip_fields("expander", selected=True),
         pin(
             "interrupt",
             "the pin that its interrupt line is wired to; without, it is looked at every 20 ms",
@@ -29,10 +40,9 @@ class ExpanderKind(Kind):
         measured("supply", "what it runs on", "V", 3.3, least=1.8, most=5.5),
     )
     wiring = (
-        "On the bus like any chip, its address by its address pins; RESET to 3.3 V. The interrupt "
-        "line to a pin of the board saves looking fifty times a second. Its pins give 25 mA "
-        "(mcp23017) or hardly anything in the high state (pcf857x: LEDs and relay boards that "
-        "switch with a low level)."
+        "On the bus like any chip: on I2C its address by its address pins, on SPI those to ground; RESET to 3.3 V. The "
+        "interrupt line to a pin of the board saves looking fifty times a second. Its pins give 25 mA "
+        "(mcp23…) or hardly anything in the high state (pcf857x: LEDs and relay boards that switch with a low level)."
     )
     example = '[i2c.main]\nsda = 21\nscl = 22\n\n[expander.io]\nchip = "mcp23017"\nbus = "main"\n\n[relay.pump]\npin = "io.3"'
 
@@ -57,7 +67,14 @@ class ExpanderKind(Kind):
     def addresses(self, part: Part) -> tuple[int, ...]:
         return addresses(part)
 
+    def bus(self, part: Part) -> str:
+        return bus_of(part)
+
+    def requires(self, part: Part) -> Iterable[str]:
+        return requires(part)
+
     def needs(self, part: Part) -> Iterable[Need]:
+        yield from needs(part)
         if part.values.get("interrupt") is not None:
             circuit = "the expander's open-drain interrupt line"
             yield Need("interrupt", "input", pull="up", interrupt=True, operated="low", circuit=circuit)

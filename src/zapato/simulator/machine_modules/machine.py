@@ -129,6 +129,14 @@ class ADC:
         return _count(_ADC, self.gpio)
 
 
+def disable_irq():
+    return 0
+
+
+def enable_irq(state):
+    pass
+
+
 class SoftI2C:
     def __init__(self, scl, sda, freq=400000, timeout=50000):
         self.sda = sda.gpio

@@ -1,4 +1,4 @@
-# mcp23017: sixteen pins with a direction and a pull-up each (registers in pairs, A before B; IOCON.BANK 0).
+# mcp23017 and mcp23008: pins with a direction and a pull-up each (registers in pairs, A before B, IOCON.BANK 0; or one by one).
 from micropython import const
 
 from expander import Expander
@@ -13,7 +13,13 @@ _OLAT = const(0x14)
 
 class McpExpander(Expander):
     def pair(self, register, value):
-        self.talk(self.i2c.writeto, bytes((register, value & 255, value >> 8 & 255)))
+        if self.size == 1:
+            self.put(bytes((register >> 1, value & 255)))
+        else:
+            self.put(bytes((register, value & 255, value >> 8 & 255)))
+
+    def put(self, data):
+        self.talk(self.i2c.writeto, data)
 
     def begin(self):
         # The latches before the directions: no pin is driven to a level that nobody asked for.
@@ -27,6 +33,6 @@ class McpExpander(Expander):
         self.pair(_OLAT, self.out)
 
     def receive(self):
-        if self.talk(self.i2c.writeto, bytes((_GPIO,))) is None:
+        if self.talk(self.i2c.writeto, bytes((_GPIO >> 2 - self.size,))) is None:
             return None
-        return self.talk(self.i2c.readfrom, 2)
+        return self.talk(self.i2c.readfrom, self.size)

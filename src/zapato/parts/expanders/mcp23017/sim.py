@@ -4,24 +4,26 @@ from __future__ import annotations
 
 from zapato.parts.expander.quasi import Quasi
 
-IODIR, GPINTEN, IOCON, GPPU, INTCAP, GPIO, OLAT = 0x00, 0x04, 0x0A, 0x0C, 0x10, 0x12, 0x14
-REGISTERS = 0x16
+IODIR, GPINTEN, GPPU, GPIO, OLAT = 0, 2, 6, 9, 10
+"""Numbers of the registers, which come once a port."""
+REGISTERS = 11
 
 
 class Chip(Quasi):
-    """Sixteen pins; the address pointer goes on by one after each byte."""
+    """Sixteen pins, two ports; the address pointer goes on by one after each byte."""
 
     size = 2
 
     def power_on(self) -> None:
-        self.registers = bytearray(REGISTERS)
-        self.registers[IODIR : IODIR + 2] = b"\xff\xff"
+        self.registers = bytearray(REGISTERS * self.size)
+        self.registers[: self.size] = b"\xff" * self.size  # all are inputs
         self.pointer = 0
         self.show()
         self.quiet()
 
     def _pair(self, register: int) -> int:
-        return int.from_bytes(self.registers[register : register + 2], "little")
+        at = register * self.size
+        return int.from_bytes(self.registers[at : at + self.size], "little")
 
     def show(self) -> None:
         reads, pulls, latch = self._pair(IODIR), self._pair(GPPU), self._pair(OLAT)
@@ -39,12 +41,13 @@ class Chip(Quasi):
             return
         self.pointer = data[0]
         for byte in data[1:]:
-            at = self.pointer % REGISTERS
-            at = at + OLAT - GPIO if GPIO <= at < OLAT else at  # writing a port writes its latch
+            at = self.pointer % len(self.registers)
+            at += self.size if at // self.size == GPIO else 0  # writing a port writes its latch
             self.registers[at] = byte
             self.pointer += 1
         self.show()
 
     def read(self, size: int) -> bytes:
-        self.registers[GPIO : GPIO + 2] = self.levels().to_bytes(2, "little")
-        return bytes(self.registers[(self.pointer + n) % REGISTERS] for n in range(size))
+        at = GPIO * self.size
+        self.registers[at : at + self.size] = self.levels().to_bytes(self.size, "little")
+        return bytes(self.registers[(self.pointer + n) % len(self.registers)] for n in range(size))

@@ -1,0 +1,8 @@
+"""MCP23S17: the MCP23017 behind an opcode on SPI (datasheet, SPI: 0x40 writes, 0x41 reads; hardware addresses are off from power-up)."""
+
+from zapato.parts.expander.opcode import WithOpcode
+from zapato.parts.expanders.mcp23017.sim import Chip as Registers
+
+
+class Chip(Registers, WithOpcode):
+    """Its registers are those of the chip on I2C."""
