@@ -76,6 +76,18 @@ def test_the_bundle_knows_where_its_lines_come_from():
         bundle({"one": "X = 1\n", "two": "X = 2\n"})
 
 
+def test_private_constants_of_modules_that_never_knew_of_each_other_stay_apart():
+    one = "from micropython import const\n_SHOT = const(1)\ndef first(a):\n    return _SHOT + a._SHOT\n"
+    two = (
+        "from micropython import const\n_SHOT = const(2)\ndef second():\n    return '_SHOT', _SHOT  # _SHOT\n"
+    )
+    text = bundle({"one": one, "two": two}).text
+    found: dict = {}
+    exec(text.replace("from micropython import const", "const = int"), found)
+    assert found["second"]() == ("_SHOT", 2)
+    assert found["first"](type("A", (), {"_SHOT": 5})()) == 6
+
+
 def test_the_package_is_signed_and_tells_damage(site: Path, tmp_path: Path):
     built = zapato.build(site / DRYER, tmp_path)
     key = bytes.fromhex(zapato.load(site / DRYER).site.update_keys["boot-dryer"])

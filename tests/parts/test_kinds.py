@@ -200,6 +200,8 @@ def test_an_expander_s_pins_are_used_like_the_chip_s_own(bench, chip, interrupt)
 COARSE = {
     "ads1115": 0.001,
     "ads1015": 0.005,
+    "ads7828": 0.002,
+    "ads7830": 0.03,
     "mcp3204": 0.002,
     "mcp3208": 0.002,
     "mcp3004": 0.007,

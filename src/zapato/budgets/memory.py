@@ -13,6 +13,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zapato import extensions
 from zapato.boards.port import port
@@ -22,8 +23,12 @@ from zapato.design.program import driver_modules, drivers, follows, runtime_modu
 from zapato.design.sun import WEEKS
 from zapato.parts.kind import Driver, Part
 
-STARTS, STARTS_LONG, LONG = 0.92, 0.88, 32
-"""Shares of a small chip's heap from which on programs were seen to run out of memory; the second from so many parts and links on."""
+if TYPE_CHECKING:
+    from zapato.parts.described import Description
+
+STARTS = 0.92
+"""The share of a small chip's heap up to which programs start and get through an outage: of 260 made at random none died below 0.929, and
+3 of the 67 that never ran out of memory were above it (benchmarks/edge.py)."""
 PROGRAM, NETWORK = "the program itself", "network"
 """Owners of memory beside parts and links."""
 ROOMY = 64 * 1024
@@ -38,8 +43,7 @@ class Memory:
         heap: at its highest, after a collection; heap_has: what the chip leaves a program.
         flash: of the compiled modules.
         pieces: bytes of heap by what was measured.
-        starts: bytes of heap up to which a program starts and gets through an outage: loading wants room of its own, more
-            of it where the plan comes in more than two pieces (benchmarks/edge.py).
+        starts: bytes of heap up to which a program starts and gets through an outage: loading wants room of its own.
         unmeasured: modules and parts whose cost nobody measured, so that they are not in the figures.
     """
 
@@ -72,7 +76,7 @@ def memory(design: Design) -> Memory | None:
     if (design.mqtt or {}).get("tls"):
         heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
     flash = sum([count * of_flash.get(what, 0.0) for what, count in needed.items()])
-    share = 1.0 if has >= ROOMY else STARTS if len(design.parts) + len(design.links) <= LONG else STARTS_LONG
+    share = 1.0 if has >= ROOMY else STARTS
     gaps = tuple(what for what in needed if what.startswith(("module ", "part ")) and what not in of_heap)
     return Memory(round(sum(heap.values())), has, round(flash), heap, round(share * has), gaps)
 
@@ -169,14 +173,6 @@ def _group(what: str) -> str:
     return {"module net": "network", "module mqtt": "network"}.get(what, "the runtime's modules")
 
 
-DESCRIBED = {
-    ("short", "heap"): (950, 3.5, 200, 200), ("short", "flash"): (180, 2.5, 80, 40),
-    ("whole", "heap"): (650, 6, 400, 210), ("whole", "flash"): (190, 2.5, 80, 40),
-}  # fmt: skip
-"""Of a described chip: bytes of its module, for each piece of its description, for one that begins early, and for each part. By
-`zapato.measure` over the chips of the package, the upper end."""
-
-
 def _table(form: str, name: str, features: Mapping[str, int]) -> Mapping[str, float]:
     """The figures, with those of described chips, which follow from how much each description says."""
     modules = [what.removeprefix("module ") for what in features if what.startswith("module ")]
@@ -186,12 +182,17 @@ def _table(form: str, name: str, features: Mapping[str, int]) -> Mapping[str, fl
     from zapato.parts.described import class_name, of_module
 
     more: dict[str, float] = {}
-    base, piece, early, part = DESCRIBED[form, name]
     for module in made:
         if chip := of_module(module):
-            more[f"module {module}"] = base + piece * chip.pieces + early * chip.early
-            more[f"part {class_name(chip.name)}"] = part
+            said = described(chip)
+            more[f"module {module}"] = sum(count * known[what] for what, count in said.items())
+            more[f"part {class_name(chip.name)}"] = known["described part"]
     return {**known, **more}
+
+
+def described(chip: Description) -> Counter[str]:
+    """What the module of a described chip is measured by: that it is one, how much its description says, and whether it begins early."""
+    return Counter({"described": 1, "described piece": chip.pieces, "described early": int(chip.early)})
 
 
 def shares(design: Design) -> list[tuple[str, str, int]]:

@@ -105,8 +105,8 @@ def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
     yield styled("      | ", dim=True) + styled(carets, fg=COLORS[finding.severity], bold=True)
 
 
-def summary(report: Report) -> str:
-    """One line: how many of each, over how many devices."""
+def summary(report: Report, otherwise: str = "no device") -> str:
+    """One line: how many of each, over how many devices; `otherwise` says what was looked at where that is none."""
     counts = report.counts
     words = [f"{count} {name}{'s' * (count != 1)}" for name, count in counts.items() if count]
     if report.accepted:
@@ -117,7 +117,7 @@ def summary(report: Report) -> str:
         if len(report.devices) < 6
         else f"{len(report.devices)} devices"
     )
-    return f"{devices or 'no device'}: {styled(', '.join(words) or 'no findings', fg=color, bold=True)}"
+    return f"{devices or otherwise}: {styled(', '.join(words) or 'no findings', fg=color, bold=True)}"
 
 
 def _share(part: int, whole: int) -> str:

@@ -14,6 +14,9 @@ from collections.abc import Container, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 from graphlib import TopologicalSorter
+from io import StringIO
+from token import NAME as NAME_TOKEN
+from tokenize import generate_tokens
 from typing import TypeGuard
 
 from zapato.errors import ZapatoError
@@ -44,6 +47,7 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
 
     `below` are modules that stand in another bundle already, and its name.
     """
+    sources = _apart(sources)
     trees = {name: parsed(text) for name, text in sources.items()}
     outside: dict[str, None] = {}
     lines: list[str] = []
@@ -61,6 +65,29 @@ def bundle(sources: Mapping[str, str], below: Mapping[str, str] | None = None) -
     head = list(outside)
     shifted = tuple((line + len(head), name, first) for line, name, first in origins)
     return JoinedModules("\n".join([*head, *lines]) + "\n", shifted)
+
+
+def _apart(sources: Mapping[str, str]) -> Mapping[str, str]:
+    """The sources, with names of their own for the private constants that several of them have: their authors need not know of each other."""
+    owner: dict[str, str] = {}
+    apart = dict(sources)
+    for name in sorted(sources):
+        private = [made for made in _names(parsed(sources[name])) if made.startswith("_")]
+        taken = {made for made in private if owner.setdefault(made, name) != name}
+        if taken:
+            apart[name] = _renamed(sources[name], {made: f"_{name}{made}" for made in taken})
+    return apart
+
+
+def _renamed(text: str, names: Mapping[str, str]) -> str:
+    """The text with these names exchanged; texts, comments and attributes of that name stay."""
+    lines = text.split("\n")
+    tokens = list(generate_tokens(StringIO(text).readline))
+    for before, token in reversed([*zip([None, *tokens], tokens, strict=False)]):
+        if token.type == NAME_TOKEN and token.string in names and not (before and before.string == "."):
+            (row, begin), (_, end) = token.start, token.end
+            lines[row - 1] = lines[row - 1][:begin] + names[token.string] + lines[row - 1][end:]
+    return "\n".join(lines)
 
 
 @lru_cache(maxsize=256)

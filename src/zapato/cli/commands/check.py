@@ -97,7 +97,8 @@ def COMMAND(
         from zapato.cli.report import brief_text, summary, text_of, totals
 
         text = brief_text(report) if brief else text_of(report)
-        click.echo(text + totals(report) + summary(report))
+        named = ", ".join(path.name for path in paths if path.is_file()) or "no device"
+        click.echo(text + totals(report) + summary(report, named))
         if used := _extensions(paths or tuple(files)):
             click.echo(f"with the extensions {', '.join(used)}")
     return 0 if report.ok else 1

@@ -35,8 +35,9 @@ class ConverterKind(Kind):
         measured("supply", "what it runs on", "V", 3.3, least=2.0, most=5.5),
     )
     wiring = (
-        "On the bus like any chip: on I2C the address by what its ADDR pin leads to, on SPI its select line to a pin "
-        "and its VREF to its supply. Its inputs take from ground to its supply, no more: a divider in front of anything higher."
+        "On the bus like any chip: on I2C the address by what its address pins lead to, on SPI its select line to a "
+        "pin; one with a VREF or REF pin has that on its supply. Its inputs take from ground to its supply, no more: a "
+        "divider in front of anything higher."
     )
     example = '[i2c.main]\nsda = 21\nscl = 22\n\n[converter.adc]\nchip = "ads1115"\nbus = "main"\n\n[sensor.tank]\nchip = "analog"\npin = "adc.0"'
 
