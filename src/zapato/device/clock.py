@@ -1,5 +1,6 @@
 # The time of day: asked from a time server (SNTP, RFC 4330), kept by the chip's counter, told in the site's zone.
 # Zone rules and the table of the sun come from the desk (lang/zones.py, design/sun.py): no float of a small chip is in them.
+# Years are counted from 2000, and each fourth is a leap year: until February 2100.
 # An hour left out in spring rings at its end, one that comes twice rings once, what was missed without time or power stays missed.
 from micropython import const
 import random
@@ -17,18 +18,6 @@ _NEAR = const(180)  # minutes that the time of day may jump, as in spring and au
 _NONE = const(0xFFFF)
 
 
-def day_of(year, month, date):
-    # Days since the first of January 2000.
-    year -= month < 3
-    month = (month + 9) % 12
-    return 365 * (year - 2000) + year // 4 - year // 100 + year // 400 - 485 + (153 * month + 2) // 5 + date + 59
-
-
-def year_of(day):
-    year = 2000 + day * 100 // 36525
-    return year if day >= day_of(year, 1, 1) else year - 1
-
-
 class Clock(Names):
     day = None  # local days since 2000-01-01, a Saturday; None while nobody has told the time
     minute = 0  # local, after midnight
@@ -38,7 +27,7 @@ class Clock(Names):
     shift = 0  # s that the summer adds
     pause = _FIRST
     again = ticking = None
-    year = (0, 0, 0)
+    year = (-1, 0, 0)
 
     def __init__(self, d, zone, sun):
         super().__init__(d)
@@ -123,7 +112,7 @@ class Clock(Names):
         if len(self.zone) < 2:
             return 0
         here = self.utc * 1440 + (self.second + self.zone[0]) // 60  # local minutes of standard time
-        year = year_of(here // 1440)
+        year = here // 360 // 1461
         if self.year[0] != year:
             more = self.zone[1] - self.zone[0]
             self.year = (year, self.change(year, self.zone[2]), self.change(year, self.zone[3]) - more // 60)
@@ -132,12 +121,10 @@ class Clock(Names):
         return self.zone[1] - self.zone[0] if inside else 0
 
     def change(self, year, rule):
-        # Local minutes since 2000 of the change in this year.
-        month, week, weekday, second = rule
-        first = day_of(year, month, 1)
-        day = first + (weekday - first - 6) % 7 + 7 * (week - 1)
-        after = day_of(year, month + 1, 1) if month < 12 else day_of(year + 1, 1, 1)
-        return (day if day < after else day - 7) * 1440 + second // 60
+        # Local minutes since 2000 of the change in this year: the first such weekday from a day of the year on.
+        day, weekday, minute = rule
+        day += 365 * year + (year + 3) // 4 + (day > 58 and not year % 4)
+        return (day + (weekday - day - 6) % 7) * 1440 + minute
 
     def tick(self):
         # Once a minute, at its beginning.
@@ -158,7 +145,8 @@ class Clock(Names):
         self.catch_up(day * 1440 + self.minute)
 
     def catch_up(self, now):
-        # An hour left out in spring rings all at once, one that comes twice rings once; nothing before the start does.
+        # Years are counted from 2000, and each fourth is a leap year: until February 2100.
+# An hour left out in spring rings all at once, one that comes twice rings once; nothing before the start does.
         before = self.handled
         if before is None or not -_NEAR <= now - before <= _NEAR:
             self.handled = now
@@ -182,7 +170,8 @@ class Clock(Names):
         of, minutes = moment
         if not of:
             return minutes
-        week, rest = divmod(day - day_of(year_of(day), 1, 1), 7)
+        year = day * 4 // 1461
+        week, rest = divmod(day - 365 * year - (year + 3) // 4, 7)
         at = week * 4 + (of - 1) * 2
         one = self.sun[at] << 8 | self.sun[at + 1]
         two = self.sun[at + 4] << 8 | self.sun[at + 5]

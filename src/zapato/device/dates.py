@@ -1,10 +1,17 @@
 # Dates, where somebody writes them.
-from clock import Clock, day_of, year_of
+from clock import Clock
+
+
+def day_of(year, month, date):
+    # Days since the first of January 2000.
+    year -= month < 3
+    month = (month + 9) % 12
+    return 365 * (year - 2000) + year // 4 - year // 100 + year // 400 - 485 + (153 * month + 2) // 5 + date + 59
 
 
 def date_of(day):
     # Year, month and date.
-    year, month = year_of(day), 12
+    year, month = 2000 + day * 4 // 1461, 12
     while day_of(year, month, 1) > day:
         month -= 1
     return year, month, day - day_of(year, month, 1) + 1

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 
 _NAME = r"(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]+>)"
@@ -28,6 +29,14 @@ class ClockChange:
     weekday: int
     second: int
 
+    @property
+    def plain(self) -> tuple[int, int, int]:
+        """As the device has it: the day of a year of 365 days, from 0, from which on the first such weekday counts; weekday; minute."""
+        begin = date(2001, self.month, 1) - date(2001, 1, 1)
+        last = (28, 31)[self.month != 2] - (self.month in (4, 6, 9, 11))
+        first = last - 6 if self.week == 5 else 7 * self.week - 6
+        return begin.days + first - 1, self.weekday, self.second // 60
+
 
 @dataclass(frozen=True)
 class Zone:
@@ -48,8 +57,7 @@ class Zone:
         """As the device has it."""
         if self.summer is None or self.begins is None or self.ends is None:
             return (self.standard,)
-        changes = ((c.month, c.week, c.weekday, c.second) for c in (self.begins, self.ends))
-        return (self.standard, self.summer, *changes)
+        return (self.standard, self.summer, self.begins.plain, self.ends.plain)
 
 
 def zone(name: str) -> Zone | None:
@@ -87,7 +95,7 @@ def _rule(text: str) -> Zone | None:
 
 def _change(text: str) -> ClockChange | None:
     match = _CHANGE.fullmatch(text)
-    if not match:
+    if not match or match[1] == "2" and match[2] == "5":  # the last week of February moves with its length
         return None
     return ClockChange(int(match[1]), int(match[2]), int(match[3]), _seconds(match[4] or "2"))
 

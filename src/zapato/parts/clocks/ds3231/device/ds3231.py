@@ -1,5 +1,5 @@
 # DS3231: UTC in seven registers of BCD; the oscillator's stop flag tells whether it may be believed.
-from clock import day_of
+from dates import day_of
 from dates import date_of
 from loop import Part
 
