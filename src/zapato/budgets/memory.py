@@ -19,7 +19,7 @@ from zapato import extensions
 from zapato.boards.port import port
 from zapato.design.design import Design, once
 from zapato.design.links import Link
-from zapato.design.program import driver_modules, drivers, follows, runtime_modules, timed
+from zapato.design.program import driver_modules, drivers, follows, network_modules, runtime_modules, timed
 from zapato.design.sun import WEEKS
 from zapato.parts.kind import Driver, Part
 
@@ -141,9 +141,7 @@ def _brought(design: Design) -> dict[str, list[str]]:
                 modules_of.setdefault(owner, []).append(module)
 
     brings(PROGRAM, ("loop", "values"))
-    brings(
-        NETWORK, ("net", "net_fixed", "net_lan", "net_lan_rmii", "net_lan_spi", "mqtt", "mqtt_tls", "report")
-    )
+    brings(NETWORK, network_modules(design))
     for name, driver in drivers(design).items():
         brings(f"the first {design.parts[name].kind.name}", sorted(driver_modules(driver)))
     brings("the first output or input", ("output", "pins"))

@@ -130,10 +130,10 @@ def runtime_modules(design: Design) -> tuple[str, ...]:
         modules.add("unknown")
     if design.heard:
         modules.add("remote_part")
-    return tuple(sorted(modules | set(_network(design))))
+    return tuple(sorted(modules | set(network_modules(design))))
 
 
-def _network(design: Design) -> Iterator[str]:
+def network_modules(design: Design) -> Iterator[str]:
     """The modules of the way to others."""
     if design.wifi is None and design.ethernet is None:
         return

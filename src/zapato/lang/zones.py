@@ -95,7 +95,7 @@ def _rule(text: str) -> Zone | None:
 
 def _change(text: str) -> ClockChange | None:
     match = _CHANGE.fullmatch(text)
-    if not match or match[1] == "2" and match[2] == "5":  # the last week of February moves with its length
+    if not match or (match[1] == "2" and match[2] == "5"):  # the last week of February moves with its length
         return None
     return ClockChange(int(match[1]), int(match[2]), int(match[3]), _seconds(match[4] or "2"))
 
