@@ -1,10 +1,12 @@
 """Through the prompt of the MicroPython that is on a board: files over a line that fails, run by the real VM on LittleFS."""
 
 import json
+from types import SimpleNamespace
 
 import pytest
 from support.over_air import KEY, Place, designs
 
+from zapato.boards import board
 from zapato.deliver import cable, prompt
 from zapato.deliver.prompt import by_prompt
 from zapato.errors import NotDelivered
@@ -185,3 +187,21 @@ def _kept_ballast(prompt_there, files, folders, tell):
     for path, data in files.items():
         prompt.write_file(prompt_there, f"/{path}", data)
     return 0
+
+
+SAID = {
+    "another chip": ("ESP module with ESP8266", (1, 25, 0), "the board reports ESP module with ESP8266"),
+    "an old one": ("Generic ESP32 module with ESP32", (1, 19, 1, ""), "MicroPython 1.19.1 is on the board"),
+    "no version": ("Generic ESP32 module with ESP32", None, "MicroPython 0.0.0 is on the board"),
+}
+
+
+@pytest.mark.parametrize("what", SAID)
+def test_what_answers_at_the_prompt_is_looked_at_before_anything_is_written(what):
+    about, version, words = SAID[what]
+    answers = {"uname": about, "implementation": version}
+    asked = SimpleNamespace(value=lambda code: next(answer for key, answer in answers.items() if key in code))
+    with pytest.raises(NotDelivered, match=words):
+        prompt.identify(asked, board("esp32-38pin").chip)
+    answers |= {"uname": "Generic ESP32 module with ESP32", "implementation": (1, 25, 0, "")}
+    assert prompt.identify(asked, board("esp32-38pin").chip) == "1.25.0"
