@@ -20,7 +20,8 @@ from zapato.parts.sensors import chip
 from zapato.parts.simulated import Fault, SpiStandIn
 from zapato.simulator.chips import stand_in
 
-OWN = sorted(described_names())
+OWN = sorted(name for name in described_names() if not description(name).analog)
+OF_VOLTS = sorted(name for name in described_names() if description(name).analog)
 DEVICE = '[i2c.main]\nsda = 21\nscl = 22\npull_ups = "4.7kohm"\n[sensor.s]\nchip = "{name}"\nbus = "main"\naddress = {address}\nevery = "{every}s"\n'
 
 
@@ -124,6 +125,44 @@ def test_the_datasheets_examples_come_out_of_driver_and_stand_in(name, bench):
         )
 
 
+@pytest.mark.parametrize("name", OF_VOLTS)
+def test_a_voltage_is_read_by_the_formula_and_felt_by_its_inverse(name, bench):
+    """The datasheet's examples come out of driver and world, behind a divider and on a converter's input, with each setting."""
+    known = description(name)
+    for example in known.examples:
+        chosen = "".join(f'{key} = "{word}"\n' for key, word in example.settings.items())
+        for at, more in (
+            (34, 'divider = ["10kohm", "10kohm"]\n'),
+            ('"adc.2"', '[i2c.main]\nsda = 21\nscl = 22\n[converter.adc]\nchip = "ads1115"\nbus = "main"\nsupply = "5V"\nfed_from = "5V"\nshifted = true\n'),
+        ):  # fmt: skip
+            if at == 34 and example.volts / 2 < 0.2:
+                continue  # the ESP32 reads nothing below that
+            head, table = (more, "") if more.startswith("[") else ("", more)
+            body = f'{head}[sensor.s]\nchip = "{name}"\npin = {at}\nevery = "1s"\nfed_from = "5V"\n{chosen}{table}'
+            (value, amount), volts = next(iter(example.gives.items())), example.volts
+            near = abs(
+                known.of_volts(volts + 0.005, example.settings)[value]
+                - known.of_volts(volts - 0.005, example.settings)[value]
+            )
+            seen = f"abs(s.{value} - {amount}) <= {near}"
+            result = bench(body, steps(f"4s? {seen}"), head=f"[world]\ns.{value} = {amount}\n", lasts="5s")
+            assert failed(result) == []
+
+
+def test_a_voltage_beyond_its_range_is_no_reading_and_needs_its_divider(bench, checked):
+    body = '[sensor.s]\nchip = "acs712"\npin = 34\nevery = "1s"\nfed_from = "5V"\n'
+    result = bench(
+        body + 'divider = ["10kohm", "10kohm"]\n',
+        steps("4s? known(s.current)", "5s: s.short", "30s? not known(s.current)"),
+        head="[world]\ns.current = 2\n",
+        lasts="35s",
+    )
+    assert failed(result) == []
+    assert [f.code for f in checked(body).findings] == ["volt-analog"]
+    assert checked(body + 'divider = ["10kohm", "10kohm"]\n').findings == ()
+    assert "address" in " ".join(f.message for f in checked(body + "address = 4\n").findings)
+
+
 def spoken(made, said: bytes, size: int) -> bytes:
     """What a stand-in answers to this, on its bus."""
     if isinstance(made, SpiStandIn):
@@ -174,6 +213,22 @@ def test_a_silence_is_survived_on_every_port(name, put):
 
 GOOD = (Path(zapato.__file__).parent / "chips" / "tmp102.toml").read_text()
 WRONG = {
+    "a voltage with an address": (
+        (Path(zapato.__file__).parent / "chips" / "tmp36.toml")
+        .read_text()
+        .replace("bus =", "addresses = [0x48]\nbus =", 1),
+        "neither addresses nor steps",
+    ),
+    "a voltage without a range": (
+        (Path(zapato.__file__).parent / "chips" / "tmp36.toml")
+        .read_text()
+        .replace('range = "0.1V-1.75V"', ""),
+        "has range and",
+    ),
+    "volts that are something else": (
+        (Path(zapato.__file__).parent / "chips" / "tmp36.toml").read_text().replace("= 25.0", "= 26.0"),
+        "25 by its formula, and 26",
+    ),
     "until without a time": (
         GOOD.replace('read = "{t:s16}"', 'read = "{t:s16}"\nuntil = "t > 1"'),
         "until needs takes",

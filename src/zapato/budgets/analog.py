@@ -9,7 +9,7 @@ from zapato.budgets.eseries import above
 from zapato.budgets.row import BudgetRow, row
 from zapato.design.design import Design, once
 from zapato.parts.kind import Part
-from zapato.parts.sensors import chip
+from zapato.parts.sensors import chip, puts_out
 from zapato.parts.sensors.analog.chip import ratio
 
 TOLERANCE = 0.01
@@ -65,11 +65,12 @@ def analog(design: Design) -> list[AnalogBudget]:
         return []
     budgets: list[AnalogBudget] = []
     for part in design.with_role("sensor"):
-        if part.get("chip", "") != "analog" or "pin" not in part.pins or part.pins["pin"].gpio < 0:
+        if "divider" not in part.shape.by_name or "pin" not in part.pins or part.pins["pin"].gpio < 0:
             continue
         by = ratio(part)
         most, step = board.analog.high * by, board.analog.high * by / 2**board.analog.bits
-        wanted = part.values["range"][1] if part.values.get("range") else None
+        span = puts_out(part)
+        wanted = span[1] if span else None
         error = 2 * TOLERANCE * (1 - 1 / by) * most + step + board.analog.off * by
         fits = wanted is None or wanted <= most
         budgets.append(

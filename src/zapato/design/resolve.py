@@ -276,6 +276,9 @@ def _pinless(design: Design, part: Part) -> None:
         else:
             message, fixes = f"a {chip} does not use {field.name}", ()
         design.document.found("unknown-key", (*part.path, field.name), message, fixes=fixes, of="key")
+    if chip and part.values.get("address") is not None and not part.kind.addresses(part):
+        message = f"a {chip} has no address where it is connected"
+        design.document.found("unknown-key", (*part.path, "address"), message, of="key")
 
 
 def _refer(design: Design, part: Part, key: str, role: str) -> None:

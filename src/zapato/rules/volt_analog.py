@@ -7,6 +7,7 @@ from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design, PinUse
 from zapato.findings import Finding
 from zapato.lang.units import digits
+from zapato.parts.sensors import puts_out
 from zapato.parts.sensors.analog.chip import ratio
 
 _SERIES = (1.0, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2)
@@ -15,12 +16,15 @@ _SERIES = (1.0, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2)
 
 def _find(design: Design) -> Iterator[Finding]:
     for use in design.uses:
-        if use.need.use == "analog" and use.part.values.get("range") and design.board:
-            yield from _judge(design, design.board, use) if use.pin.gpio >= 0 else _offered(design, use)
+        span = puts_out(use.part) if use.need.use == "analog" and use.part.has_role("sensor") else None
+        if span and design.board and use.pin.gpio >= 0:
+            yield from _judge(design, design.board, use, span)
+        elif span:
+            yield from _offered(design, use, span)
 
 
-def _judge(design: Design, board: Board, use: PinUse) -> Iterator[Finding]:
-    low, high = use.part.values["range"]
+def _judge(design: Design, board: Board, use: PinUse, span: tuple[float, float]) -> Iterator[Finding]:
+    low, high = span
     at_pin = high / ratio(use.part)
     most, top, name = board.chip.input_most, board.analog.high, design.called(use.pin)
     divided = board.analog is not board.chip.analog
@@ -45,17 +49,18 @@ def _judge(design: Design, board: Board, use: PinUse) -> Iterator[Finding]:
     )
 
 
-def _offered(design: Design, use: PinUse) -> Iterator[Finding]:
+def _offered(design: Design, use: PinUse, span: tuple[float, float]) -> Iterator[Finding]:
     """An input of a converter chip bears its own supply and a little."""
-    at_pin = use.part.values["range"][1] / ratio(use.part)
-    if use.pin.bears and (at_pin > use.pin.bears or use.part.values["range"][0] < 0):
+    low, high = span
+    at_pin = high / ratio(use.part)
+    if use.pin.bears and (at_pin > use.pin.bears or low < 0):
         yield design.finding(
             "volt-analog",
             "error",
             (*use.part.path, "range"),
             f"{use.part.id} puts up to {digits(at_pin)} V on {use.pin.name}, which bears {use.pin.bears:g} V",
             why=f"the converter's inputs bear its supply and a little more ({use.pin.source}).",
-            fixes=(_divider(use.part.values["range"][1], use.pin.bears - 0.3),),
+            fixes=(_divider(high, use.pin.bears - 0.3),),
             pin=use.pin,
         )
 

@@ -11,6 +11,7 @@ from zapato.errors import ZapatoError
 from zapato.lang.fields import choice
 from zapato.lang.source import Source, shown
 from zapato.parts.chip_files import described_names, file_of
+from zapato.parts.described import analog
 from zapato.parts.described.description import ChipValue, Description
 from zapato.parts.described.reading import read_description
 from zapato.parts.described.source import class_name
@@ -49,12 +50,15 @@ def described(name: str) -> SensorChip:
 @lru_cache(maxsize=256)
 def _made(chip: Description) -> SensorChip:
     head = chip.head
+    properties = {name: _property(value) for name, value in chip.values.items()}
+    if chip.analog:
+        return analog.made(chip, properties)
     plain, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name)
     driver = partial(_driver, chip, plain) if chip.settings else plain
     return SensorChip(
         name=chip.name,
         help=head["help"],
-        properties={name: _property(value) for name, value in chip.values.items()},
+        properties=properties,
         driver=driver,
         simulation=bench,
         addresses=head["addresses"],

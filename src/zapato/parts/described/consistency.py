@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from zapato.lang.document import Document
 from zapato.parts.described.description import PATIENT, Description, Example
+from zapato.parts.described.shapes import VOLTS
 
 EXAMPLES = 3
 """Examples of bytes and values that a description has at the least."""
@@ -11,6 +14,9 @@ EXAMPLES = 3
 
 def together(document: Document, description: Description) -> None:
     """What holds between the tables: names, and the datasheet's own examples."""
+    if description.analog:
+        _of_volts(document, description)
+        return
     if not description.reading or not description.values:
         document.found(
             "missing-key",
@@ -21,9 +27,7 @@ def together(document: Document, description: Description) -> None:
         return
     _known_names(document, description)
     _bus(document, description)
-    if len(description.examples) < EXAMPLES:
-        words = f"it has {len(description.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
-        document.found("missing-key", ("example",), words, of="key")
+    _enough(document, description)
     if sum(step.takes for step in description.begin[:-1]) > PATIENT:
         words = f"only the last [[begin]] may take more than {PATIENT} ms: nothing else runs while the driver waits"
         document.found("wrong-type", ("begin",), words, of="key")
@@ -39,6 +43,34 @@ def together(document: Document, description: Description) -> None:
         return
     for example in description.examples:
         _comes_out(document, description, example)
+
+
+def _of_volts(document: Document, description: Description) -> None:
+    """One with a voltage output: nothing is said to it, its formulas read the volts, its range and its examples hold."""
+    parts = (description.begin, description.calibration, description.steps)
+    if any(parts) or description.head["addresses"] or not description.values or not description.head["range"]:
+        words = "a chip with a voltage output has range and [value.NAME], and neither addresses nor steps"
+        document.found("wrong-type", ("bus",), words, of="key")
+        return
+    _known_names(document, description)
+    _enough(document, description)
+    for name, value in description.values.items() if not document.findings else ():
+        for end in description.head["range"]:
+            if description.of_volts(end) is None:
+                words = f"of gives no number at {end:g} V, an end of its range"
+                document.found("wrong-type", ("value", name, "of"), words)
+        if value.moves:
+            words = "moves names a field, and a voltage is one number"
+            document.found("wrong-type", ("value", name, "moves"), words, of="key")
+    for example in description.examples if not document.findings else ():
+        worked = description.of_volts(example.volts or 0.0, example.settings)
+        _gives(document, description, example, worked or {})
+
+
+def _enough(document: Document, description: Description) -> None:
+    if len(description.examples) < EXAMPLES:
+        words = f"it has {len(description.examples)} [[example]]; {EXAMPLES} are the least, one below zero or at an edge"
+        document.found("missing-key", ("example",), words, of="key")
 
 
 def _bus(document: Document, description: Description) -> None:
@@ -78,7 +110,7 @@ def _known_names(document: Document, description: Description) -> None:
         if step.layout
         for name in step.layout.slots
     ]
-    names = set(slots)
+    names = {*slots, *((VOLTS,) if description.analog else ())}
     counted = {name for name, setting in description.settings.items() if setting.counts}
     for name in sorted(
         {name for name in slots if slots.count(name) > 1}
@@ -163,9 +195,16 @@ def _comes_out(document: Document, description: Description, example: Example) -
             "these bytes are no answer as [[step]] describes it, not valid, or their check byte is wrong",
         )
         return
+    _gives(document, description, example, worked)
+
+
+def _gives(
+    document: Document, description: Description, example: Example, worked: Mapping[str, float]
+) -> None:
+    """The values that an example names are those that its bytes or its volts come to."""
     for name, value in example.gives.items():
         if name not in worked:
             document.found("unknown-reference", (*example.path, "gives"), f"there is no value {name}")
         elif abs(worked[name] - value) > 0.51 * 10 ** -description.values[name].digits:
-            words = f"{name} of these bytes is {worked[name]:g} by its formula, and {value:g} by the example"
+            words = f"{name} of {'these volts' if description.analog else 'these bytes'} is {worked[name]:g} by its formula, and {value:g} by the example"
             document.found("wrong-type", (*example.path, "gives"), words)

@@ -11,7 +11,7 @@ from typing import Any
 from zapato.lang.patterns import Slot
 from zapato.parts.described.formula import Formula
 from zapato.parts.described.layout import Layout
-from zapato.parts.described.shapes import Written
+from zapato.parts.described.shapes import VOLTS, Written
 
 PATIENT = 60
 """ms that a driver may wait; for longer ones it begins early and comes again."""
@@ -61,6 +61,7 @@ class Example:
     path: tuple[str | int, ...] = ()
     calibration: tuple[bytes, ...] = ()
     settings: Mapping[str, str] = field(default_factory=dict[str, str])
+    volts: float | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -116,6 +117,20 @@ class Description:
     def said_first(self) -> bool:
         """Whether anything is written to it."""
         return any(step.write for step in (*self.begin, *self.calibration, *self.steps))
+
+    @property
+    def analog(self) -> bool:
+        return self.head["bus"] == "analog"
+
+    def of_volts(
+        self, volts: float, chosen: Mapping[str, str] = MappingProxyType({})
+    ) -> dict[str, float] | None:
+        """The values of one with a voltage output; None where they are no numbers."""
+        fields = {**self.counts(chosen), VOLTS: volts}
+        try:
+            return {name: round(self.amount(name, fields), v.digits) for name, v in self.values.items()}
+        except (ArithmeticError, ValueError, TypeError):
+            return None
 
     @property
     def constants(self) -> dict[str, float]:

@@ -10,7 +10,17 @@ from zapato.lang.source import Source, table
 from zapato.parts.described.consistency import together
 from zapato.parts.described.description import ChipValue, Description, Example, ReadStep, Setting
 from zapato.parts.described.formula import Formula
-from zapato.parts.described.shapes import CHIP, EXAMPLE, LOCAL, SETTING, STEP, TERM, VALUE, Written
+from zapato.parts.described.shapes import (
+    ANALOG_EXAMPLE,
+    CHIP,
+    EXAMPLE,
+    LOCAL,
+    SETTING,
+    STEP,
+    TERM,
+    VALUE,
+    Written,
+)
 from zapato.parts.reserved import reserved
 
 TAKEN = frozenset(
@@ -42,7 +52,7 @@ def read_description(source: Source) -> tuple[Description | None, Document]:
     )
     begin, calibration, steps = (tuple(_steps(document, word)) for word in ("begin", "calibration", "step"))
     terms, values = _terms(document), _values(document)
-    examples = tuple(_examples(document))
+    examples = tuple(_examples(document, head.get("bus") == "analog"))
     settings = _settings(document)
     description = Description(
         source.path.stem, head, begin, calibration, steps, terms, values, examples, settings
@@ -172,10 +182,16 @@ def _settings(document: Document) -> dict[str, Setting]:
     return settings
 
 
-def _examples(document: Document) -> list[Example]:
+def _examples(document: Document, analog: bool) -> list[Example]:
     examples: list[Example] = []
     before: tuple[bytes, ...] = ()
     for at, row in _rows(document, "example"):
+        if analog:
+            given = document.read(ANALOG_EXAMPLE, row, ("example", at))
+            if "volts" in given and "gives" in given:
+                chosen, path = given.get("settings", {}), ("example", at)
+                examples.append(Example((), given["gives"], path, settings=chosen, volts=given["volts"]))
+            continue
         given = document.read(EXAMPLE, row, ("example", at))
         before = given.get("calibration") or before
         if "read" in given and "gives" in given:

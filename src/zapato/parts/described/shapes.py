@@ -136,7 +136,8 @@ CHIP = Shape(
     (
         text("help", "one sentence: what it measures, over what", REQUIRED),
         text("source", "the datasheet and the sections of its figures", REQUIRED, most=1000),
-        choice("bus", "its bus", "i2c", "spi", default="i2c"),
+        choice("bus", "its bus, or a voltage at a pin", "i2c", "spi", "analog", default="i2c"),
+        span("range", "of one with a voltage output: what it puts out, least and most: \"0.5V-4.5V\"", "V"),
         whole("mode", "on SPI: its mode, 0 to 3 (clock polarity and phase)", 0, least=0, most=3),
         boolean("repeated", "on I2C: it wants a repeated start, not a stop, between what is written and what is read"),
         Field("addresses", _read_addresses, {"type": "array"}, "the I2C addresses it can have, the usual one first", ()),
@@ -209,3 +210,11 @@ EXAMPLE = Shape(
         text("source", "where the datasheet says so", "", most=400),
     )
 )
+ANALOG_EXAMPLE = Shape(
+    (
+        number("volts", "the volts at its output", REQUIRED),
+        *(EXAMPLE.by_name[key] for key in ("gives", "settings", "source")),
+    )
+)
+VOLTS = "volts"
+"""What the formulas of a chip with a voltage output read."""

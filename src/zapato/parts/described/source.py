@@ -5,6 +5,8 @@ from __future__ import annotations
 from math import ceil
 
 from zapato.lang.patterns import Slot
+from zapato.parts.described import analog
+from zapato.parts.described.analog import class_name
 from zapato.parts.described.description import Description, ReadStep
 from zapato.parts.described.layout import CheckByte
 
@@ -12,12 +14,10 @@ ASKED = 20
 """Pauses into which the longest time is cut for a chip that is asked whether it has measured."""
 
 
-def class_name(name: str) -> str:
-    return "Chip" + "".join(word.capitalize() for word in name.split("_"))
-
-
 def driver_source(chip: Description) -> str:
     """The module of a described chip."""
+    if chip.analog:
+        return analog.driver_source(chip)
     slow = chip.early
     waits = any(step.takes for step in (*(() if slow else chip.begin), *chip.calibration, *chip.steps))
     calibration = () if _packed(chip) else chip.calibration

@@ -34,6 +34,7 @@ class SensorChip:
         family: the first byte of its serial number on a one-wire bus; 0 where it has none.
         bus: the kind of bus it hangs on; "i2c" where it has addresses.
         spi: it can hang on an SPI bus as well, where a select pin is given.
+        puts_out: V that its output has, least and most, where that does not stand in the device file as `range`.
         source_ohm: what its output has in series as its pin sees it, ohm; 0 where it drives the pin itself.
         draws: A at the most, by its datasheet; 0 where not stated here.
         only: the chips of boards that have it inside; empty where it is a part of its own.
@@ -65,6 +66,7 @@ class SensorChip:
     takes: tuple[float, float] | None = None
     reads_high: float = 0.0
     lifts: bool = False
+    puts_out: tuple[float, float] | None = None
     source_ohm: Callable[[Part], float] = lambda part: 0.0
     fields: tuple[Field, ...] = ()
     requires: tuple[str, ...] = ()
@@ -98,6 +100,13 @@ def chip(name: str) -> SensorChip:
     from zapato.parts.described import described
 
     return described(name)
+
+
+def puts_out(part: Part) -> tuple[float, float] | None:
+    """V at a sensor's output, least and most: as its table says, else as its chip is described; None where neither does."""
+    given: tuple[float, float] | None = part.values.get("range")
+    name = part.get("chip", "")
+    return given or (chip(name).puts_out if name else None)
 
 
 def quantity(unit: str, help: str, low: float | None = None, high: float | None = None) -> Property:
