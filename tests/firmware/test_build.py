@@ -40,7 +40,7 @@ def test_equal_inputs_give_equal_bytes(site: Path, tmp_path: Path, monkeypatch):
 def test_only_the_modules_that_this_device_needs(site: Path, tmp_path: Path, put):
     dryer = set(make_plan(zapato.load(site / DRYER)).modules)
     assert {"relay", "s_dht", "mqtt", "links"} <= dryer and not dryer & {
-        "s_bh1750",
+        "d_bh1750",
         "bus_i2c",
         "blind",
         "volts",

@@ -24,9 +24,16 @@ class Chip(Measuring):
 
     def __init__(self, chip: Description, feel: Feel) -> None:
         self.chip, self.feel = chip, feel
-        self._step: ReadStep | None = next((step for step in chip.steps if not step.write), None)
+        self._continuous = not any(step.write for step in chip.steps)
+        """Whether it measures again and again by itself: each answer is of the moment."""
+        self.power_on()
+
+    def power_on(self) -> None:
+        """It has forgotten what it was told."""
+        self._until, self._then = 0.0, None
+        self._step: ReadStep | None = next((step for step in self.chip.steps if not step.write), None)
         self._answer = b""
-        self._unset = {*chip.begin}
+        self._unset = {*self.chip.begin}
         """What must be written before it measures; until then its fields are 0."""
         self._chosen: dict[str, str] = {}
         self._asked_again: ReadStep | None = None
@@ -74,8 +81,8 @@ class Chip(Measuring):
         """The answer of the step that was asked for, by what the chip feels now."""
         step = self._step
         layout = step.layout if step else None
-        if layout is None and step in self.chip.steps:  # what follows reads without writing anew
-            at = self.chip.steps.index(step) + 1 if step else 0
+        if layout is None and step not in self.chip.calibration:  # what follows reads without writing anew
+            at = self.chip.steps.index(step) + 1 if step in self.chip.steps else 0
             after = self.chip.steps[at] if at < len(self.chip.steps) else None
             layout = after.layout if after and not after.write else None
         if layout is None:
@@ -125,7 +132,7 @@ class Chip(Measuring):
                 return bytes(size)
             raise Fault(NO_ANSWER)
         self._asked_again = None
-        if self._step and not self._step.write:
+        if self._continuous:
             self._measured()
         return self._answer[:size].ljust(size, b"\xff")
 
