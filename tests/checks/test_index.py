@@ -104,6 +104,20 @@ def test_only_what_changed_is_looked_at(original, tmp_path):
         assert {indexed(site)[1]} == expected, name
 
 
+def test_a_table_wherever_it_lies_is_one_of_a_device_s_files(original, tmp_path):
+    shutil.copytree(original, site := tmp_path / "site")
+    (tmp_path / "registers.csv").write_text("name,at\npower,1\n")
+    (site / "devices" / "metered.toml").write_text(
+        'zapato = 1\n[device]\nname = "metered"\nboard = "esp32-38pin"\n[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n'
+        '[meter.m]\nserial = "line"\ntable = "../registers.csv"\n'
+    )
+    report, count = indexed(site)
+    assert count and not report["counts"]["error"] and indexed(site)[1] == 0
+    (tmp_path / "registers.csv").write_text("name,at\npower,1\npower,2\n")
+    again, looked_at = indexed(site)
+    assert looked_at == 1 and again["counts"]["error"] == 1 and again == anew(site)
+
+
 def test_what_is_saved_while_a_check_runs_is_looked_at_by_the_next(original, tmp_path):
     """Also where a link of the site leads nowhere, and a rehearsal comes meanwhile."""
     shutil.copytree(original, site := tmp_path / "site")

@@ -51,6 +51,8 @@ GAPS = {
     "dust-pms5003": "dust_serial",
     "dust-sds011": "dust_serial",
     "co2-mhz19": "co2_serial",
+    "distance-a02": "distance_serial",
+    "presence-ld2410": "presence_serial",
 }
 """What each piece that ships wants to be told."""
 
