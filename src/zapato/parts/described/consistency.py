@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.lang.document import Document
-from zapato.parts.described.description import PATIENT, Description, Example
+from zapato.parts.described.description import PATIENT, ChipValue, Description, Example, ReadStep
 from zapato.parts.described.shapes import VOLTS
 
 EXAMPLES = 3
@@ -104,65 +104,64 @@ def _bus(document: Document, description: Description) -> None:
 
 def _known_names(document: Document, description: Description) -> None:
     """Every name of a formula is a field or a term before it; none stands for two things."""
-    slots = [
-        name
-        for step in (*description.calibration, *description.reading)
-        if step.layout
-        for name in step.layout.slots
-    ]
-    names = {*slots, *((VOLTS,) if description.analog else ())}
+    _fields_apart(document, description)
+    _settings_known(document, description)
+    slots = {name for step in (*description.calibration, *description.reading) for name in _slots(step)}
     counted = {name for name, setting in description.settings.items() if setting.counts}
-    for name in sorted(
-        {name for name in slots if slots.count(name) > 1}
-        | names & description.terms.keys()
-        | description.settings.keys() & (names | description.terms.keys())
-    ):
-        document.found(
-            "bad-name",
-            ("step",),
-            f"{name} stands for two things: fields and terms have names of their own",
-            of="key",
-        )
-    names |= counted
-    for step in (*description.begin, *description.calibration, *description.steps):
-        for _, name in step.write.places:
-            if name not in description.settings:
-                document.found(
-                    "unknown-reference",
-                    ("step",),
-                    f"a step writes {{{name}}}, and there is no [setting.{name}]",
-                    of="key",
-                )
-    for example in description.examples:
-        for name, word in example.settings.items():
-            if name not in description.settings or word not in description.settings[name].options:
-                document.found(
-                    "unknown-reference",
-                    (*example.path, "settings"),
-                    f"there is no setting {name} with the word {word}",
-                )
+    names = slots | counted | ({VOLTS} if description.analog else set[str]())
     for term, formula in description.terms.items():
         for name in sorted(formula.names - names):
-            document.found(
-                "unknown-reference", ("term", term, "of"), f"no field and no term before it is called {name}"
-            )
+            words = f"no field and no term before it is called {name}"
+            document.found("unknown-reference", ("term", term, "of"), words)
         names.add(term)
     for value in description.values.values():
         for name in sorted(value.formula.names - names):
             document.found("unknown-reference", ("value", value.name, "of"), f"no answer has a field {name}")
-        reached = description.reached(value.formula) & description.slots().keys()
-        for name in value.moves.split():
-            if name not in reached:
-                words = f"its formula comes down to no field {name}"
-                document.found("unknown-reference", ("value", value.name, "moves"), words)
-        if len(value.moves.split()) > 2:
-            words = "moves names one field, or two: the second is the fine part of the value"
-            document.found("wrong-type", ("value", value.name, "moves"), words)
+        _moves_known(document, description, value)
     for at, step in enumerate(description.steps):
-        own = step.layout.slots.keys() if step.layout else set[str]()
         for key, condition in (("valid", step.valid), ("until", step.until)):
-            for name in sorted(condition.names - own if condition else ()):
+            for name in sorted(condition.names - _slots(step) if condition else ()):
                 document.found("unknown-reference", ("step", at, key), f"this answer has no field {name}")
+
+
+def _slots(step: ReadStep) -> set[str]:
+    """The fields of the answer that a step reads."""
+    return {*step.layout.slots} if step.layout else set()
+
+
+def _fields_apart(document: Document, description: Description) -> None:
+    steps = (*description.calibration, *description.reading)
+    slots = [name for step in steps if step.layout for name in step.layout.slots]
+    twice = {name for name in slots if slots.count(name) > 1}
+    twice |= description.terms.keys() & {*slots}
+    twice |= description.settings.keys() & ({*slots} | description.terms.keys())
+    for name in sorted(twice):
+        words = f"{name} stands for two things: fields and terms have names of their own"
+        document.found("bad-name", ("step",), words, of="key")
+
+
+def _settings_known(document: Document, description: Description) -> None:
+    for step in (*description.begin, *description.calibration, *description.steps):
+        for _, name in step.write.places:
+            if name not in description.settings:
+                words = f"a step writes {{{name}}}, and there is no [setting.{name}]"
+                document.found("unknown-reference", ("step",), words, of="key")
+    for example in description.examples:
+        for name, word in example.settings.items():
+            if name not in description.settings or word not in description.settings[name].options:
+                words = f"there is no setting {name} with the word {word}"
+                document.found("unknown-reference", (*example.path, "settings"), words)
+
+
+def _moves_known(document: Document, description: Description, value: ChipValue) -> None:
+    """The fields that a rehearsal changes for a value are its own: one, and perhaps its fine part."""
+    moves, path = value.moves.split(), ("value", value.name, "moves")
+    for name in moves:
+        if name not in description.reached(value.formula) & description.slots().keys():
+            document.found("unknown-reference", path, f"its formula comes down to no field {name}")
+    if len(moves) > 2:
+        words = "moves names one field, or two: the second is the fine part of the value"
+        document.found("wrong-type", path, words)
 
 
 def _bounded(document: Document, description: Description, value: str) -> None:
