@@ -53,6 +53,8 @@ GAPS = {
     "co2-mhz19": "co2_serial",
     "distance-a02": "distance_serial",
     "presence-ld2410": "presence_serial",
+    "meter-pzem004t": "meter_serial",
+    "meter-sdm120": "meter_serial",
 }
 """What each piece that ships wants to be told."""
 

@@ -421,3 +421,21 @@ def test_the_work_grows_with_the_devices_and_not_with_their_square(prefix, world
     count(2)  # imports look into folders, too
     few = count(10)
     assert count(40) <= 5 * few
+
+
+ON_SPI = "[spi.card]\nsck = 18\nmosi = 23\nmiso = 19\n"
+WRONG_BUS = {
+    "a chip on either, on SPI without select": (ON_SPI + '[sensor.s]\nchip = "bme280"\nbus = "card"\n', "[spi.card] and no I2C bus", "select = …, the pin that selects it on card"),
+    "a chip on either, on I2C with select": (BUS + '[sensor.s]\nchip = "bme280"\nbus = "main"\nselect = 5\n', "[i2c.main] and no SPI bus", "without select it is on the I2C bus"),
+    "a chip of I2C alone": (ON_SPI + '[converter.c]\nchip = "ads1115"\nbus = "card"\n', "[spi.card] and no I2C bus", "add [i2c.main] with sda and scl"),
+    "a chip of SPI alone": (BUS + '[converter.c]\nchip = "mcp3008"\nbus = "main"\nselect = 5\n', "[i2c.main] and no SPI bus", "add [spi.main_2] with sck, mosi and miso"),
+    "a described chip of SPI alone, beside an SPI bus": (BUS + ON_SPI + '[sensor.s]\nchip = "max31865"\nbus = "main"\nselect = 5\n', "[i2c.main] and no SPI bus", "there are: card"),
+    "no bus at all": ('[sensor.s]\nchip = "sht31"\nbus = "main"\n', "no I2C bus is called that", "add [i2c.main] with sda and scl"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", WRONG_BUS)
+def test_a_part_on_the_wrong_bus_is_told_what_helps(checked, what):
+    body, words, fix = WRONG_BUS[what]
+    (finding,) = (f for f in checked(body).findings if f.code == "bus-missing")
+    assert words in finding.message and finding.fixes == (fix,)

@@ -20,6 +20,7 @@ from zapato.lang.fields import Wrong
 from zapato.lang.patterns import CHECKS, checksum, crc16, read_pattern
 from zapato.parts.registers import blocks, read_registers
 from zapato.simulator.live_run import Live
+from zapato.simulator.serial import Serial
 
 LINE = "[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n"
 LAMP = """
@@ -578,3 +579,33 @@ def test_a_sensor_that_comes_as_a_piece(piece, part, values, frame, put):
     )
     result = zapato.rehearse(path, path.parent / "script.toml")
     assert result.passed, (result.log, result.expectations)
+
+
+SHIPPED_METERS = {
+    "meter-pzem004t": ({"voltage": 231.4, "current": 12.345, "power": 2856.6, "energy": 70_001, "frequency": 49.9, "factor": 0.98},
+        "09 0a 30 39 00 00 6f 96 00 00 11 71 00 01 01 f3 00 62"),
+    "meter-sdm120": ({"voltage": 230.25, "current": -4.5, "power": -1036.125, "frequency": 50.0, "energy": 1234.5},
+        "43 66 40 00"),
+}  # fmt: skip
+"""The values, and the registers from 0 on that have them, as the makers' tables of registers say."""
+
+
+@pytest.mark.parametrize("piece", SHIPPED_METERS)
+def test_a_meter_that_comes_as_a_piece(piece, put, monkeypatch):
+    values, registers = SHIPPED_METERS[piece]
+    top = f'use = ["{piece}"]\nwith = {{ meter_serial = "line" }}\n'
+    body = "[uart.line]\nrx = 16\ntx = 17\nbaud = 9600\n[meter.mains]\naddress = 7\nevery = '2s'\n"
+    path = put({"device.toml": top + HEADER.format(board="esp32-38pin") + body})
+    assert zapato.check(path).ok, [str(f) for f in zapato.check(path)]
+    world = "".join(f"mains.{key} = {value}\n" for key, value in values.items())
+    seen = " and ".join(f"abs(mains.{key} - {value}) < 0.001" for key, value in values.items())
+    put({"script.toml": f'[rehearsal]\nlasts = "10s"\n[world]\n{world}' + steps(f"9s? {seen}")})
+    answers = []
+    send = Serial.answer
+    monkeypatch.setattr(
+        Serial, "answer", lambda self, data, after=0: (answers.append(bytes(data)), send(self, data, after))
+    )
+    result = zapato.rehearse(path, path.parent / "script.toml")
+    assert failed(result) == []
+    assert all(answer[0] == 7 and answer[1] == 4 for answer in answers)
+    assert any(bytes.fromhex(registers) in answer for answer in answers), answers[:3]

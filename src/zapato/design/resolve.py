@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
+from itertools import chain, count
 from pathlib import Path
 from typing import Any, cast
 
@@ -309,17 +310,36 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
         f"which is [{other.id}] and no {words}" if other else f"and no {words} is called that"
     )
     options = [name for name, p in design.parts.items() if p.has_role(wanted)]
-    wants = " and ".join(_least(known)) if known else ""
+    *many, last = _least(known) if known else [""]
+    wants = f"{', '.join(many)} and {last}" if many else last
     have = (
         f"there are: {', '.join(options)}"
         if options
-        else f"add [{wanted}.{name if not other else 'main'}]" + (f" with {wants}" if wants else "")
+        else f"add [{wanted}.{_free_name(design, name)}]" + (f" with {wants}" if wants else "")
     )
-    if other and other.has_role("spi") and "select" in part.shape.by_name:
-        have = f"select = …, the pin that selects it on {name}"
-    elif wanted == "spi" and other and not part.shape.by_name["select"].required:
-        have = "without select it is on the I2C bus"
+    if other and other.has_role(_otherwise(part)):
+        given = part.values.get("select") is not None
+        have = (
+            "without select it is on the I2C bus"
+            if given
+            else f"select = …, the pin that selects it on {name}"
+        )
     design.document.found("bus-missing", path, what, fixes=nearest(name, options) or (have,))
+
+
+def _free_name(design: Design, name: str) -> str:
+    """The name where no part has it, else the first that is free."""
+    numbered = (f"{name}_{n}" for n in count(2))
+    return next(free for free in chain((name, "main"), numbered) if free not in design.parts)
+
+
+def _otherwise(part: Part) -> str:
+    """The kind of bus that it would be on, were its select line given or left out; "" where that changes nothing."""
+    if "select" not in part.shape.by_name:
+        return ""
+    select = 0 if part.values.get("select") is None else None
+    bus = part.kind.bus(Part(part.kind, part.name, {**part.values, "select": select}))
+    return "" if bus == part.kind.bus(part) else bus
 
 
 def _least(kind: Kind) -> list[str]:
