@@ -21,6 +21,7 @@ from zapato.deliver.cable import by_cable, by_drive, gaps, pieces, the_drive
 from zapato.deliver.loader import Frames, framed
 from zapato.deliver.offer import UpdateOffer
 from zapato.deliver.ports import ports
+from zapato.deliver.registers import SPI, identification
 from zapato.errors import NotDelivered
 from zapato.firmware.base import uf2_memory
 from zapato.firmware.first import _uf2, data_place
@@ -134,6 +135,25 @@ def test_frames_come_back_out_of_any_noise(packets, noise):
     assert found == packets
 
 
+FLASH_CONTROLLERS = {
+    "esp8266": (0x6000_0220, 0x6000_021C, 0x6000_0224, 0x6000_0240, 0x6000_0200),
+    "esp32": (0x3FF4_202C, 0x3FF4_201C, 0x3FF4_2024, 0x3FF4_2080, 0x3FF4_2000),
+    "esp32s2": (0x3F40_2028, 0x3F40_2018, 0x3F40_2020, 0x3F40_2058, 0x3F40_2000),
+    "esp32s3": (0x6000_2028, 0x6000_2018, 0x6000_2020, 0x6000_2058, 0x6000_2000),
+    "esp32c3": (0x6000_2028, 0x6000_2018, 0x6000_2020, 0x6000_2058, 0x6000_2000),
+    "esp32c6": (0x6000_3028, 0x6000_3018, 0x6000_3020, 0x6000_3058, 0x6000_3000),
+}
+"""The registers by their whole addresses, entered a second time: length (of the esp8266 in USER1), USER, USER2, W0, CMD."""
+
+
+@pytest.mark.parametrize("name", FLASH_CONTROLLERS)
+def test_the_flash_is_asked_who_it_is_at_the_registers_of_its_chip(name):
+    writes, done, answer = identification(name)
+    length, user, user2, word, command = FLASH_CONTROLLERS[name]
+    assert [address for address, _ in writes] == [length, user, user2, word, command]
+    assert (done, answer) == (command, word) and SPI.keys() == FLASH_CONTROLLERS.keys()
+
+
 def test_a_drive_takes_a_uf2_file(put, tmp_path):
     board = board_named("rp2040w-40pin")
     made, _ = built(put, "rp2040w-40pin", base_of("rp2040w-40pin"))
@@ -142,7 +162,12 @@ def test_a_drive_takes_a_uf2_file(put, tmp_path):
     with pytest.raises(NotDelivered, match="no drive of a loader"):
         by_drive(board, made.first, drive)
     (drive / "INFO_UF2.TXT").write_text("UF2 Bootloader v2.0\n")
-    assert by_drive(board, made.first, drive) == made.first.stat().st_size
+    shares = []
+    assert by_drive(board, made.first, drive, tell=lambda what, share: shares.append((what, share))) == (
+        made.first.stat().st_size
+    )
+    assert {what for what, _ in shares} == {"writing"} and shares == sorted(shares) and shares[-1][1] == 1.0
+    assert len(shares) == -(-made.first.stat().st_size // (1 << 16))
     assert (drive / made.first.name).read_bytes() == made.first.read_bytes()
 
 

@@ -109,6 +109,16 @@ def test_a_guard_by_hand_stays_until_somebody_lets_go(bench):
     assert failed(bench(body, FELT + rows, lasts="3min", site=SITE)) == []
 
 
+def test_a_guard_waits_for_no_shortest_time(bench):
+    """What a relay keeps to gives way; a link that wants it off has to wait."""
+    body = OVEN.replace("pin = 26", 'pin = 26\nshortest_on = "2min"') + GUARD.format(off='"heater"', more="")
+    rows = steps(
+        "10s: message('heater/on/set', 'true')", "11s? heater.on", "12s: message('heater/on/set', 'false')", "14s? heater.on",
+        "15s: oven.temperature = 61", "<6s? hot.tripped and not heater.on",
+    )  # fmt: skip
+    assert failed(bench(body, FELT + rows, lasts="1min", site=SITE)) == []
+
+
 def test_a_guard_that_sees_nothing_holds_off_and_lets_go_when_it_sees_again(bench):
     body = OVEN + GUARD.format(off='"heater"', more='unknown_for = "2min"').replace("oven", "probe")
     body = body.replace(
