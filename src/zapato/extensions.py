@@ -206,6 +206,8 @@ def own_bundles() -> Mapping[str, Bundle]:
             bundles[name] = Bundle(name, Path(folder), f"zapato.parts.{name}")
             continue
         for chip, place in _folders(folder):
+            if not os.path.isfile(f"{place}{os.sep}chip.py"):  # what an earlier version left: compiled files
+                continue
             bundles[chip] = Bundle(
                 chip, Path(place), f"zapato.parts.{name}.{chip}", chip_of=name.removesuffix("s")
             )

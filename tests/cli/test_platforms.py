@@ -172,7 +172,7 @@ def test_fit_writes_into_the_file_as_it_was(ending, put, cli, tmp_path):
 @pytest.mark.slow
 def test_long_work_shows_how_far_it_is_and_takes_it_away(put):
     """On a terminal that can; a pipe, a dumb terminal and the result itself stay clean."""
-    script = '[rehearsal]\nlasts = "8h"\n'
+    script = '[rehearsal]\nlasts = "36h"\n'  # some seconds: it is shown from the first second on
     text = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[led.l]\npin = 25\nshows = "1 > 2"\n'
     device = put({"device.toml": text, "script.toml": script})
     words = ["rehearse", str(device), "--script", str(device.parent / "script.toml")]

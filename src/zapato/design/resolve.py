@@ -310,7 +310,7 @@ def _no_bus(design: Design, part: Part, name: str, path: Keys) -> None:
         f"which is [{other.id}] and no {words}" if other else f"and no {words} is called that"
     )
     options = [name for name, p in design.parts.items() if p.has_role(wanted)]
-    *many, last = _least(known) if known else [""]
+    *many, last = (_least(known) if known else []) or [""]
     wants = f"{', '.join(many)} and {last}" if many else last
     have = (
         f"there are: {', '.join(options)}"
