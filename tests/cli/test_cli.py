@@ -210,3 +210,13 @@ def test_a_device_that_is_begun_with_a_flag_switches_both_ways(cli, tmp_path, mo
         + "".join(f'[[step]]\nat = "{at}"\n{word} = "{text}"\n' for at, word, text in steps)
     )
     assert zapato.rehearse(path, script).passed
+
+
+def test_a_file_that_is_something_else_is_told_for_what_it_is_by_every_command(put, cli):
+    path = (
+        put({"script.toml": '[rehearsal]\nlasts = "20s"\n', "device.toml": "x = 1\n"}).parent / "script.toml"
+    )
+    for words in (["check", path], ["rehearse", path], ["build", path, "--out", path.parent / "out"]):
+        called = cli(*words)
+        assert called.code and "this is a rehearsal, not a device file" in called.out + called.err, words
+        assert "missing-key" not in called.out + called.err

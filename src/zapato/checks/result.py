@@ -80,8 +80,11 @@ class CheckResult:
 
 
 def look(design: Design) -> CheckResult:
-    """The design's own findings, beyond what it is compared by."""
+    """The design's own findings, beyond what it is compared by; of a file that is something else only what it is."""
     result = CheckResult.of(design)
+    if not design.name and (wrong := is_no_device(design.document.source)):
+        result.findings = [wrong]
+        return result
     result.design = design
     own = [replace(finding, device=design.name, row=design.row_place) for finding in design.findings]
     result.findings = [*own, *check_design(design)]
