@@ -219,6 +219,18 @@ WRONG = {
         .replace("bus =", "addresses = [0x48]\nbus =", 1),
         "neither addresses nor steps",
     ),
+    "a voltage whose value is called like the driver's own": (
+        (Path(zapato.__file__).parent / "chips" / "tmp36.toml")
+        .read_text()
+        .replace("temperature = ", "ratio = ")
+        .replace("[value.temperature]", "[value.ratio]"),
+        "uses this name for itself",
+    ),
+    "a voltage with a setting called like its divider": (
+        (Path(zapato.__file__).parent / "chips" / "tmp36.toml").read_text()
+        + '[setting.divider]\nhelp = "x"\ndefault = "a"\noptions = { a = 1 }\n',
+        "uses this name for itself",
+    ),
     "a voltage without a range": (
         (Path(zapato.__file__).parent / "chips" / "tmp36.toml")
         .read_text()

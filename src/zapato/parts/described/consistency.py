@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from zapato.lang.document import Document
 from zapato.parts.described.description import PATIENT, ChipValue, Description, Example, ReadStep
 from zapato.parts.described.shapes import VOLTS
+from zapato.parts.reserved import reserved
 
 EXAMPLES = 3
 """Examples of bytes and values that a description has at the least."""
@@ -52,6 +53,11 @@ def _of_volts(document: Document, description: Description) -> None:
         words = "a chip with a voltage output has range and [value.NAME], and neither addresses nor steps"
         document.found("wrong-type", ("bus",), words, of="key")
         return
+    own = reserved("s_analog.Analog")
+    taken = (own & description.values.keys()) | ({VOLTS} & description.terms.keys())
+    taken |= ({VOLTS, "divider"} | own) & description.settings.keys()
+    for name in sorted(taken):
+        document.found("bad-name", ("bus",), f"{name}: the program uses this name for itself", of="key")
     _known_names(document, description)
     _enough(document, description)
     for name, value in description.values.items() if not document.findings else ():

@@ -33,7 +33,10 @@ class ReadStep:
         """The answer of a step that is asked again, while it is not time yet: its fields all 0, or all their highest where 0 would end it."""
         slots = self.layout.slots if self.layout else {}
         zeros = dict.fromkeys(slots, 0)
-        ends = self.until is None or self.until.value(zeros)
+        try:
+            ends = self.until is None or bool(self.until.value(zeros))
+        except ArithmeticError:  # no number is not true
+            ends = False
         fields = {name: slot.high for name, slot in slots.items()} if ends else zeros
         return self.layout.make(fields) if self.layout else b""
 
