@@ -61,6 +61,7 @@ EXTRAS = (
     '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\n[converter.{n}c]\nchip = "mcp3008"\nbus = "{n}"\nselect = "auto"',
     '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\n[expander.{n}e]\nchip = "mcp23s17"\nbus = "{n}"\nselect = "auto"',
     '[expander.{n}]\nchip = "mcp23008"\nbus = "{bus}"\naddress = 0x23',
+    '[multiplexer.{n}]\nchip = "tca9548a"\nbus = "{bus}"\naddress = 0x74\n[channel.{n}c]\nmultiplexer = "{n}"\nnumber = 3',
     '[i2c.{n}]\nsda = "auto"\nscl = "auto"\ncontroller = "hardware"',
     '[spi.{n}]\nsck = "auto"\nmosi = "auto"\nmiso = "auto"\ncontroller = "software"',
     '[sensor.{n}]\nchip = "analog"\npin = "auto"\nsmooth = "median 5"\nrepeat = "1min"',
@@ -240,6 +241,8 @@ def _counts(random: Random) -> list[tuple[str, int]]:
         "sensor",
         "expander",
         "converter",
+        "multiplexer",
+        "channel",
         *TALKING,
     ]
     pinned = [kind.name for kind in kinds() if kind.name not in loose and _alone(kind)]

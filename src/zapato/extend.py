@@ -55,6 +55,7 @@ from zapato.parts.kind import (
     World,
     WorldInput,
 )
+from zapato.parts.multiplexer.chip import MultiplexerChip
 from zapato.parts.sensors import SensorChip, common, on_bus, quantity
 from zapato.parts.switched import (
     PULSE,
@@ -87,6 +88,7 @@ __all__ = [
     "Incompatibility",
     "Kind",
     "Load",
+    "MultiplexerChip",
     "Need",
     "Part",
     "PinRule",

@@ -21,7 +21,7 @@ DEMO = ("boot-dryer", "kettle-plug", "porch-light")
 
 @pytest.mark.slow
 def test_the_table_holds_for_devices_made_at_random():
-    rows = tool.sample(4711, 10, workers=1)
+    rows = tool.sample(4711, 12, workers=1)
     off = tool.errors(rows, costs())
     assert len(rows) >= 12 and max(map(abs, off)) < 0.2, max(off, key=abs)
     assert sum(map(abs, off)) / len(off) < 0.06

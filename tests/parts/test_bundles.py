@@ -25,6 +25,7 @@ FILES = {
     "sim.py",
     "cost.json",
     "quasi.py",
+    "switch.py",
     "opcode.py",
     "device",
     "__pycache__",

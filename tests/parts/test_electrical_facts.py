@@ -36,7 +36,12 @@ def test_a_kinds_facts_fit_its_fields(put, name):
     assert {key.split()[0] for key in about.terminals} <= fields
     for part in made.with_role(name):
         for each in about.beside(part, 3.3):
-            assert each.what and each.value and each.why and (not each.field or each.field in fields)
+            assert (
+                each.what
+                and each.value
+                and each.why
+                and (not each.field or each.field in {*fields, *about.ends(part)})
+            )
     ends = [wire.end for wire in wiring(made).wires]
     for use in made.uses:
         if use.part.kind.name == name and use.pin.gpio >= 0 and name != "supply":

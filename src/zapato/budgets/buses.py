@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from zapato.budgets.row import BudgetRow, row
 from zapato.design.design import Design, once
 from zapato.parts.kind import Part
+from zapato.parts.segments import upstream
 
 SINK, LOW = 0.003, 0.4
 """A that a chip can sink, and V at which it does (UM10204, I2C-bus specification, table of the I/O stages)."""
@@ -29,12 +30,13 @@ class I2cBudget:
     """One I2C bus.
 
     Attributes:
-        bus: which; chips: how many hang on it; farad: of a line.
+        bus: which; chips: how many hang on it, and on those before it; length: m of its wires, and theirs; farad: of a line.
         least, most: ohm between which the pull-ups must be; ohm: that they have; guessed: nobody said so.
     """
 
     bus: Part
     chips: int
+    length: float
     farad: float
     least: float
     most: float
@@ -51,17 +53,21 @@ def pull_up_range(volts: float, farad: float, rate: float) -> tuple[float, float
 @once
 def i2c(design: Design) -> list[I2cBudget]:
     """Every I2C bus."""
-    budgets: list[I2cBudget] = []
     volts = design.board.chip.logic if design.board else 3.3
-    for bus in design.with_role("i2c"):
-        chips = sum(part.linked.get("bus") is bus for part in design.parts.values())
-        farad = PER_CHIP * (chips + 1) + PER_METRE * bus.get("length", 0.3)
-        least, most = pull_up_range(volts, farad, bus.get("speed", 100e3))
-        given = bus.values.get("pull_ups")
-        budgets.append(
-            I2cBudget(bus, chips, farad, least, most, given or BREAKOUT / max(1, chips), given is None)
-        )
-    return budgets
+    return [_i2c(design, bus, volts) for bus in design.with_role("i2c")]
+
+
+def _i2c(design: Design, bus: Part, volts: float) -> I2cBudget:
+    """A bus with those before it: while a channel is connected, its line and theirs are one, with the pull-ups of all side by side."""
+    segments = [bus, *upstream(bus)]
+    counts = [sum(part.linked.get("bus") is one for part in design.parts.values()) for one in segments]
+    chips = sum(counts) + len(segments) - 1
+    length = sum(one.get("length", 0.3) for one in segments)
+    farad = PER_CHIP * (chips + 1) + PER_METRE * length
+    least, most = pull_up_range(volts, farad, segments[-1].get("speed", 100e3))
+    given = [one.values.get("pull_ups") for one in segments]
+    ohm = 1 / sum(1 / (own or BREAKOUT / max(1, count)) for own, count in zip(given, counts, strict=True))
+    return I2cBudget(bus, chips, length, farad, least, most, ohm, None in given)
 
 
 def serial_reach(part: Part) -> float | None:
@@ -81,7 +87,7 @@ def rows(design: Design) -> Iterator[BudgetRow]:
             if budget.guessed
             else "the device file"
         )
-        worked = f"{budget.chips + 1} pins x 10 pF + {budget.bus.get('length', 0.3):g} m x 100 pF/m"
+        worked = f"{budget.chips + 1} pins x 10 pF + {budget.length:g} m x 100 pF/m"
         yield row(
             "buses",
             budget.bus.name,

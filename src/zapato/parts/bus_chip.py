@@ -171,13 +171,21 @@ def place(part: Part) -> tuple[str, int] | None:
 
 
 def stand_in(
-    part: Part, pins: Mapping[int, int] | None = None, interrupt: int | None = None
+    part: Part,
+    pins: Mapping[int, int] | None = None,
+    interrupt: int | None = None,
+    reset: int | None = None,
 ) -> ChipAt | None:
     """The chip on its bus in a rehearsal; None where the bus has no pins yet."""
-    at = place(part)
-    line = part.linked["bus"].pins.get("sck" if bus_of(part) == "spi" else "sda") if at else None
+    at, line = place(part), bus_line(part)
     return (
-        ChipAt(line.gpio, at[1], part.get("chip", ""), pins or {}, interrupt, part.get("supply", 3.3))
-        if at and line
+        ChipAt(line, at[1], part.get("chip", ""), pins or {}, interrupt, part.get("supply", 3.3), reset)
+        if at and line is not None
         else None
     )
+
+
+def bus_line(part: Part) -> int | None:
+    """The number of the line that a part's bus has; None where it is on none yet."""
+    bus = part.linked.get("bus")
+    return bus.kind.line(bus) if bus else None

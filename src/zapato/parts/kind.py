@@ -319,7 +319,7 @@ class ChipAt(Record):
     Attributes:
         line, address, name: its bus's data line, its address there, and which it is.
         pins: the pins that it offers, number -> line; interrupt: the line that it interrupts.
-        volts: what it runs on.
+        volts: what it runs on; reset: the line at its reset input.
     """
 
     line: int
@@ -328,6 +328,7 @@ class ChipAt(Record):
     pins: Mapping[int, int]
     interrupt: int | None = None
     volts: float = 3.3
+    reset: int | None = None
 
 
 @dataclass(eq=False, repr=False)
@@ -583,6 +584,20 @@ class Kind:
     def addresses(self, part: Part) -> tuple[int, ...]:
         """The I2C addresses it can have, the usual one first."""
         return ()
+
+    def upstream(self, part: Part) -> Part | None:
+        """The bus that this bus is connected to by a chip on it; None for a bus of the board's own."""
+        return None
+
+    def line(self, part: Part) -> int | None:
+        """The number of a bus's data line, of its clock line on SPI; None while its pins are not known."""
+        pin = part.pins.get("sda") or part.pins.get("sck")
+        return pin.gpio if pin else None
+
+    def ends(self, part: Part) -> Mapping[str, str]:
+        """Where the wires of a bus begin, by what the line is called."""
+        names = [self.terminals.get(key, key.upper()) for key in part.pins]
+        return {name: f"{part.name} {name}" for name in names}
 
     def sights(self, part: Part, text: str) -> Iterable[ScanEntry]:
         """What stands in its property `found`, for one that scans."""

@@ -6,6 +6,7 @@ from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.parts.kind import Part
+from zapato.parts.segments import connected
 
 _BUS = "[i2c.main]\nsda = 21\nscl = 22\n\n"
 
@@ -17,25 +18,28 @@ def _address(part: Part) -> int | None:
 
 
 def _taken(design: Design) -> Iterator[Finding]:
-    seen: dict[tuple[str, int], Part] = {}
+    seen: list[tuple[Part, int, Part]] = []
     for part in design.parts.values():
         bus, address = part.linked.get("bus"), _address(part)
         if bus is None or address is None or not bus.has_role("i2c"):
             continue
-        other = seen.setdefault((bus.name, address), part)
-        if other is not part:
-            used = {number for name, number in seen if name == bus.name}
+        heard = [row for row in seen if connected(row[0], bus)]
+        seen.append((bus, address, part))
+        where, other = next(((its, them) for its, taken, them in heard if taken == address), (bus, None))
+        if other:
+            used = {taken for _, taken, _ in heard}
             free = [f"0x{address:02x}" for address in part.kind.addresses(part) if address not in used]
+            at = bus.name if where is bus else f"{bus.name} and {where.name}, which are connected"
             yield design.finding(
                 "address-taken",
                 "error",
                 (*part.path, "address"),
-                f"{part.id} and {other.id} both have the address 0x{address:02x} on {bus.name}",
+                f"{part.id} and {other.id} both have the address 0x{address:02x} on {at}",
                 why="both chips would answer at once (NXP UM10204, The I2C-bus protocol: each device has a unique address).",
                 fixes=(
                     f"address = {free[0]}, set by the pins of its breakout"
                     if free
-                    else "a second bus for it",
+                    else "a second bus for it, or a channel of a multiplexer",
                     "" if free else f"[i2c.{bus.name}_2]",
                 ),
             )
@@ -65,7 +69,8 @@ RULES = (
         story="""
 All chips of an I2C bus hear every message and answer to their address. Two with the same address
 answer at once and corrupt each other's bits. Most chips have a pin that selects another address;
-where all are used up, the second chip needs a second bus.
+where all are used up, the second chip needs a second bus, or a channel of a multiplexer. A chip
+in a channel hears what is said on the multiplexer's own bus, too, but nothing of other channels.
 """,
         failing=device(
             _BUS

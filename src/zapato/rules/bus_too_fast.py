@@ -7,6 +7,7 @@ from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.parts.bus_chip import BusChip, chip_of
 from zapato.parts.kind import Part
+from zapato.parts.segments import on_clock
 from zapato.parts.sensors import chip
 
 SPI_MOST = {
@@ -30,9 +31,11 @@ def _spi_most(part: Part) -> tuple[float, str]:
 
 def _find(design: Design) -> Iterator[Finding]:
     for bus in (*design.with_role("i2c"), *design.with_role("spi")):
+        if bus.kind.upstream(bus):
+            continue  # it has the clock of that one
         most_of = _most if bus.has_role("i2c") else _spi_most
         speed = bus.get("speed", 100e3 if bus.has_role("i2c") else 1e6)
-        on_it = [part for part in design.parts.values() if part.linked.get("bus") is bus]
+        on_it = on_clock(bus, design.parts.values())
         rates = [(*most_of(part), part) for part in on_it if most_of(part)[0]]
         slowest = min(rates, key=lambda row: row[0], default=None)
         if slowest and speed > slowest[0]:

@@ -13,6 +13,7 @@ def _find(design: Design) -> Iterator[Finding]:
     from zapato.budgets.buses import SOURCE, i2c
     from zapato.budgets.eseries import above, below
     from zapato.parts.electrical import ohms
+    from zapato.parts.segments import root
 
     for bus in i2c(design):
         if bus.least <= bus.ohm <= bus.most or (bus.guessed and bus.ohm > bus.most):
@@ -30,7 +31,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 if strong
                 else f"more than the {bus.most:.0f} ohm with which a line rises in time"
             ),
-            why=f"{bus.farad * 1e12:.0f} pF a line at {bus.bus.get('speed', 100e3) / 1000:g} kHz ({SOURCE}).",
+            why=f"{bus.farad * 1e12:.0f} pF a line at {root(bus.bus).get('speed', 100e3) / 1000:g} kHz ({SOURCE}).",
             fixes=(
                 f"{ohms(low)} to {ohms(high)} altogether",
                 "a lower `speed`, shorter wires"

@@ -37,7 +37,7 @@ def _find(design: Design) -> Iterator[Finding]:
                 "warning",
                 (*bus.bus.path, "length") if bus.bus.values.get("length") else bus.bus.path,
                 f"a line of {bus.bus.id} has {bus.farad * 1e12:.0f} pF, and the bus bears {FARAD * 1e12:.0f} pF",
-                why=f"{bus.chips + 1} pins of 10 pF, and {bus.bus.get('length', 0.3):g} m of wire with 100 pF a metre (UM10204, I2C-bus specification).",
+                why=f"{bus.chips + 1} pins of 10 pF, and {bus.length:g} m of wire with 100 pF a metre (UM10204, I2C-bus specification).",
                 fixes=("shorter wires", "a second bus, or a buffer between (a differential one for metres)"),
                 of="value" if bus.bus.values.get("length") else "key",
             )

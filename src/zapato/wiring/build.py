@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from zapato.boards.board import Board
 from zapato.budgets.strips import strips
@@ -144,9 +144,12 @@ def _signals(design: Design, board: Board, part: Part, leave_out: Callable[[str]
             leave_out(f"{part.name} {use.need.field}: its level is higher than the pin bears (volt-logic)")
         else:
             yield from _signal(design, board, use, near)
+    ends: Mapping[str, str] = part.kind.ends(part) if part.kind.upstream(part) else {}
     for passive in beside:
         if not passive.field and passive.across:
             yield _across(design, board, part, f"{part.name} +", passive)
+        elif passive.field in ends and passive.across:
+            yield _across(design, board, part, ends[passive.field], passive)
 
 
 def _burns(design: Design, board: Board, use: PinUse, beside: Iterable[Passive]) -> bool:

@@ -16,15 +16,12 @@ TERMINATION, BIAS = 120.0, 680.0
 def shared_lines(board: Board, part: Part) -> Iterator[Wire]:
     """From a bus to a part on it."""
     bus = part.linked.get("bus")
-    if bus is None or not bus.pins:
+    if bus is None or bus.has_role("uart"):
         return
     shift = "level shifter" if part.get("shifted", False) else ""
-    if bus.has_role("uart"):
-        return
-    for line in bus.pins:
-        name = bus.kind.terminals.get(line, line.upper())
+    for name, start in bus.kind.ends(bus).items():
         end = part.kind.terminals.get("pin", name) if bus.has_role("onewire") else name
-        yield Wire(f"{bus.name} {name}", f"{part.name} {end}", "signal", part.name, board.chip.logic, shift)
+        yield Wire(start, f"{part.name} {end}", "signal", part.name, board.chip.logic, shift)
 
 
 def rs485(board: Board, part: Part, places: Mapping[str, str]) -> Iterator[Wire]:

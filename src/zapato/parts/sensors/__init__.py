@@ -135,9 +135,8 @@ def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], 
         return Driver(module, cls, (*common(part), bus, address(part)))
 
     def simulation(part: Part) -> Simulation:
-        bus = part.linked["bus"].pins if "bus" in part.linked else {}
-        data = bus.get("sda") or bus.get("sck")
-        at = data.gpio if data else -1
+        line = bus_chip.bus_line(part)
+        at = -1 if line is None else line
         known = by_name(chip)
         felt = (name for name in known.properties if name not in known.derived)
         selected = "select" in part.pins

@@ -1,0 +1,11 @@
+"""TCA9546A in a rehearsal."""
+
+from __future__ import annotations
+
+from zapato.parts.multiplexer.switch import Switch
+
+
+class Chip(Switch):
+    """TCA9546A."""
+
+    channels = 4
