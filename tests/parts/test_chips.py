@@ -15,13 +15,18 @@ from zapato.parts.described import described_names, driver_source, read_descript
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.layout import crc8
 from zapato.parts.described.sim import SpiChip
+from zapato.parts.described.wire import WireChip
 from zapato.parts.modules import with_imports
+from zapato.parts.onewire.serial import number_of
 from zapato.parts.sensors import chip
 from zapato.parts.simulated import Fault, SpiStandIn
 from zapato.simulator.chips import stand_in
 
-OWN = sorted(name for name in described_names() if not description(name).analog)
-OF_VOLTS = sorted(name for name in described_names() if description(name).analog)
+BY_BUS = {
+    bus: sorted(name for name in described_names() if description(name).head["bus"] in bus.split())
+    for bus in ("i2c spi", "onewire", "analog", "pulse")
+}
+OWN, ON_WIRE, OF_VOLTS, OF_PULSES = BY_BUS.values()
 DEVICE = '[i2c.main]\nsda = 21\nscl = 22\npull_ups = "4.7kohm"\n[sensor.s]\nchip = "{name}"\nbus = "main"\naddress = {address}\nevery = "{every}s"\n'
 
 
@@ -135,18 +140,117 @@ def test_a_voltage_is_read_by_the_formula_and_felt_by_its_inverse(name, bench):
             (34, 'divider = ["10kohm", "10kohm"]\n'),
             ('"adc.2"', '[i2c.main]\nsda = 21\nscl = 22\n[converter.adc]\nchip = "ads1115"\nbus = "main"\nsupply = "5V"\nfed_from = "5V"\nshifted = true\n'),
         ):  # fmt: skip
-            if at == 34 and example.volts / 2 < 0.2:
+            if at == 34 and example.inputs["volts"] / 2 < 0.2:
                 continue  # the ESP32 reads nothing below that
             head, table = (more, "") if more.startswith("[") else ("", more)
             body = f'{head}[sensor.s]\nchip = "{name}"\npin = {at}\nevery = "1s"\nfed_from = "5V"\n{chosen}{table}'
-            (value, amount), volts = next(iter(example.gives.items())), example.volts
+            (value, amount), volts = next(iter(example.gives.items())), example.inputs["volts"]
             near = abs(
-                known.of_volts(volts + 0.005, example.settings)[value]
-                - known.of_volts(volts - 0.005, example.settings)[value]
+                known.of_inputs({"volts": volts + 0.005}, example.settings)[value]
+                - known.of_inputs({"volts": volts - 0.005}, example.settings)[value]
             )
             seen = f"abs(s.{value} - {amount}) <= {near}"
             result = bench(body, steps(f"4s? {seen}"), head=f"[world]\ns.{value} = {amount}\n", lasts="5s")
             assert failed(result) == []
+
+
+WIRE = '[onewire.line]\npin = {pin}\npull_up = "4.7kohm"\n[sensor.s]\nchip = "{name}"\nbus = "line"\nevery = "2s"\n'
+
+
+@pytest.mark.parametrize("name", ON_WIRE)
+def test_the_datasheets_examples_come_over_a_one_wire_line(name, bench):
+    """Through the driver and the stand-in, whose bytes are the example's but for those that nobody looks at; before it measured, it has nothing."""
+    known = description(name)
+    rows: list[str] = []
+    for at, example in enumerate(known.examples):
+        sets = [f"{12 * at + 1}s: s.{key} = {example.gives[key]}" for key in known.own]
+        seen = " and ".join(
+            f"abs(s.{key} - {amount}) < {near(known, key, example)}" for key, amount in example.gives.items()
+        )
+        rows += [*sets, f"{12 * at + 8}s? {seen}"]
+        clock = Clock()
+        made = WireChip(known, example.gives.get, clock)
+        assert talk(made, known.reading[0].write.data, 9)[:1] == b"\0"  # nothing measured
+        answer = talk(made, known.steps[0].write.data, 9) and talk(made, known.reading[0].write.data, 9)
+        assert answer == b"\xff" * 9  # it is still at it
+        clock.now += known.steps[0].takes
+        answer = talk(made, known.reading[0].write.data, 9)
+        assert known.worked_out((answer,)) == known.worked_out(example.answers)
+    assert (
+        failed(bench(WIRE.format(pin=27, name=name), steps(*rows), lasts=f"{12 * len(known.examples)}s"))
+        == []
+    )
+
+
+class Clock:
+    now = 0.0
+
+
+def talk(made: WireChip, said: bytes, size: int) -> bytes:
+    made.addressed()
+    for byte in said:
+        made.write(byte)
+    return bytes(made.read() for _ in range(size))
+
+
+@pytest.mark.parametrize("board, pin", [("esp8266-30pin", '"D2"'), ("rp2040w-40pin", 5)])
+def test_a_one_wire_chip_that_falls_silent_or_talks_nonsense_is_unknown(bench, board, pin):
+    rows = []
+    for at, (word, mend) in enumerate((("fall_silent", "s.answer"), ("garbage", "s.answer"))):
+        rows += [f"{40 * at + 5}s? s.temperature == 20", f"{40 * at + 6}s: s.{word}"]
+        rows += [f"{40 * at + 30}s? not known(s.temperature)", f"{40 * at + 31}s: {mend}"]
+    rows += [
+        "85s? s.temperature == 20",
+        "86s: line.short",
+        "110s? not known(s.temperature)",
+        "111s: line.mend",
+    ]
+    rows += ["120s? s.temperature == 20", "121s: s.temperature = 85", "140s? not known(s.temperature)"]
+    body = WIRE.format(pin=pin, name="ds1822")
+    result = bench(body, steps(*rows), board=board, head="[world]\ns.temperature = 20\n", lasts="150s")
+    assert failed(result) == [] and not result.restarts
+
+
+def test_chips_of_two_kinds_on_one_line_are_told_apart_by_their_numbers(bench):
+    """Each by its serial number; the trade's thermometer converts for all, the others for themselves."""
+    numbers = {
+        name: number_of("", name, family).hex() for name, family in (("a", 0x28), ("b", 0x22), ("c", 0x3B))
+    }
+    chips = {"a": "ds18b20", "b": "ds1822", "c": "max31850"}
+    body = '[onewire.line]\npin = 27\npull_up = "4.7kohm"\n' + "".join(
+        f'[sensor.{name}]\nchip = "{chip}"\nbus = "line"\nevery = "3s"\nserial = "{numbers[name]}"\n'
+        for name, chip in chips.items()
+    )
+    world = "[world]\na.temperature = 10\nb.temperature = 20.5\nc.temperature = 800.25\nc.board = 20\n"
+    truth = "a.temperature == 10 and b.temperature == 20.5 and c.temperature == 800.25"
+    assert failed(bench(body, steps(f"8s? {truth}", f"20s? {truth}"), head=world)) == []
+
+
+@pytest.mark.parametrize("name", OF_PULSES)
+def test_pulses_are_counted_by_the_formula_and_come_by_its_inverse(name, bench):
+    known = description(name)
+    felt = next(key for key in known.values if key not in chip(name).derived)
+    table = "".join(f'[sensor.s]\nchip = "{name}"\npin = 27\nevery = "10s"\n')
+    table += 'fed_from = "5V"\nshifted = true\n' if known.head["supply"] else ""
+    for example in known.examples:
+        if example.inputs["rate"] > 50:
+            continue  # the simulator's edges come at whole ms
+        amount, rate = example.gives[felt], example.inputs["rate"]
+        step = abs(known.of_inputs({"count": 0, "rate": rate + 0.2})[felt] - amount)
+        rows = [f"41s? abs(s.{felt} - {amount}) <= {step}"]
+        for key, value in known.values.items():  # what is counted is that of the pulses so far
+            if "count" in known.reached(value.formula):
+                some = known.of_inputs({"count": 40 * rate + 2, "rate": rate})[key]
+                least = known.of_inputs({"count": max(0, 40 * rate - 12 * rate - 2), "rate": rate})[key]
+                rows.append(f"42s? s.{key} >= {least} and s.{key} <= {some}")
+        result = bench(table, steps(*rows), head=f"[world]\ns.{felt} = {amount}\n", lasts="43s")
+        assert failed(result) == [], example
+
+
+def test_pulses_of_five_volts_need_a_shifter(checked):
+    table = '[sensor.s]\nchip = "yf_s201"\npin = 27\nfed_from = "5V"\n'
+    assert [f.code for f in checked(table).findings] == ["volt-logic"]
+    assert checked(table + "shifted = true\n").findings == ()
 
 
 def test_a_voltage_beyond_its_range_is_no_reading_and_needs_its_divider(bench, checked):
@@ -211,6 +315,8 @@ def test_a_silence_is_survived_on_every_port(name, put):
         assert failed(result) == [] and not result.restarts, result.log
 
 
+ONE_WIRE = (Path(zapato.__file__).parent / "chips" / "ds1822.toml").read_text()
+PULSES = (Path(zapato.__file__).parent / "chips" / "yf_s201.toml").read_text()
 GOOD = (Path(zapato.__file__).parent / "chips" / "tmp102.toml").read_text()
 WRONG = {
     "a voltage with an address": (
@@ -240,6 +346,32 @@ WRONG = {
     "volts that are something else": (
         (Path(zapato.__file__).parent / "chips" / "tmp36.toml").read_text().replace("= 25.0", "= 26.0"),
         "25 by its formula, and 26",
+    ),
+    "a family without its bus": (GOOD.replace("help =", "family = 0x28\nhelp =", 1), "family goes with bus"),
+    "a check byte of another bus": (
+        GOOD.replace("{t:s16}", "{t:s16} {crc8:low}"),
+        "is the check byte of chips on a one-wire bus",
+    ),
+    "one wire with an address": (
+        ONE_WIRE.replace("family =", "addresses = [0x48]\nfamily =", 1),
+        "neither addresses",
+    ),
+    "one wire that is asked again": (
+        ONE_WIRE.replace('valid = "t', 'until = "t > 3"\ntakes = "9ms"\nvalid = "t'),
+        "and has no until",
+    ),
+    "one wire that is read while it measures": (
+        ONE_WIRE.replace('write = "be"', 'write = "be"\ntakes = "9ms"'),
+        "measures and takes its time",
+    ),
+    "pulses without an end": (PULSES.replace('pulses_most = "225Hz"', ""), "has pulses_most"),
+    "pulses with a value of their own name": (
+        PULSES.replace("[value.flow]", "[value.total]").replace("flow =", "total ="),
+        "uses this name for itself",
+    ),
+    "pulses that do not come out": (
+        PULSES.replace("volume = 1.0", "volume = 2.0"),
+        "is 1 by its formula, and 2",
     ),
     "until without a time": (
         GOOD.replace('read = "{t:s16}"', 'read = "{t:s16}"\nuntil = "t > 1"'),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -15,6 +15,10 @@ class WireChip(Protocol):
     ails: str
 
     def power_on(self) -> None: ...
+
+    def addressed(self) -> None:
+        """It was chosen after a reset."""
+        ...
 
     def write(self, byte: int) -> None: ...
 
@@ -47,13 +51,18 @@ class WireLine:
     def write(self, byte: int) -> None:
         self.talk.append(byte)
         if bytes(self.talk) == bytes((SKIP,)):
-            self.chosen = [chip for chip in self.chips.values() if chip.ails != "silent"]
+            self._choose(self.chips.values())
         elif len(self.talk) == 9 and self.talk[0] == MATCH:
             chip = self.chips.get(bytes(self.talk[1:]))
-            self.chosen = [chip] if chip and chip.ails != "silent" else []
+            self._choose([chip] if chip else [])
         else:
             for chip in self.chosen:
                 chip.write(byte)
+
+    def _choose(self, chips: Iterable[WireChip]) -> None:
+        self.chosen = [chip for chip in chips if chip.ails != "silent"]
+        for chip in self.chosen:
+            chip.addressed()
 
     def read(self) -> int:
         """The next byte: where several talk, a low bit wins; where nobody does, the pull-up does."""

@@ -7,9 +7,9 @@ rehearsals, and all that `SensorChip` has. Format: docs/chips.md.
 
 from zapato.parts.chip_files import described_names
 from zapato.parts.described.catalogue import described, of_module
-from zapato.parts.described.description import ChipValue, Description, ReadStep
+from zapato.parts.described.description import ChipValue, Description, ReadStep, class_name
 from zapato.parts.described.reading import read_description
-from zapato.parts.described.source import class_name, driver_source
+from zapato.parts.described.source import driver_source
 
 __all__ = [
     "ChipValue",

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import choice
-from zapato.parts.described.description import Description
+from zapato.parts.described.description import Description, class_name
 from zapato.parts.described.shapes import VOLTS
 from zapato.parts.kind import Driver, Need, Part, Property, Simulation, Stimulus, World
 from zapato.parts.sensors import SensorChip, common
@@ -96,10 +96,6 @@ def made(chip: Description, properties: dict[str, Property]) -> SensorChip:
         source_ohm=ANALOG.source_ohm,
         puts_out=head["range"],
     )
-
-
-def class_name(name: str) -> str:
-    return "Chip" + "".join(word.capitalize() for word in name.split("_"))
 
 
 def driver_source(chip: Description) -> str:

@@ -11,12 +11,14 @@ from zapato.errors import ZapatoError
 from zapato.lang.fields import choice
 from zapato.lang.source import Source, shown
 from zapato.parts.chip_files import described_names, file_of
-from zapato.parts.described import analog
-from zapato.parts.described.description import ChipValue, Description
+from zapato.parts.described import analog, pulses, wire
+from zapato.parts.described.description import ChipValue, Description, class_name
 from zapato.parts.described.reading import read_description
-from zapato.parts.described.source import class_name
 from zapato.parts.kind import Driver, Part, Property
 from zapato.parts.sensors import SensorChip, on_bus
+
+OTHERS = {"analog": analog.made, "onewire": wire.made, "pulse": pulses.made}
+"""Who makes what the program knows of chips that have no bus with transfers of their own."""
 
 
 def description(name: str) -> Description:
@@ -51,8 +53,8 @@ def described(name: str) -> SensorChip:
 def _made(chip: Description) -> SensorChip:
     head = chip.head
     properties = {name: _property(value) for name, value in chip.values.items()}
-    if chip.analog:
-        return analog.made(chip, properties)
+    if own := OTHERS.get(head["bus"]):
+        return own(chip, properties)
     plain, bench = on_bus(f"d_{chip.name}", class_name(chip.name), chip.name)
     driver = partial(_driver, chip, plain) if chip.settings else plain
     return SensorChip(

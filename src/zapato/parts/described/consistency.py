@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from zapato.lang.document import Document
 from zapato.parts.described.description import PATIENT, ChipValue, Description, Example, ReadStep
-from zapato.parts.described.shapes import VOLTS
+from zapato.parts.described.shapes import COUNT, RATE, VOLTS
 from zapato.parts.reserved import reserved
 
 EXAMPLES = 3
@@ -15,8 +15,8 @@ EXAMPLES = 3
 
 def together(document: Document, description: Description) -> None:
     """What holds between the tables: names, and the datasheet's own examples."""
-    if description.analog:
-        _of_volts(document, description)
+    if description.inputs:
+        _without_answers(document, description)
         return
     if not description.reading or not description.values:
         document.found(
@@ -46,31 +46,47 @@ def together(document: Document, description: Description) -> None:
         _comes_out(document, description, example)
 
 
-def _of_volts(document: Document, description: Description) -> None:
-    """One with a voltage output: nothing is said to it, its formulas read the volts, its range and its examples hold."""
+WITHOUT = {
+    "analog": ("a chip with a voltage output has range and [value.NAME], and neither addresses nor steps", "range", "s_analog.Analog", "divider"),
+    "pulse": ("a chip that gives pulses has pulses_most and [value.NAME], and neither addresses nor steps", "pulses_most", "s_pulse.Pulse", "active"),
+}  # fmt: skip
+"""Of chips without answers: what is told of one that is not whole, the key that it must have, whose names it cannot have, and a key of its table."""
+
+
+def _without_answers(document: Document, description: Description) -> None:
+    """One with a voltage or with pulses: nothing is said to it, its formulas read those, its bounds and its examples hold."""
     parts = (description.begin, description.calibration, description.steps)
-    if any(parts) or description.head["addresses"] or not description.values or not description.head["range"]:
-        words = "a chip with a voltage output has range and [value.NAME], and neither addresses nor steps"
+    words, must, driver, key = WITHOUT[description.head["bus"]]
+    if any(parts) or description.head["addresses"] or not description.values or not description.head[must]:
         document.found("wrong-type", ("bus",), words, of="key")
         return
-    own = reserved("s_analog.Analog")
-    taken = (own & description.values.keys()) | ({VOLTS} & description.terms.keys())
-    taken |= ({VOLTS, "divider"} | own) & description.settings.keys()
+    own, inputs = reserved(driver), {*description.inputs}
+    taken = (own - inputs & description.values.keys()) | (inputs & description.terms.keys())
+    taken |= (own & description.values.keys()) | ((inputs | {key} | own) & description.settings.keys())
     for name in sorted(taken):
         document.found("bad-name", ("bus",), f"{name}: the program uses this name for itself", of="key")
     _known_names(document, description)
     _enough(document, description)
     for name, value in description.values.items() if not document.findings else ():
-        for end in description.head["range"]:
-            if description.of_volts(end) is None:
-                words = f"of gives no number at {end:g} V, an end of its range"
-                document.found("wrong-type", ("value", name, "of"), words)
+        for end in _ends(description):
+            if description.of_inputs(end) is None:
+                at = " and ".join(f"{key} = {amount:g}" for key, amount in end.items())
+                document.found(
+                    "wrong-type", ("value", name, "of"), f"of gives no number at {at}, an end of its range"
+                )
         if value.moves:
-            words = "moves names a field, and a voltage is one number"
+            words = "moves names a field of an answer, and it has none"
             document.found("wrong-type", ("value", name, "moves"), words, of="key")
     for example in description.examples if not document.findings else ():
-        worked = description.of_volts(example.volts or 0.0, example.settings)
+        worked = description.of_inputs(example.inputs, example.settings)
         _gives(document, description, example, worked or {})
+
+
+def _ends(description: Description) -> list[dict[str, float]]:
+    """The least and the most of what its formulas read."""
+    if description.head["bus"] == "analog":
+        return [{VOLTS: end} for end in description.head["range"]]
+    return [{COUNT: 0, RATE: 0.0}, {COUNT: 1 << 29, RATE: description.head["pulses_most"]}]
 
 
 def _enough(document: Document, description: Description) -> None:
@@ -81,6 +97,12 @@ def _enough(document: Document, description: Description) -> None:
 
 def _bus(document: Document, description: Description) -> None:
     """What each bus asks for, and what it has no place for."""
+    if description.on_wire or description.head["family"]:
+        _on_wire(document, description)
+        return
+    if any(check.low for step in description.reading if step.layout for check in step.layout.checks):
+        words = "{crc8:low} is the check byte of chips on a one-wire bus"
+        document.found("wrong-type", ("step",), words, of="key")
     if not description.on_spi and not description.head["addresses"]:
         document.found(
             "missing-key",
@@ -108,13 +130,38 @@ def _bus(document: Document, description: Description) -> None:
         document.found("wrong-type", ("repeated",), words, of="key")
 
 
+def _on_wire(document: Document, description: Description) -> None:
+    """A chip on a one-wire bus measures when it is told, and is read afterwards."""
+    head, steps = description.head, description.steps
+    if not description.on_wire or not head["family"]:
+        words = (
+            'family goes with bus = "onewire", and a chip there has one: the first byte of its serial number'
+        )
+        document.found("missing-key", ("bus",), words, of="key")
+    if head["addresses"] or head["repeated"] or head["mode"] or description.begin or description.calibration:
+        words = "a chip on a one-wire bus has neither addresses nor a mode, [[begin]] or [[calibration]]: its serial number says which is meant"
+        document.found("wrong-type", ("bus",), words, of="key")
+    if any(not step.write or step.until for step in steps):
+        document.found(
+            "missing-key",
+            ("step",),
+            "on a one-wire bus each [[step]] begins with a command, and has no until",
+            of="key",
+        )
+    if any(step.takes for step in steps[1:]) or (steps[0].takes and steps[0].layout):
+        words = (
+            "on a one-wire bus the first [[step]] measures and takes its time; what is read comes after it"
+        )
+        document.found("wrong-type", ("step",), words, of="key")
+
+
 def _known_names(document: Document, description: Description) -> None:
     """Every name of a formula is a field or a term before it; none stands for two things."""
     _fields_apart(document, description)
     _settings_known(document, description)
     slots = {name for step in (*description.calibration, *description.reading) for name in _slots(step)}
     counted = {name for name, setting in description.settings.items() if setting.counts}
-    names = slots | counted | ({VOLTS} if description.analog else set[str]())
+    names = slots | counted | {*description.inputs}
     for term, formula in description.terms.items():
         for name in sorted(formula.names - names):
             words = f"no field and no term before it is called {name}"
@@ -211,5 +258,5 @@ def _gives(
         if name not in worked:
             document.found("unknown-reference", (*example.path, "gives"), f"there is no value {name}")
         elif abs(worked[name] - value) > 0.51 * 10 ** -description.values[name].digits:
-            words = f"{name} of {'these volts' if description.analog else 'these bytes'} is {worked[name]:g} by its formula, and {value:g} by the example"
+            words = f"{name} of {'this' if description.inputs else 'these bytes'} is {worked[name]:g} by its formula, and {value:g} by the example"
             document.found("wrong-type", (*example.path, "gives"), words)

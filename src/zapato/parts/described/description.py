@@ -11,7 +11,7 @@ from typing import Any
 from zapato.lang.patterns import Slot
 from zapato.parts.described.formula import Formula
 from zapato.parts.described.layout import Layout
-from zapato.parts.described.shapes import VOLTS, Written
+from zapato.parts.described.shapes import INPUTS, Written
 
 PATIENT = 60
 """ms that a driver may wait; for longer ones it begins early and comes again."""
@@ -64,7 +64,7 @@ class Example:
     path: tuple[str | int, ...] = ()
     calibration: tuple[bytes, ...] = ()
     settings: Mapping[str, str] = field(default_factory=dict[str, str])
-    volts: float | None = None
+    inputs: Mapping[str, float] = field(default_factory=dict[str, float])
 
 
 @dataclass(frozen=True, eq=False)
@@ -122,14 +122,19 @@ class Description:
         return any(step.write for step in (*self.begin, *self.calibration, *self.steps))
 
     @property
-    def analog(self) -> bool:
-        return self.head["bus"] == "analog"
+    def on_wire(self) -> bool:
+        return self.head["bus"] == "onewire"
 
-    def of_volts(
-        self, volts: float, chosen: Mapping[str, str] = MappingProxyType({})
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        """What the formulas of a chip without answers read: its volts, or its pulses."""
+        return INPUTS.get(self.head["bus"], ())
+
+    def of_inputs(
+        self, inputs: Mapping[str, float], chosen: Mapping[str, str] = MappingProxyType({})
     ) -> dict[str, float] | None:
-        """The values of one with a voltage output; None where they are no numbers."""
-        fields = {**self.counts(chosen), VOLTS: volts}
+        """The values of one without answers; None where they are no numbers."""
+        fields = {**self.counts(chosen), **inputs}
         try:
             return {name: round(self.amount(name, fields), v.digits) for name, v in self.values.items()}
         except (ArithmeticError, ValueError, TypeError):
@@ -255,3 +260,8 @@ def _decoded(steps: Sequence[ReadStep], answers: tuple[bytes, ...]) -> dict[str,
             return None
         fields |= decoded
     return fields
+
+
+def class_name(name: str) -> str:
+    """The class of the driver that is made of the description of this name."""
+    return "Chip" + "".join(word.capitalize() for word in name.split("_"))

@@ -14,6 +14,7 @@ from zapato.lang.fields import Wrong
 _ALLOWED = (
     ast.Expression, ast.BinOp, ast.UnaryOp, ast.Constant, ast.Name, ast.Load, ast.Add, ast.Sub, ast.Mult, ast.Div, ast.FloorDiv, ast.Mod,
     ast.Pow, ast.BitAnd, ast.BitOr, ast.LShift, ast.RShift, ast.USub, ast.IfExp, ast.Compare, ast.Lt, ast.Gt, ast.LtE, ast.GtE, ast.Eq,
+    ast.NotEq, ast.BoolOp, ast.And, ast.Or,
 )  # fmt: skip
 MOST_BITS = 64
 """The largest exponent, and the most bits that a shift to the left may make."""
@@ -67,7 +68,7 @@ def _code(text: str) -> CodeType:
 
 
 def read_formula(text: str) -> Formula:
-    """The formula that a text writes: numbers, fields, + - * / // % ** & | << >>, comparisons and `a if b else c`. Raises Wrong."""
+    """The formula that a text writes: numbers, fields, + - * / // % ** & | << >>, comparisons, `and`, `or` and `a if b else c`. Raises Wrong."""
     try:
         tree = ast.parse(text, mode="eval")
     except (SyntaxError, ValueError, RecursionError, MemoryError):
@@ -77,7 +78,7 @@ def read_formula(text: str) -> Formula:
         if not isinstance(node, _ALLOWED):
             raise Wrong(
                 f"has {type(node).__name__}, which a formula cannot have",
-                "numbers, fields, + - * / // % ** & | << >>",
+                "numbers, fields, + - * / // % ** & | << >>, comparisons, and, or",
             )
         if isinstance(node, ast.Constant) and (
             isinstance(node.value, bool) or not isinstance(node.value, (int, float))

@@ -1,8 +1,8 @@
 """Which bytes of an answer are what: "{t:u16} {crc8} {h:u16} {crc8}".
 
 A piece is a fixed byte in two hexadecimal digits, `??` for any byte, a field, or `{crc8}`: the check byte of what stands since the last
-one (polynomial 0x31, begun with 0xff: Sensirion, "CRC checksum calculation"); `{crc8:07/00}` has another polynomial and beginning. A field
-is written as in frames (`lang/patterns`), without a scale.
+one (polynomial 0x31, begun with 0xff: Sensirion, "CRC checksum calculation"); `{crc8:07/00}` has another polynomial and beginning,
+`{crc8:low}` is that of one-wire chips. A field is written as in frames (`lang/patterns`), without a scale.
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 
 from zapato.lang.fields import Wrong
 from zapato.lang.patterns import Slot, read_slot
+from zapato.parts.onewire.part import crc8 as low_crc8
 
 LONGEST = 32
 """Bytes of an answer at the most."""
@@ -20,16 +21,18 @@ LONGEST = 32
 
 @dataclass(frozen=True)
 class CheckByte:
-    """A check byte at `end` over the bytes from `begin` on: CRC-8, the high bit first, not inverted at its end."""
+    """A check byte at `end` over the bytes from `begin` on: CRC-8, the high bit first, not inverted at its end; `low`: as one-wire chips have it."""
 
     begin: int
     end: int
     polynomial: int = 0x31
     first: int = 0xFF
+    low: bool = False
 
     def of(self, data: bytes) -> int:
         """The byte that belongs to these bytes of a whole answer."""
-        return crc8(data[self.begin : self.end], self.polynomial, self.first)
+        held = data[self.begin : self.end]
+        return low_crc8(held) if self.low else crc8(held, self.polynomial, self.first)
 
 
 @dataclass
@@ -61,7 +64,7 @@ class Layout:
         return bytes(made)
 
 
-_CHECK = re.compile(r"\{crc8(?::([0-9a-fA-F]{2})/([0-9a-fA-F]{2}))?\}")
+_CHECK = re.compile(r"\{crc8(?::(low)|:([0-9a-fA-F]{2})/([0-9a-fA-F]{2}))?\}")
 
 
 def crc8(data: bytes, polynomial: int = 0x31, first: int = 0xFF) -> int:
@@ -83,8 +86,9 @@ def read_layout(text: str) -> Layout:
             layout.fixed[layout.size] = int(piece, 16)
             layout.size += 1
         elif check := _CHECK.fullmatch(piece):
-            kind = (int(digits, 16) for digits in check.groups() if digits)
-            layout.checks.append(CheckByte(since, layout.size, *kind))
+            low, *digits = check.groups()
+            kind = (int(byte, 16) for byte in digits if byte)
+            layout.checks.append(CheckByte(since, layout.size, *kind, low=bool(low)))
             layout.size += 1
             since = layout.size
         else:

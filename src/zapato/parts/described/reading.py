@@ -11,15 +11,15 @@ from zapato.parts.described.consistency import together
 from zapato.parts.described.description import ChipValue, Description, Example, ReadStep, Setting
 from zapato.parts.described.formula import Formula
 from zapato.parts.described.shapes import (
-    ANALOG_EXAMPLE,
     CHIP,
-    EXAMPLE,
+    INPUTS,
     LOCAL,
     SETTING,
     STEP,
     TERM,
     VALUE,
     Written,
+    example_shape,
 )
 from zapato.parts.reserved import reserved
 
@@ -52,7 +52,7 @@ def read_description(source: Source) -> tuple[Description | None, Document]:
     )
     begin, calibration, steps = (tuple(_steps(document, word)) for word in ("begin", "calibration", "step"))
     terms, values = _terms(document), _values(document)
-    examples = tuple(_examples(document, head.get("bus") == "analog"))
+    examples = tuple(_examples(document, head.get("bus", "")))
     settings = _settings(document)
     description = Description(
         source.path.stem, head, begin, calibration, steps, terms, values, examples, settings
@@ -182,17 +182,17 @@ def _settings(document: Document) -> dict[str, Setting]:
     return settings
 
 
-def _examples(document: Document, analog: bool) -> list[Example]:
+def _examples(document: Document, bus: str) -> list[Example]:
     examples: list[Example] = []
     before: tuple[bytes, ...] = ()
+    shape, inputs = example_shape(bus), INPUTS.get(bus, ())
     for at, row in _rows(document, "example"):
-        if analog:
-            given = document.read(ANALOG_EXAMPLE, row, ("example", at))
-            if "volts" in given and "gives" in given:
-                chosen, path = given.get("settings", {}), ("example", at)
-                examples.append(Example((), given["gives"], path, settings=chosen, volts=given["volts"]))
+        given = document.read(shape, row, ("example", at))
+        if inputs and given.keys() >= {*inputs, "gives"}:
+            chosen, path = given.get("settings", {}), ("example", at)
+            known = {name: given[name] for name in inputs}
+            examples.append(Example((), given["gives"], path, settings=chosen, inputs=known))
             continue
-        given = document.read(EXAMPLE, row, ("example", at))
         before = given.get("calibration") or before
         if "read" in given and "gives" in given:
             examples.append(

@@ -136,8 +136,11 @@ CHIP = Shape(
     (
         text("help", "one sentence: what it measures, over what", REQUIRED),
         text("source", "the datasheet and the sections of its figures", REQUIRED, most=1000),
-        choice("bus", "its bus, or a voltage at a pin", "i2c", "spi", "analog", default="i2c"),
+        choice("bus", "its bus, or what it has at a pin: a voltage, pulses", "i2c", "spi", "onewire", "analog", "pulse", default="i2c"),
         span("range", "of one with a voltage output: what it puts out, least and most: \"0.5V-4.5V\"", "V"),
+        whole("family", "on a one-wire bus: the first byte of its serial number", 0, least=0, most=255),
+        measured("pulses_most", "of one that gives pulses: so many a second at the most", "Hz", None, most=10_000),
+        choice("output", "of one that gives pulses: what holds its line high, the pull-up at the pin, or its own supply", "open", "supply", default="open"),
         whole("mode", "on SPI: its mode, 0 to 3 (clock polarity and phase)", 0, least=0, most=3),
         boolean("repeated", "on I2C: it wants a repeated start, not a stop, between what is written and what is read"),
         Field("addresses", _read_addresses, {"type": "array"}, "the I2C addresses it can have, the usual one first", ()),
@@ -210,11 +213,16 @@ EXAMPLE = Shape(
         text("source", "where the datasheet says so", "", most=400),
     )
 )
-ANALOG_EXAMPLE = Shape(
-    (
-        number("volts", "the volts at its output", REQUIRED),
-        *(EXAMPLE.by_name[key] for key in ("gives", "settings", "source")),
-    )
-)
-VOLTS = "volts"
-"""What the formulas of a chip with a voltage output read."""
+INPUTS = {"analog": ("volts",), "pulse": ("count", "rate")}
+"""What the formulas of chips without answers read: V at its output; pulses since it was first started, and how many a second."""
+VOLTS, COUNT, RATE = "volts", "count", "rate"
+_WORDS = {VOLTS: "the volts at its output", COUNT: "pulses so far", RATE: "pulses a second"}
+
+
+def example_shape(bus: str) -> Shape:
+    """The keys of an [[example]]."""
+    given = INPUTS.get(bus)
+    if given is None:
+        return EXAMPLE
+    rest = (EXAMPLE.by_name[key] for key in ("gives", "settings", "source"))
+    return Shape((*(number(name, _WORDS[name], REQUIRED) for name in given), *rest))

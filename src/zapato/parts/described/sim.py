@@ -33,14 +33,14 @@ class Chip(Measuring):
         self._until, self._then = 0.0, None
         self._step: ReadStep | None = next((step for step in self.chip.steps if not step.write), None)
         self._answer = b""
-        self._unset = {*self.chip.begin}
+        self.unset = {*self.chip.begin}
         """What must be written before it measures; until then its fields are 0."""
         self._chosen: dict[str, str] = {}
         self._asked_again: ReadStep | None = None
         """The step that is asked again until it has measured."""
 
     def write(self, data: bytes) -> None:
-        step = self._next(data)
+        step = self.step_of(data)
         if step and step is self._asked_again:
             return  # it goes on measuring
         if self.busy:
@@ -49,14 +49,14 @@ class Chip(Measuring):
             self._step, self._answer = None, b""
             return
         self._step = step
-        self._unset.discard(step)
+        self.unset.discard(step)
         self._asked_again = step if step.until else None
         if step.takes:
             self.begin(step.takes, self._measured)
         else:
             self._measured()
 
-    def _next(self, data: bytes) -> ReadStep | None:
+    def step_of(self, data: bytes) -> ReadStep | None:
         """The step that begins with this, from the last one on: what a register gives may hang on the command before."""
         known = (*self.chip.steps, *self.chip.calibration, *self.chip.begin)
         last = known.index(self._step) + 1 if self._step in known else 0
@@ -90,7 +90,7 @@ class Chip(Measuring):
         elif step in self.chip.calibration:
             self._answer = layout.make({name: int(word) for name, word in self.chip.constants.items()})
         else:
-            self._answer = layout.make({} if self._unset else self._raws())
+            self._answer = layout.make({} if self.unset else self._raws())
 
     def _raws(self) -> dict[str, int]:
         """Every value's own field, in the order in which they hang on each other; what nothing is felt of is as in the first example."""
@@ -118,9 +118,14 @@ class Chip(Measuring):
         if valid is None:
             return raw
         slot = self.chip.slots()[field]
+
+        def counts(number: int) -> bool:
+            return slot.low <= number <= slot.high and bool(valid.value({**raws, field: number}))
+
+        if all(counts(raw + by) for by in (-2, -1, 1, 2)):
+            return raw  # no flag in its low bits: this one number does not count, and the chip says it all the same
         near = (raw + by for distance in range(FLAGS) for by in (distance, -distance))
-        good = (n for n in near if slot.low <= n <= slot.high and valid.value({**raws, field: n}))
-        return next(good, raw)
+        return next((number for number in near if counts(number)), raw)
 
     def read(self, size: int) -> bytes:
         if self.chip.head["repeated"] and not self.joined:
@@ -167,7 +172,7 @@ class SpiChip(Chip):
 
     def _asked(self) -> None:
         """What was said is a whole step: its answer comes next."""
-        if self._next(self._said) is None:
+        if self.step_of(self._said) is None:
             return
         if not self.busy or self._asked_again:
             self.write(self._said)

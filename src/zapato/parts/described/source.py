@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from math import ceil
 
-from zapato.lang.patterns import Slot
-from zapato.parts.described import analog
-from zapato.parts.described.analog import class_name
-from zapato.parts.described.description import Description, ReadStep
-from zapato.parts.described.layout import CheckByte
+from zapato.parts.described import analog, pulses, wire
+from zapato.parts.described.description import Description, ReadStep, class_name
+from zapato.parts.described.lines import fields, sent, valid
 
 ASKED = 20
 """Pauses into which the longest time is cut for a chip that is asked whether it has measured."""
 
 
+OTHERS = {"analog": analog.driver_source, "onewire": wire.driver_source, "pulse": pulses.driver_source}
+"""Drivers of chips that have no bus with transfers of their own."""
+
+
 def driver_source(chip: Description) -> str:
     """The module of a described chip."""
-    if chip.analog:
-        return analog.driver_source(chip)
+    if own := OTHERS.get(chip.head["bus"]):
+        return own(chip)
     slow = chip.early
     waits = any(step.takes for step in (*(() if slow else chip.begin), *chip.calibration, *chip.steps))
     calibration = () if _packed(chip) else chip.calibration
@@ -119,7 +121,7 @@ def _init(chip: Description) -> list[str]:
 def _step(chip: Description, step: ReadStep) -> list[str]:
     """One step of a reading: said, heard and looked at; asked again where it says whether it has measured."""
     if step.until is None:
-        return [*_asked(chip, step), *_valid(step)]
+        return [*_asked(chip, step), *valid(step)]
     pause = max(1, ceil(step.takes / ASKED))
     again = ReadStep(step.write, 0, step.silent, step.layout)
     body = [
@@ -133,7 +135,7 @@ def _step(chip: Description, step: ReadStep) -> list[str]:
         *(f"    {line}" for line in body),
         "        else:",
         '            raise ValueError("it does not get ready")',
-        *_valid(step),
+        *valid(step),
     ]
 
 
@@ -141,60 +143,23 @@ def _asked(chip: Description, step: ReadStep) -> list[str]:
     """What is said and heard: on SPI, and where a repeated start is wanted, in one go."""
     layout = step.layout
     if layout and step.write and chip.on_spi:
-        return [f"        b = self.ask({', '.join((str(layout.size), *_sent(step)))})", *_fields(step)]
+        return [f"        b = self.ask({', '.join((str(layout.size), *sent(step)))})", *fields(step)]
     if layout and step.write and chip.head["repeated"]:
-        register = ", ".join(_sent(step))
+        register = ", ".join(sent(step))
         return [
             f"        b = self.i2c.readfrom_mem(self.address, {register}, {layout.size})",
-            *_fields(step),
+            *fields(step),
         ]
     return [*_said(step), *_read(step)]
 
 
-def _sent(step: ReadStep) -> list[str]:
-    places = dict(step.write.places)
-    return [f"self.{places[at]}" if at in places else str(byte) for at, byte in enumerate(step.write.data)]
-
-
 def _said(step: ReadStep, waits: bool = True) -> list[str]:
-    lines = [f"        self.send({', '.join(_sent(step))})"] if step.write else []
+    lines = [f"        self.send({', '.join(sent(step))})"] if step.write else []
     return lines + ([f"        time.sleep_ms({ceil(step.takes) + 1})"] if step.takes and waits else [])
 
 
 def _read(step: ReadStep) -> list[str]:
-    return [f"        b = self.get({step.layout.size})", *_fields(step)] if step.layout else []
-
-
-def _fields(step: ReadStep) -> list[str]:
-    """The fields of the answer `b`, where its fixed bytes and its check bytes are right."""
-    layout = step.layout
-    if layout is None:
-        return []
-    lines: list[str] = []
-    wrong = [f"b[{at}] != {byte}" for at, byte in layout.fixed.items()]
-    wrong += [_check(check) for check in layout.checks]
-    if wrong:
-        lines += [
-            f"        if {' or '.join(wrong)}:",
-            '            raise ValueError("the check sum is wrong")',
-        ]
-    return lines + [line for slot in layout.slots.values() for line in _slot(slot)]
-
-
-def _check(check: CheckByte) -> str:
-    """True where a check byte is wrong."""
-    usual = (check.polynomial, check.first) == (0x31, 0xFF)
-    more = "" if usual else f", {check.polynomial}, {check.first}"
-    return f"crc8(b[{check.begin}:], {check.end - check.begin}{more})"
-
-
-def _valid(step: ReadStep) -> list[str]:
-    if step.valid is None:
-        return []
-    return [
-        f"        if not ({step.valid.text}):",
-        '            raise ValueError("it says that its reading is not valid")',
-    ]
+    return [f"        b = self.get({step.layout.size})", *fields(step)] if step.layout else []
 
 
 def _words(chip: Description) -> list[str]:
@@ -229,17 +194,3 @@ def _calibration(chip: Description) -> list[str]:
     lines = [line for step in chip.calibration for line in _asked(chip, step)]
     words = _words(chip)
     return [*lines, f"        self.words = {', '.join(words)}{',' * (len(words) == 1)}"] if words else lines
-
-
-def _slot(slot: Slot) -> list[str]:
-    places = list(range(slot.at, slot.at + slot.width))
-    if not slot.little:
-        places.reverse()
-    pieces = (f"b[{at}] << {8 * n}" if n else f"b[{at}]" for n, at in enumerate(places))
-    lines = [f"        {slot.name} = {' | '.join(pieces)}"]
-    if slot.signed:
-        lines += [
-            f"        if {slot.name} > {slot.high}:",
-            f"            {slot.name} -= {1 << 8 * slot.width}",
-        ]
-    return lines

@@ -2,24 +2,10 @@
 
 from __future__ import annotations
 
-import re
-
-from zapato.lang.fields import Field, Wrong
 from zapato.parts.kind import Driver, Part, Simulation
+from zapato.parts.onewire.serial import SERIAL, number_of
 from zapato.parts.sensors import SensorChip, common, quantity
-from zapato.parts.sensors.ds18b20.sim import OnWire, number_of
-
-
-def _read_serial(value: object) -> str:
-    if not isinstance(value, str) or not re.fullmatch(r"[0-9a-fA-F]{16}", value):
-        raise Wrong("takes the 16 hexadecimal digits that the scan in the log shows")
-    from zapato.parts.onewire.part import crc8
-
-    if crc8(bytes.fromhex(value)):
-        raise Wrong(
-            "has a check byte, its last two digits, that does not fit the others", "look for a typing mistake"
-        )
-    return value.lower()
+from zapato.parts.sensors.ds18b20.sim import FAMILY, OnWire
 
 
 def _driver(part: Part) -> Driver:
@@ -32,7 +18,9 @@ def _simulation(part: Part) -> Simulation:
     if "pin" not in pins:
         return Simulation()
     return Simulation(
-        stimuli={"temperature": OnWire(pins["pin"].gpio, number_of(part.get("serial", ""), part.name))}
+        stimuli={
+            "temperature": OnWire(pins["pin"].gpio, number_of(part.get("serial", ""), part.name, FAMILY))
+        }
     )
 
 
@@ -41,16 +29,8 @@ CHIP = SensorChip(
     help="temperature on a one-wire bus",
     properties={"temperature": quantity("Cel", "temperature", -55, 125)},
     bus="onewire",
-    family=0x28,
-    fields=(
-        Field(
-            "serial",
-            _read_serial,
-            {"type": "string", "pattern": "^[0-9a-fA-F]{16}$"},
-            "its serial number, for a chip on a one-wire bus; the scan in the log shows it",
-            None,
-        ),
-    ),
+    family=FAMILY,
+    fields=(SERIAL,),
     driver=_driver,
     simulation=_simulation,
     fastest=750,

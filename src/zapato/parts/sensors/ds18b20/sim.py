@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -16,14 +15,6 @@ POWER_ON = 0x0550
 """85 °C: what stands in the scratchpad until the first conversion."""
 
 
-def number_of(serial: str, name: str) -> bytes:
-    """The serial number as written, or one made of the part's name."""
-    if serial:
-        return bytes.fromhex(serial)
-    body = bytes((FAMILY,)) + hashlib.sha256(name.encode()).digest()[:6]
-    return body + bytes((crc8(body),))
-
-
 @dataclass
 class Thermometer:
     """One chip; `feel` gives degrees, `ails` is "silent", "garbage" or ""."""
@@ -35,6 +26,10 @@ class Thermometer:
 
     def power_on(self) -> None:
         self.raw = POWER_ON
+
+    def addressed(self) -> None:
+        """It was chosen: what it said before is over."""
+        self.scratch = b""
 
     def write(self, byte: int) -> None:
         """A byte after it was chosen."""

@@ -1,0 +1,150 @@
+"""A described chip on a one-wire bus: its driver, its serial number's key, and what answers on the line in a rehearsal."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from math import ceil
+from typing import Any
+
+from zapato.lang.fields import choice
+from zapato.parts.described.description import Description, class_name
+from zapato.parts.described.lines import fields, sent, valid
+from zapato.parts.described.sim import Chip
+from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
+from zapato.parts.onewire.serial import SERIAL, number_of
+from zapato.parts.sensors import SensorChip, common
+from zapato.parts.simulated import Fault, Feel
+
+
+class WireChip:
+    """One described chip on a one-wire line; `ails` is "silent", "garbage" or "".
+
+    A command that comes while it measures is not heard, and reading gives ones then: nobody drives the line.
+    """
+
+    ails = ""
+
+    def __init__(self, chip: Description, feel: Feel, world: World) -> None:
+        self._measures = tuple(step for step in chip.steps if step.layout is None)
+        self._chip = Chip(chip, feel)
+        self._chip.now = lambda: float(world.now)
+        self._said, self._answer = b"", b""
+        self.power_on()
+
+    def power_on(self) -> None:
+        self._chip.power_on()
+        self._chip.unset |= {*self._measures}
+
+    def addressed(self) -> None:
+        """It was chosen: what comes next is a command."""
+        self._said, self._answer = b"", b""
+
+    def write(self, byte: int) -> None:
+        """A byte after it was chosen."""
+        self._said += bytes((byte,))
+        step = self._chip.step_of(self._said)
+        if step is None or self._chip.busy:
+            return
+        try:
+            self._chip.write(self._said)
+            self._answer = self._chip.read(step.layout.size) if step.layout else b""
+        except Fault:
+            self._answer = b""
+        if self.ails == "garbage" and self._answer:
+            self._answer = bytes((self._answer[0] ^ 0x5A,)) + self._answer[1:]
+
+    def read(self) -> int:
+        """The next byte; all ones where it has nothing to say."""
+        first, self._answer = self._answer[:1], self._answer[1:]
+        return first[0] if first else 0xFF
+
+
+@dataclass(eq=False, repr=False)
+class OnWire(Stimulus):
+    """A value that the chip of this serial number feels."""
+
+    chip: Description
+    gpio: int
+    number: bytes
+    what: str
+
+    @property
+    def place(self) -> tuple[int, object]:  # type: ignore[override]
+        return self.gpio, self.number
+
+    def put(self, world: World, value: Any, over: int = 0) -> None:
+        where = "onewire", self.gpio, self.number
+        world.on_wire(
+            self.gpio, self.number, lambda: WireChip(self.chip, lambda what: world.felt(*where, what), world)
+        )
+        world.feel(*where, self.what, value=value, over=over)
+
+
+def made(chip: Description, properties: Mapping[str, Property]) -> SensorChip:
+    """What the program knows of it."""
+    head = chip.head
+
+    def driver(part: Part) -> Driver:
+        bus = part.linked["bus"].name if "bus" in part.linked else ""
+        counts = chip.counts({name: str(part.get(name, s.default)) for name, s in chip.settings.items()})
+        given = (counts[name] for name in chip.read_settings)
+        return Driver(
+            f"d_{chip.name}", class_name(chip.name), (*common(part), bus, part.get("serial", ""), *given)
+        )
+
+    def simulation(part: Part) -> Simulation:
+        pins = part.linked["bus"].pins if "bus" in part.linked else {}
+        if "pin" not in pins:
+            return Simulation()
+        number = number_of(part.get("serial", ""), part.name, head["family"])
+        stimuli = {name: OnWire(chip, pins["pin"].gpio, number, name) for name in chip.own}
+        return Simulation(stimuli=stimuli)
+
+    return SensorChip(
+        name=chip.name,
+        help=head["help"],
+        properties=properties,
+        driver=driver,
+        simulation=simulation,
+        bus="onewire",
+        family=head["family"],
+        fields=(
+            SERIAL,
+            *(choice(s.name, s.help, *s.options, default=s.default) for s in chip.settings.values()),
+        ),
+        fastest=round(max(head["fastest"], *(step.takes for step in chip.steps))),
+        takes=head["supply"] or None,
+        draws=head["draws"],
+        wiring=head["wiring"],
+        source=head["source"],
+        derived=tuple(name for name in chip.values if name not in chip.own),
+    )
+
+
+def driver_source(chip: Description) -> str:
+    """The module of a described chip on a one-wire bus."""
+    measures = [step for step in chip.steps if step.layout is None]
+    takes = ceil(sum(step.takes for step in measures))
+    lines = [f"# {chip.name}: made from its description.", "from wire_sensor import WireSensor", "", ""]
+    lines += [f"class {class_name(chip.name)}(WireSensor):"]
+    lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})"]
+    lines += [f"    converts = {takes + 1}", ""] if takes else [""]
+    if read := chip.read_settings:
+        words = ", ".join(f"{name}_counts" for name in read)
+        lines += [f"    def __init__(self, d, name, every, change, bus, serial, {words}):"]
+        lines += [f"        self.{name}_counts = {name}_counts" for name in read]
+        lines += ["        super().__init__(d, name, every, change, bus, serial)", ""]
+    if measures:
+        lines += ["    def convert(self):"]
+        lines += [f"        self.send({', '.join(sent(step))})" for step in measures]
+        lines += [""]
+    lines += ["    def measure(self):"]
+    lines += [f"        {name} = self.{name}_counts" for name in read]
+    for step in chip.reading:
+        size = step.layout.size if step.layout else 0
+        lines += [f"        self.send({', '.join(sent(step))})", f"        b = self.get({size})"]
+        lines += [*fields(step), *valid(step)]
+    lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
+    given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
+    return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"

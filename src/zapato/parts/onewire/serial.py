@@ -1,0 +1,36 @@
+"""Serial numbers of chips on a one-wire bus: the key of a table, and one for a chip whose file gives none."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+
+from zapato.lang.fields import Field, Wrong
+from zapato.parts.onewire.part import crc8
+
+
+def _read_serial(value: object) -> str:
+    if not isinstance(value, str) or not re.fullmatch(r"[0-9a-fA-F]{16}", value):
+        raise Wrong("takes the 16 hexadecimal digits that the scan in the log shows")
+    if crc8(bytes.fromhex(value)):
+        raise Wrong(
+            "has a check byte, its last two digits, that does not fit the others", "look for a typing mistake"
+        )
+    return value.lower()
+
+
+SERIAL = Field(
+    "serial",
+    _read_serial,
+    {"type": "string", "pattern": "^[0-9a-fA-F]{16}$"},
+    "its serial number, for a chip on a one-wire bus; the scan in the log shows it",
+    None,
+)
+
+
+def number_of(serial: str, name: str, family: int) -> bytes:
+    """The serial number as written, or one of this family made of the part's name."""
+    if serial:
+        return bytes.fromhex(serial)
+    body = bytes((family,)) + hashlib.sha256(name.encode()).digest()[:6]
+    return body + bytes((crc8(body),))
