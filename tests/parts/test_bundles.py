@@ -26,6 +26,7 @@ FILES = {
     "cost.json",
     "quasi.py",
     "switch.py",
+    "serial.py",
     "opcode.py",
     "device",
     "__pycache__",
