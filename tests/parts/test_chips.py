@@ -11,11 +11,12 @@ from zapato import extensions
 from zapato.firmware.compile import runtime_source
 from zapato.lang.site import site_of
 from zapato.lang.source import Source
+from zapato.parts.chip_files import OWN as OWN_FOLDER
 from zapato.parts.described import described_names, driver_source, read_description
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.layout import crc8
 from zapato.parts.described.sim import SpiChip
-from zapato.parts.described.wire import WireChip
+from zapato.parts.described.wire_sim import WireChip
 from zapato.parts.modules import with_imports
 from zapato.parts.onewire.serial import number_of
 from zapato.parts.sensors import chip
@@ -80,6 +81,13 @@ def held(known, example) -> dict[str, float]:
         )
         for key, value in found.items()
     }
+
+
+@pytest.mark.parametrize("name", sorted(described_names()))
+def test_a_description_of_ours_is_without_findings(name):
+    """A check of a device takes that for granted."""
+    known, document = read_description(Source.read(OWN_FOLDER / f"{name}.toml"))
+    assert known and not document.findings
 
 
 def test_the_check_byte_is_the_datasheets():

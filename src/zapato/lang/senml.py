@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any, cast
 
+from zapato.lang.fields import Wrong, nearest
+
 _LIST = (
     "m kg g s A K cd mol Hz rad sr N Pa J W C V F Ohm S Wb T H Cel lm lx Bq Gy Sv kat m2 m3 l m/s m/s2 m3/s l/s "
     "W/m2 cd/m2 bit bit/s lat lon pH dB dBW Bspl count / % %RH %EL EL 1/s 1/min beat/min beats S/m B VA VAs var "
@@ -50,6 +52,16 @@ MEANT = {
     "amp": "A",
 }
 """What people write -> the registry's symbol."""
+
+
+def read_unit(value: object, none: bool = True) -> str:
+    """A unit of the registry, or "" where there may be none. Raises Wrong."""
+    if isinstance(value, str) and (value in UNITS or (none and not value)):
+        return value
+    meant = MEANT.get(value.lower()) if isinstance(value, str) else None
+    fixes = (f'did you mean "{meant}"?',) if meant else nearest(str(value), sorted(UNITS))
+    raise Wrong(f"is {value!r}, which is no unit of the SenML registry (RFC 8428)", *fixes)
+
 
 KEYS = {"number": "v", "boolean": "vb", "text": "vs"}
 """The key of a value, by its type (section 4.2)."""

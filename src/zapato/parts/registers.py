@@ -22,7 +22,7 @@ from zapato.lang.fields import (
     number,
     whole,
 )
-from zapato.lang.senml import MEANT, UNITS
+from zapato.lang.senml import UNITS, read_unit
 from zapato.parts.reserved import free
 
 MOST = 100
@@ -43,15 +43,6 @@ TYPES = {
 """Words of a type, and its letter in `struct`; a text has as many words as it says, two characters each."""
 NAMES = 32
 """Values of a register that have names, at the most."""
-
-
-def read_unit(value: object) -> str:
-    """A unit of the SenML registry. Raises Wrong."""
-    if isinstance(value, str) and (value in UNITS or value == ""):
-        return value
-    meant = MEANT.get(value.lower()) if isinstance(value, str) else None
-    fixes = (f'did you mean "{meant}"?',) if meant else ()
-    raise Wrong(f"is {value!r}, which is no unit of the SenML registry (RFC 8428)", *fixes)
 
 
 def _numbered(value: object, most: int, what: str) -> dict[int, str]:

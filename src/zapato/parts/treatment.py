@@ -12,7 +12,7 @@ from itertools import pairwise
 from typing import Any, cast
 
 from zapato.lang.fields import Field, Wrong, measured
-from zapato.lang.senml import MEANT, UNITS
+from zapato.lang.senml import UNITS, read_unit
 from zapato.parts.kind import Part, Property
 
 SMOOTHING = {"median": 1, "mean": 2, "lowpass": 3}
@@ -52,16 +52,6 @@ def _read_smooth(value: object) -> tuple[str, int]:
     return match[1], int(match[2])
 
 
-def _read_unit(value: object) -> str:
-    if isinstance(value, str) and value in UNITS:
-        return value
-    meant = MEANT.get(value.lower()) if isinstance(value, str) else None
-    raise Wrong(
-        f"is {value!r}, which is no unit of the SenML registry (RFC 8428)",
-        *((f'did you mean "{meant}"?',) if meant else ()),
-    )
-
-
 def _read_word(value: object) -> str:
     if not isinstance(value, str) or not re.fullmatch(r"[a-z][a-z0-9_]{0,30}", value):
         raise Wrong("takes a word of a-z, 0-9 and _")
@@ -91,7 +81,7 @@ FIELDS: tuple[Field, ...] = (
     measured("repeat", "said again after this time even where nothing changed", "time", 0, least=1000),
     Field(
         "unit",
-        _read_unit,
+        lambda value: read_unit(value, none=False),
         {"enum": sorted(UNITS)},
         "the unit of what the points or the scale make of it; for a chip with one value",
         None,

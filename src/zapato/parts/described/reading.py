@@ -7,7 +7,6 @@ from typing import Any, cast
 
 from zapato.lang.document import Document
 from zapato.lang.source import Source, table
-from zapato.parts.described.consistency import together
 from zapato.parts.described.description import ChipValue, Description, Example, ReadStep, Setting
 from zapato.parts.described.formula import Formula
 from zapato.parts.described.shapes import (
@@ -32,8 +31,11 @@ WORDS = "words"
 """Where a driver keeps the words of its calibration."""
 
 
-def read_description(source: Source) -> tuple[Description | None, Document]:
-    """The description in a file, None where it has errors; they are in the document's findings."""
+def read_description(source: Source, judged: bool = True) -> tuple[Description | None, Document]:
+    """The description in a file, None where it has errors; they are in the document's findings.
+
+    Not `judged`: whether its tables fit each other and its examples come out is known already.
+    """
     document = Document.of(source)
     known = CHIP.by_name.keys() | {
         "zapato",
@@ -57,7 +59,9 @@ def read_description(source: Source) -> tuple[Description | None, Document]:
     description = Description(
         source.path.stem, head, begin, calibration, steps, terms, values, examples, settings
     )
-    if not document.findings:
+    if judged and not document.findings:
+        from zapato.parts.described.consistency import together
+
         together(document, description)
     return (None if document.findings else description), document
 

@@ -22,9 +22,9 @@ from zapato.lang.fields import (
     text,
     whole,
 )
+from zapato.lang.senml import read_unit
 from zapato.parts.described.formula import Formula, read_formula
 from zapato.parts.described.layout import LONGEST, Layout, read_layout
-from zapato.parts.registers import read_unit
 
 LOCAL = ("b", "self", "time", "round", "crc8", "abs")
 """What a driver's own lines read, so that no field may be called so."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from importlib import import_module
 from math import ceil
 
-from zapato.parts.described import analog, pulses, wire
+from zapato.parts.described.catalogue import OTHERS
 from zapato.parts.described.description import Description, ReadStep, class_name
 from zapato.parts.described.lines import fields, sent, valid
 
@@ -12,14 +13,10 @@ ASKED = 20
 """Pauses into which the longest time is cut for a chip that is asked whether it has measured."""
 
 
-OTHERS = {"analog": analog.driver_source, "onewire": wire.driver_source, "pulse": pulses.driver_source}
-"""Drivers of chips that have no bus with transfers of their own."""
-
-
 def driver_source(chip: Description) -> str:
     """The module of a described chip."""
     if own := OTHERS.get(chip.head["bus"]):
-        return own(chip)
+        return import_module(f"zapato.parts.described.{own}").driver_source(chip)
     slow = chip.early
     waits = any(step.takes for step in (*(() if slow else chip.begin), *chip.calibration, *chip.steps))
     calibration = () if _packed(chip) else chip.calibration

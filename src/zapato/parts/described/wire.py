@@ -10,54 +10,9 @@ from typing import Any
 from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
 from zapato.parts.described.lines import fields, sent, valid
-from zapato.parts.described.sim import Chip
 from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
 from zapato.parts.onewire.serial import SERIAL, number_of
 from zapato.parts.sensors import SensorChip, common
-from zapato.parts.simulated import Fault, Feel
-
-
-class WireChip:
-    """One described chip on a one-wire line; `ails` is "silent", "garbage" or "".
-
-    A command that comes while it measures is not heard, and reading gives ones then: nobody drives the line.
-    """
-
-    ails = ""
-
-    def __init__(self, chip: Description, feel: Feel, world: World) -> None:
-        self._measures = tuple(step for step in chip.steps if step.layout is None)
-        self._chip = Chip(chip, feel)
-        self._chip.now = lambda: float(world.now)
-        self._said, self._answer = b"", b""
-        self.power_on()
-
-    def power_on(self) -> None:
-        self._chip.power_on()
-        self._chip.unset |= {*self._measures}
-
-    def addressed(self) -> None:
-        """It was chosen: what comes next is a command."""
-        self._said, self._answer = b"", b""
-
-    def write(self, byte: int) -> None:
-        """A byte after it was chosen."""
-        self._said += bytes((byte,))
-        step = self._chip.step_of(self._said)
-        if step is None or self._chip.busy:
-            return
-        try:
-            self._chip.write(self._said)
-            self._answer = self._chip.read(step.layout.size) if step.layout else b""
-        except Fault:
-            self._answer = b""
-        if self.ails == "garbage" and self._answer:
-            self._answer = bytes((self._answer[0] ^ 0x5A,)) + self._answer[1:]
-
-    def read(self) -> int:
-        """The next byte; all ones where it has nothing to say."""
-        first, self._answer = self._answer[:1], self._answer[1:]
-        return first[0] if first else 0xFF
 
 
 @dataclass(eq=False, repr=False)
@@ -74,6 +29,8 @@ class OnWire(Stimulus):
         return self.gpio, self.number
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
+        from zapato.parts.described.wire_sim import WireChip
+
         where = "onewire", self.gpio, self.number
         world.on_wire(
             self.gpio, self.number, lambda: WireChip(self.chip, lambda what: world.felt(*where, what), world)

@@ -7,8 +7,8 @@ from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, whole
 from zapato.lang.patterns import Pattern, Slot, read_pattern
+from zapato.lang.senml import read_unit
 from zapato.parts.kind import Action, Argument, Driver, Kind, Part, PeerAt, Property, Simulation, WorldInput
-from zapato.parts.registers import read_unit
 from zapato.parts.reserved import free
 from zapato.parts.stimuli import ActOnAttached, ReadAttached, SetAttached
 

@@ -4,18 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.lang.fields import Field, Wrong, nearest, number, or_last
-from zapato.lang.senml import MEANT, UNITS
+from zapato.lang.fields import Field, number, or_last
+from zapato.lang.senml import UNITS, read_unit
 from zapato.parts.held import held
 from zapato.parts.kind import Action, Argument, Driver, Kind, Part, Property
-
-
-def _read_unit(value: object) -> str:
-    if isinstance(value, str) and value in UNITS:
-        return value
-    meant = MEANT.get(value.lower()) if isinstance(value, str) else None
-    near = (f'did you mean "{meant}"?',) if meant else nearest(str(value), sorted(UNITS))
-    raise Wrong(f"is {value!r}, which is no unit of the SenML registry (RFC 8428)", *near)
 
 
 class NumberKind(Kind):
@@ -29,7 +21,7 @@ class NumberKind(Kind):
         ),
         number("low", "the least it can be"),
         number("high", "the most it can be"),
-        Field("unit", _read_unit, {"enum": sorted(UNITS)}, 'a unit of the SenML registry, such as "Cel"', ""),
+        Field("unit", read_unit, {"enum": sorted(UNITS)}, 'a unit of the SenML registry, such as "Cel"', ""),
     )
     actions = {"set": Action((Argument("value", "number"),), help="set it")}
     wiring = "Nothing to wire: it is a value."
