@@ -317,11 +317,11 @@ def test_both_programs_import_what_is_there(way, board, put, monkeypatch):
         )
     )
     made: list[dict[str, str]] = []
-    compiled = program.compile_all
+    compiled = program.compile_sets
     monkeypatch.setattr(
         program,
-        "compile_all",
-        lambda texts, *more, **names: made.append(texts) or compiled(texts, *more, **names),
+        "compile_sets",
+        lambda sets, *more, **names: made.extend(sets) or compiled(sets, *more, **names),
     )
     program.compile_device(design)
     assert len(made) == 2

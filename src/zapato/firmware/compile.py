@@ -6,7 +6,7 @@ import hashlib
 import os
 import subprocess
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 from pathlib import Path
@@ -56,22 +56,32 @@ def compile_all(sources: Mapping[str, str], cache_folder: Path, *, lines: bool =
     Compiled modules are kept in `cache_folder` by the hash of source and compiler, so that an
     unchanged module is not compiled again. Raises ToolMissing, Unwritable.
     """
+    return compile_sets((sources,), cache_folder, lines=lines)[0]
+
+
+def compile_sets(
+    sets: Sequence[Mapping[str, str]], cache_folder: Path, *, lines: bool = True
+) -> list[dict[str, bytes]]:
+    """The same of several programs in one go: their largest modules are compiled side by side."""
     _, version = _version(cache_folder)
-    keys = {
-        name: hashlib.sha256(f"{VERSION}\0{version}\0{lines}\0{name}\0{text}".encode()).hexdigest()
+    kept = [
+        {name: _kept(cache_folder, _key(version, lines, name, text)) for name, text in sources.items()}
+        for sources in sets
+    ]
+    missing = {
+        places[name]: (name, text)
+        for sources, places in zip(sets, kept, strict=True)
         for name, text in sources.items()
+        if not places[name].is_file()
     }
-    missing = [name for name in sources if not _kept(cache_folder, keys[name]).is_file()]
+    if missing:
+        for place, data in zip(missing, _compile([*missing.values()], lines), strict=True):
+            write(place, data)
+    return [{name: place.read_bytes() for name, place in places.items()} for places in kept]
 
-    def compiled(name: str, text: str) -> bytes:
-        return _compile(name, text, lines)
 
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        for name, data in zip(
-            missing, pool.map(compiled, missing, [sources[name] for name in missing]), strict=True
-        ):
-            write(_kept(cache_folder, keys[name]), data)
-    return {name: _kept(cache_folder, key).read_bytes() for name, key in keys.items()}
+def _key(version: str, lines: bool, name: str, text: str) -> str:
+    return hashlib.sha256(f"{VERSION}\0{version}\0{lines}\0{name}\0{text}".encode()).hexdigest()
 
 
 def _kept(folder: Path, key: str) -> Path:
@@ -94,27 +104,25 @@ def _version(folder: Path) -> tuple[str, str]:
     return stamp, version
 
 
-def _compile(name: str, source: str, lines: bool) -> bytes:
-    with tempfile.TemporaryDirectory() as folder:
-        path, out = Path(folder) / f"{name}.py", Path(folder) / f"{name}.mpy"
-        path.write_text(source, "utf-8")
-        done = subprocess.run(
-            [
-                compiler()[0],
-                *([] if lines else ["-O3"]),
-                "-s",
-                f"{name}.py" if lines else name,
-                "-o",
-                str(out),
-                str(path),
-            ],
-            capture_output=True,
-            text=True,
-            check=False,
-        )
-        if done.returncode:
-            raise Refused(f"mpy-cross did not take {name}.py: {done.stderr.strip().splitlines()[-1:]}")
-        return out.read_bytes()
+def _compile(modules: Sequence[tuple[str, str]], lines: bool) -> list[bytes]:
+    """Modules by name and text, compiled: as many at a time as the machine has cores, the longest first."""
+    longest_first = sorted(range(len(modules)), key=lambda at: -len(modules[at][1]))
+    with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        work = {
+            at: pool.submit(_compiled, Path(name) / f"{at}.py", *modules[at], lines) for at in longest_first
+        }
+        return [work[at].result() for at in range(len(modules))]
+
+
+def _compiled(path: Path, name: str, source: str, lines: bool) -> bytes:
+    """One module; `path` is where its files may be."""
+    out = path.with_suffix(".mpy")
+    path.write_text(source, "utf-8")
+    words = [*([] if lines else ["-O3"]), "-s", f"{name}.py" if lines else name, "-o", str(out), str(path)]
+    done = subprocess.run([compiler()[0], *words], stderr=subprocess.PIPE, text=True, check=False)
+    if done.returncode:
+        raise Refused(f"mpy-cross did not take {name}.py: {done.stderr.strip().splitlines()[-1:]}")
+    return out.read_bytes()
 
 
 def cache_folder() -> Path:

@@ -19,7 +19,7 @@ from zapato.errors import Unreadable
 from zapato.firmware import flash_texts
 from zapato.firmware.bundle import NAME as BUNDLE
 from zapato.firmware.bundle import WAY, JoinedModules, bundle, parsed
-from zapato.firmware.compile import cache_folder, compile_all, runtime_source
+from zapato.firmware.compile import cache_folder, compile_sets, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
 
@@ -129,11 +129,13 @@ def compile_device(design: Design) -> Program:
     if design.wifi is None and design.ethernet is None:
         commands = (command for link in design.links for command in link.commands)
         own = sorted({f"cmd_{command.action}" for command in commands if command.part == DEVICE})
-        modules, made, texts = _compiled(design, make_plan(design), ("start", "netup", *AFTER_FAULTS, *own))
-        return Program(modules, made, texts=texts)
-    modules, made, texts = _compiled(design, make_plan(design), MAIN)
-    safe, _, safe_texts = _compiled(design, make_minimal_plan(design), MINIMAL)
-    return Program(modules, made, safe, page(), texts, safe_texts)
+        program = _parts(design, make_plan(design), ("start", "netup", *AFTER_FAULTS, *own))
+        (modules,) = _compiled(design, program)
+        return Program(modules, program.map, texts=program.texts)
+    program = _parts(design, make_plan(design), MAIN)
+    minimal = _parts(design, make_minimal_plan(design), MINIMAL)
+    modules, safe = _compiled(design, program, minimal)
+    return Program(modules, program.map, safe, page(), program.texts, minimal.texts)
 
 
 def page() -> bytes:
@@ -141,10 +143,27 @@ def page() -> bytes:
     return (files("zapato") / "device" / PAGE).read_bytes()
 
 
-def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[str, bytes], Map, bytes]:
-    """A plan and the runtime modules it needs; `alone` are those that stay by themselves. And the texts that stay on the flash."""
+def _roomy(design: Design) -> bool:
+    return design.board is None or design.board.chip.heap >= ROOMY
+
+
+def _compiled(design: Design, *programs: _Parts) -> list[dict[str, bytes]]:
+    return compile_sets([program.sources for program in programs], cache_folder(), lines=_roomy(design))
+
+
+@dataclass(frozen=True)
+class _Parts:
+    """A program before it is compiled: the text of each file, where its functions stand in our sources, and the texts that stay on the flash."""
+
+    sources: Mapping[str, str]
+    map: Map
+    texts: bytes
+
+
+def _parts(design: Design, plan: Plan, alone: Sequence[str]) -> _Parts:
+    """A plan and the runtime modules it needs; `alone` are those that stay by themselves."""
     port = design.board.chip.port if design.board else ""
-    roomy = design.board is None or design.board.chip.heap >= ROOMY
+    roomy = _roomy(design)
     sources = {name: runtime_source(name, port) for name in (*plan.modules, *plan.apart, *alone)}
     if "pins" in sources and offered(design):
         sources["pins"] = runtime_source("pins_offered", port)
@@ -162,7 +181,7 @@ def _compiled(design: Design, plan: Plan, alone: Sequence[str]) -> tuple[dict[st
         own = dict.fromkeys(modules, BUNDLE)
         parts[WAY] = bundle({name: texts[name] for name in plan.apart}, own).text
     made = Map(together.origins) if roomy else Map((), _functions(sources, names))
-    return compile_all(parts, cache_folder(), lines=roomy), made, on_flash
+    return _Parts(parts, made, on_flash)
 
 
 def _functions(
