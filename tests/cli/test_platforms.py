@@ -18,9 +18,9 @@ import zapato
 ROOT = Path(__file__).parents[2]
 ZAPATO = [sys.executable, "-m", "zapato"]
 IMAGES = {
-    "esp8266": "75c86ba2a37b97958659cbac0cda88336494967650b63720bf799214cabd695f",
-    "esp32": "1d29dfd12a8bcbd77c6bfad0362769fdcf86bd413a58b6de1543594f85f19c13",
-    "rp2": "e00fd8037649acbb92b83da44824d928161c286580a953dbc8042c909c485683",
+    "esp8266": "f2d9c50ff602424552f004a14a9c989e751d9ca1bc1d5bda0f73de4e12b049a4",
+    "esp32": "01af5f5b226d917bcf00f36965f142f110dc016a91dfb64e5147a73b98de129a",
+    "rp2": "ba742f8413e34ea070098a5991bccdaab4d4f831468988c0ef25e0f53723cdc4",
 }
 
 

@@ -1,11 +1,17 @@
 // The module `host`: what the simulated board gives to the modules that stand in for the port's own.
 //   call(name, data) -> str      asks the host; data is text or bytes
 //   number(what, ...) -> int     the same with whole numbers, at most four of them, for what is called often
-//   reserve(size)                leaves one free piece of `size` bytes and takes the rest of the heap for good;
+//   reserve(size)                leaves one free piece of `size` bytes, ends the heap behind it and takes what is free before it;
 //                                from then on the host hears of every collection, when it begins and when it is over
+//   share(words), ms()           the words that the host writes, and the first of them: time is asked for more often than all else
 //   run(path), run_text(data)    compile and execute in the names of __main__, as pyexec.c does
+#include <fcntl.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
 #include "py/compile.h"
 #include "py/gc.h"
+#include "py/reader.h"
 #include "py/runtime.h"
 
 #define IMPORT(n) __attribute__((import_module("zapato_host"), import_name(n)))
@@ -63,6 +69,10 @@ MP_REGISTER_ROOT_POINTER(void *host_taken);
 static mp_obj_t reserve(mp_obj_t size_in) {
     gc_collect();
     void *left = m_malloc(mp_obj_get_int(size_in));
+    // The collector would look through what is merely taken, again and again: so the heap ends here.
+    mp_state_mem_area_t *area = &MP_STATE_MEM(area);
+    area->gc_alloc_table_byte_len = area->gc_last_used_block / 4 + 1;  // four blocks a byte (py/gc.c, BLOCKS_PER_ATB)
+    area->gc_pool_end = area->gc_pool_start + area->gc_alloc_table_byte_len * 4 * MICROPY_BYTES_PER_GC_BLOCK;
     MP_STATE_MEM(gc_auto_collect_enabled) = 0;
     for (size_t size = 1 << 16; size >= MICROPY_BYTES_PER_GC_BLOCK; ) {
         void **piece = gc_alloc(size, 0);
@@ -80,6 +90,46 @@ static mp_obj_t reserve(mp_obj_t size_in) {
     return mp_const_none;
 }
 static MP_DEFINE_CONST_FUN_OBJ_1(reserve_obj, reserve);
+
+// Modules of the simulated board stay outside of the heap, as the ports' C code and what they have in flash: their bytecode and texts are
+// used where they are (py/persistentcode.c with MICROPY_VFS_ROM; the Makefile gives it this function).
+#define BOARD "/board/"
+
+void host_reader_new_file(mp_reader_t *reader, qstr filename) {
+    const char *path = qstr_str(filename);
+    int file = strncmp(path, BOARD, sizeof(BOARD) - 1) == 0 ? open(path, O_RDONLY) : -1;
+    if (file < 0) {
+        mp_reader_new_file(reader, filename);
+        return;
+    }
+    size_t size = lseek(file, 0, SEEK_END), got = 0;
+    lseek(file, 0, SEEK_SET);
+    byte *rom = malloc(size);
+    while (got < size) {
+        ssize_t more = read(file, rom + got, size - got);
+        if (more <= 0) {
+            mp_raise_OSError(5);
+        }
+        got += more;
+    }
+    close(file);
+    mp_reader_new_mem(reader, rom, size, MP_READER_IS_ROM);
+}
+
+static const uint32_t *words;
+
+static mp_obj_t share(mp_obj_t words_in) {
+    mp_buffer_info_t data;
+    mp_get_buffer_raise(words_in, &data, MP_BUFFER_READ);
+    words = data.buf;
+    return mp_const_none;
+}
+static MP_DEFINE_CONST_FUN_OBJ_1(share_obj, share);
+
+static mp_obj_t ms(void) {
+    return MP_OBJ_NEW_SMALL_INT(words[0]);
+}
+static MP_DEFINE_CONST_FUN_OBJ_0(ms_obj, ms);
 
 static mp_obj_t execute(mp_lexer_t *lex) {
     mp_obj_dict_t *names = &MP_STATE_VM(dict_main);
@@ -103,6 +153,8 @@ static const mp_rom_map_elem_t globals_table[] = {
     { MP_ROM_QSTR(MP_QSTR_call), MP_ROM_PTR(&call_obj) },
     { MP_ROM_QSTR(MP_QSTR_number), MP_ROM_PTR(&number_obj) },
     { MP_ROM_QSTR(MP_QSTR_reserve), MP_ROM_PTR(&reserve_obj) },
+    { MP_ROM_QSTR(MP_QSTR_share), MP_ROM_PTR(&share_obj) },
+    { MP_ROM_QSTR(MP_QSTR_ms), MP_ROM_PTR(&ms_obj) },
     { MP_ROM_QSTR(MP_QSTR_run), MP_ROM_PTR(&run_obj) },
     { MP_ROM_QSTR(MP_QSTR_run_text), MP_ROM_PTR(&run_text_obj) },
 };

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 
 BLOCK = 16
 """Bytes of a block of a 32-bit heap (MICROPY_BYTES_PER_GC_BLOCK)."""
+A_BYTE = 4 * BLOCK
+"""Bytes of the heap that a byte of the table stands for."""
 _USED = bytes(sum((byte >> 2 * n) & 3 != 0 for n in range(4)) for byte in range(256))
 _MAP = ["".join("1" if (byte >> 2 * n) & 3 else "0" for n in range(4)) for byte in range(256)]
 
@@ -67,7 +69,7 @@ def used(table: bytes) -> int:
 
 def has_free(table: bytes, size: int) -> bool:
     """True where a free piece of this size is found at once: whole bytes of the table that are zero, four blocks each."""
-    return bytes(-(-size // (4 * BLOCK))) in table
+    return bytes(-(-size // A_BYTE)) in table
 
 
 def largest_free(table: bytes) -> int:

@@ -9,6 +9,7 @@ from world import WAIT, WATCH, fire, interrupted, now, number
 POLLIN, POLLOUT, POLLERR, POLLHUP = 1, 4, 8, 16
 _INVALID = 32  # a socket that was closed (extmod/modselect.c: MP_STREAM_POLL_NVAL)
 _wanted = []  # the number of the question, and what is asked for
+_told = None  # the answer that the simulator has
 _NOTHING = ()
 closed = []  # sockets that were closed, perhaps while a poll had them
 _measured = False  # what stays after loading
@@ -16,22 +17,26 @@ _measured = False  # what stays after loading
 
 def _look():
     # The simulator wants to see some of the program's properties.
-    global _wanted
+    global _told, _wanted
     try:
         with open("/sim/wanted") as file:
             _wanted = json.load(file)
         _tell()
     except MemoryError:
+        _told = None
         host.call("seen", "")
 
 
 def _tell():
+    global _told
     device = getattr(sys.modules.get("plan"), "d", None)
     values = [_wanted[0]]
     for part, name in _wanted[1:]:
         value = getattr(device.parts.get(part), name, None) if device else None
         values.append(value)
-    host.call("seen", json.dumps(values))
+    if values != _told:
+        host.call("seen", json.dumps(values))
+        _told = values
 
 
 class poll:
@@ -59,7 +64,7 @@ class poll:
             self.others = [entry for entry in self.others if entry[0] is not thing]
 
     def poll(self, timeout=-1):
-        global _measured
+        global _measured, _told
         if not _measured:
             _measured = True
             host.call("loaded", "")
@@ -78,6 +83,7 @@ class poll:
             try:
                 _tell()
             except MemoryError:
+                _told = None
                 host.call("seen", "")
         begun = now[0]
         left = timeout

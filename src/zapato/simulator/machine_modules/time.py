@@ -1,14 +1,14 @@
 # Stands in for the port's time module, in the simulator's time.
 from utime import ticks_add, ticks_diff
 
+import host
 from world import BUSY, SLEEP, fire, now, number
 
 
 EPOCH = 1773100800  # seconds: the virtual day begins at midnight
 
 
-def ticks_ms():
-    return now[0]
+ticks_ms = host.ms
 
 
 def ticks_us():

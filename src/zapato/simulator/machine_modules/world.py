@@ -14,6 +14,7 @@ number = host.number
 # and whether waiting would end at once; and one that the program writes: it fed the watchdog.
 now = array.array("I", (0, 0, 0, 0, 0, 0))
 host.call("here", str(uctypes.addressof(now)))
+host.share(now)
 handlers = {}  # number -> (handler, pin)
 pipe = open("/sim/pipe", "rb")
 _running = False  # a handler runs: the others wait (py/scheduler.c, mp_sched_lock)
@@ -47,7 +48,7 @@ def fire():
         return
     _running = True
     try:
-        while True:
+        while now[2]:
             found = number(INTERRUPT)
             if found < 0:
                 return
