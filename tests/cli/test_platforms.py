@@ -18,9 +18,9 @@ import zapato
 ROOT = Path(__file__).parents[2]
 ZAPATO = [sys.executable, "-m", "zapato"]
 IMAGES = {
-    "esp8266": "f2d9c50ff602424552f004a14a9c989e751d9ca1bc1d5bda0f73de4e12b049a4",
-    "esp32": "01af5f5b226d917bcf00f36965f142f110dc016a91dfb64e5147a73b98de129a",
-    "rp2": "ba742f8413e34ea070098a5991bccdaab4d4f831468988c0ef25e0f53723cdc4",
+    "esp8266": "ef47d9ca0ac10d823a8df2343d0d8e00a1d1d3f794b8f3712d3a97500f7b97d7",
+    "esp32": "2be88a3f7fd1b43a59747ea2cd407946ca72e3097576c818d8bccaa0a7e245cd",
+    "rp2": "a32b168dcb7a15002b9000c00ebecd41fc47164e9752df6d598deaddc5afe861",
 }
 
 

@@ -109,6 +109,38 @@ def test_an_expander_on_a_shorted_bus_presses_no_button(bench):
     assert any("io answers again" in text for _, text in result.log)
 
 
+def test_a_line_that_falls_in_the_middle_of_a_reading_presses_no_button(bench):
+    """The bus is looked at before and after: between, it may fall at any moment."""
+    body = (
+        BUS
+        + '[expander.io]\nchip = "pcf8574"\nbus = "main"\n[button.bell]\npin = "io.3"\npull = "up"\n[relay.r]\npin = 26\n'
+    )
+    body += '[[link]]\nwhen = "bell.pressed"\ndo = "r.on"\n'
+    falls = [
+        row
+        for n in range(20)
+        for row in (f"{5000 + 2001 * n}ms: main.short", f"{5900 + 2001 * n}ms: main.mend")
+    ]
+    assert not failed(bench(body, steps(*falls, "50s? not r.on"), lasts="55s"))
+
+
+@pytest.mark.parametrize("chip", ["ads1115", "ads7828"])
+def test_a_converter_on_a_bus_that_is_held_low_measures_nothing(bench, chip):
+    """Zeros are volts."""
+    body = (
+        BUS
+        + f'[converter.c]\nchip = "{chip}"\nbus = "main"\n[sensor.a]\nchip = "analog"\npin = "c.1"\nevery = "1s"\n'
+    )
+    script = steps(
+        "5s? known(a.voltage)",
+        "6s: main.short",
+        "20s? not known(a.voltage)",
+        "21s: main.mend",
+        "<5s? a.voltage > 1.9",
+    )
+    assert not failed(bench(body, "[world]\na.voltage = 2\n" + script, lasts="40s"))
+
+
 @pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin"])
 @pytest.mark.parametrize("act", ["line.short", "main.short", "main.short_clock"])
 def test_a_line_that_is_held_low_from_the_beginning_ends_nothing(bench, board, act):

@@ -29,7 +29,7 @@ from zapato.simulator.attached_devices import AttachedDevices
 from zapato.simulator.buses import Buses
 from zapato.simulator.clock import Clock
 from zapato.simulator.files import Flash, MemoryFile, NoDevice
-from zapato.simulator.heap import A_BYTE, HeapMeter, HeapUse
+from zapato.simulator.heap import HeapMeter, HeapUse
 from zapato.simulator.interrupts import Interrupts
 from zapato.simulator.network import AccessPoint, Server, Station
 from zapato.simulator.onewire import WireLine
@@ -56,7 +56,7 @@ REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
 
 
-NUMBER_COST, TEXT_COST = 2_000, 9_600
+NUMBER_COST, TEXT_COST = 2_500, 12_000
 """Instructions that a module of the board takes for a call of the host where the port has C code; measured with Pin.value and UART.write."""
 NUMBERED = [
     "set",
@@ -292,13 +292,12 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         self._collecting = True
 
     def _collected(self, table: bytes) -> None:
-        """A collection takes its time by the size of the heap: the VM's is larger than the chip's by the board's own modules."""
+        """A collection takes its time by what is in use: the board's own modules are a part of that in the VM, and none on the chip."""
+        share = self._meter.collected(table)
         if self._computed and self.machine:
-            share = 1 - self.facts.chip.heap / (len(table) * A_BYTE)
-            self._computed += int((self.machine.spent - self._computed) * share)
+            self._computed += int((self.machine.spent - self._computed) * (1 - share))
         self._compute()
         self._collecting = False
-        self._meter.collected(table)
 
     def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
         self._compute(NUMBER_COST)

@@ -9,8 +9,6 @@ from dataclasses import dataclass
 
 BLOCK = 16
 """Bytes of a block of a 32-bit heap (MICROPY_BYTES_PER_GC_BLOCK)."""
-A_BYTE = 4 * BLOCK
-"""Bytes of the heap that a byte of the table stands for."""
 _USED = bytes(sum((byte >> 2 * n) & 3 != 0 for n in range(4)) for byte in range(256))
 _MAP = ["".join("1" if (byte >> 2 * n) & 3 else "0" for n in range(4)) for byte in range(256)]
 
@@ -46,13 +44,14 @@ class HeapMeter:
         """The next collection tells what stays after loading."""
         self._loaded = True
 
-    def collected(self, table: bytes) -> None:
-        """After a collection: the table has two bits a block, 0 where it is free."""
+    def collected(self, table: bytes) -> float:
+        """After a collection: the table has two bits a block, 0 where it is free. Gives the program's share of what is in use."""
+        inside = used(table)
         if self._taken is None:
-            self._taken = used(table)
-            return
+            self._taken = inside
+            return 1.0
         self.use.collections += 1
-        own = used(table) - self._taken
+        own = inside - self._taken
         if self._loaded:
             self._loaded = False
             self.use.loaded = max(self.use.loaded, own)
@@ -60,6 +59,7 @@ class HeapMeter:
         if not self.use.largest or not has_free(table, self.use.largest):
             largest = largest_free(table)  # the quick look may miss a piece that begins within a byte
             self.use.largest = min(self.use.largest or largest, largest)
+        return own / max(inside, 1)
 
 
 def used(table: bytes) -> int:
@@ -69,7 +69,7 @@ def used(table: bytes) -> int:
 
 def has_free(table: bytes, size: int) -> bool:
     """True where a free piece of this size is found at once: whole bytes of the table that are zero, four blocks each."""
-    return bytes(-(-size // A_BYTE)) in table
+    return bytes(-(-size // (4 * BLOCK))) in table
 
 
 def largest_free(table: bytes) -> int:

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 REFUSED = -10_000
 """An answer to host.number() at or below this fails the call, with the error REFUSED - answer (tools/vm/modhost.c)."""
-CALL = 610
+CALL = 560
 """Bytes of the VM's C stack that a call from one function of a program to another takes (measured: a recursion to its end)."""
 OWN_CALLS = 4
 """Calls that the board's modules nest where the port has C code: power_up around the program, and Pin.value, ask, fire."""

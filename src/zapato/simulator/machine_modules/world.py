@@ -48,7 +48,7 @@ def fire():
         return
     _running = True
     try:
-        while now[2]:
+        while True:  # the last question ends the last handler's moment
             found = number(INTERRUPT)
             if found < 0:
                 return

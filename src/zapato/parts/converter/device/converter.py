@@ -21,7 +21,8 @@ class ConverterInput:
 class Converter(Part):
     def __init__(self, d, name, bus, address, wide):
         super().__init__(d, name)
-        self.i2c = d.parts[bus].i2c
+        self.bus = d.parts[bus]
+        self.i2c = self.bus.i2c
         self.address = address
         self.wide = wide
 
@@ -29,10 +30,12 @@ class Converter(Part):
         return ConverterInput(self, number)
 
     def measure(self, number):
+        self.bus.rests()  # a line that is held low reads as zeros, and they are volts
         set_up = _SINGLE | number << 12 | (0 if self.wide else _NARROW)
         self.i2c.writeto(self.address, bytes((1, set_up >> 8, set_up & 255)))
         time.sleep_ms(_SHOT)
         self.i2c.writeto(self.address, b"\0")
         raw = self.i2c.readfrom(self.address, 2)
+        self.bus.rests()
         count = raw[0] << 8 | raw[1]
         return (count - 65536 if count & 0x8000 else count) * (6.144 if self.wide else 4.096) / 32768

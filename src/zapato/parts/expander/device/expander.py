@@ -83,7 +83,13 @@ class Expander(Part):
     def fetch(self):
         data = self.receive()
         if data:
-            self.seen = int.from_bytes(data, "little")
+            seen = int.from_bytes(data, "little")
+            if seen != self.seen:
+                try:
+                    self.bus.rests()  # a line that fell meanwhile read as zeros: nobody presses all buttons
+                except OSError:
+                    return
+                self.seen = seen
 
     def watch(self, number, changed):
         if not self.watching:

@@ -34,7 +34,9 @@ class I2cSensor(Sensor):
             if not self.begun:
                 self.begin()
                 self.begun = True
-            return self.values()  # type: ignore
+            found = self.values()  # type: ignore
+            self.bus.rests()  # a line that fell meanwhile read as zeros
+            return found
         except OSError:
             self.begun = False
             raise

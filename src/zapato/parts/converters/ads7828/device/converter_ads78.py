@@ -31,4 +31,5 @@ class Ads78Converter(Part):
         self.bus.rests()
         command = _AGAINST_COM | (number >> 1 | (number & 1) << 2) << 4
         raw = self.bus.i2c.readfrom_mem(self.address, command, 2 if self.bits > 8 else 1)
+        self.bus.rests()
         return int.from_bytes(raw, "big") * self.reference / (1 << self.bits)
