@@ -147,6 +147,8 @@ class Machine:
         self._engine, self._module = _loaded(self.port)
         self._store = wasmtime.Store(self._engine)
         self._fuel = fuel_of(self._store)
+        self._left: int | None = None
+        """What is left while the host computes: nothing is spent meanwhile, and asking takes longer than all else of a call."""
         self._spent, self._granted = 0, 0
         self.allow(START)
         self._ended: BaseException | None = None
@@ -155,16 +157,19 @@ class Machine:
     @property
     def spent(self) -> int:
         """Instructions (of WebAssembly) since the power-up; the same for the same run, everywhere."""
-        return self._spent + self._granted - self._fuel()
+        if self._left is None:
+            self._left = self._fuel()
+        return self._spent + self._granted - self._left
 
     def allow(self, instructions: int) -> None:
         """From now on the program may spend so much until it is stopped, or up to half as much more."""
-        left = self._fuel() if self._granted else 0
+        left = self._granted - (self.spent - self._spent) if self._granted else 0
         if instructions <= left <= instructions * 3 // 2:
             return  # said at every turn, and setting it takes longer than asking
         self._spent += self._granted - left
         self._granted = instructions * 3 // 2
         self._store.set_fuel(self._granted)
+        self._left = None
 
     def run(self, module: str) -> int:
         """Run a module as the main program; gives its exit code.
@@ -181,7 +186,7 @@ class Machine:
         own = {
             "host_call": self._host,
             "host_number": self._number,
-            "host_collecting": self.collecting,
+            "host_collecting": self._collecting,
             "host_collected": self._collected,
             "proc_exit": self._exit,
         }
@@ -201,6 +206,8 @@ class Machine:
             exports["_start"](self._store)
         except Exception as trap:
             return self._end(trap)
+        finally:
+            self._left = None
         return 0
 
     def _end(self, trap: Exception) -> int:
@@ -221,15 +228,20 @@ class Machine:
     def _guarded(self, call: Callable[..., int]) -> Callable[..., int]:
         def guarded(*given: int) -> int:
             try:
-                self.memory.look()
+                self._called()
                 return call(*given)
             except Fault as fault:
                 return fault.number
 
         return guarded
 
-    def _host(self, name: int, name_size: int, data: int, size: int, result: int, room: int) -> int:
+    def _called(self) -> None:
+        """The program calls the host: its memory may have moved, and it has spent something."""
         self.memory.look()
+        self._left = None
+
+    def _host(self, name: int, name_size: int, data: int, size: int, result: int, room: int) -> int:
+        self._called()
         read = self.memory.read
         try:
             answer = self.host(read(name, name_size).decode(), read(data, size)).encode()
@@ -239,14 +251,18 @@ class Machine:
         return min(len(answer), room)
 
     def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
-        self.memory.look()
+        self._called()
         try:
             return self.number(what, a, b, c, d)
         except Fault as fault:
             return REFUSED - fault.number
 
+    def _collecting(self) -> None:
+        self._called()
+        self.collecting()
+
     def _collected(self, table: int, size: int) -> None:
-        self.memory.look()
+        self._called()
         self.collected(self.memory.read(table, size))
 
 
