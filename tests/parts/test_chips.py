@@ -234,6 +234,14 @@ def test_chips_of_two_kinds_on_one_line_are_told_apart_by_their_numbers(bench):
     assert failed(bench(body, steps(f"8s? {truth}", f"20s? {truth}"), head=world)) == []
 
 
+def test_a_serial_number_is_of_the_chips_family(checked):
+    told = {}
+    for family in (0x22, 0x28):
+        table = WIRE.format(pin=27, name="ds1822") + f'serial = "{number_of("", "s", family).hex()}"\n'
+        told[family] = [f.message for f in checked(table).findings]
+    assert not told[0x22] and "begins with 28, the family of another chip" in told[0x28][0]
+
+
 @pytest.mark.parametrize("name", OF_PULSES)
 def test_pulses_are_counted_by_the_formula_and_come_by_its_inverse(name, bench):
     known = description(name)

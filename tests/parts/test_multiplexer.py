@@ -138,6 +138,8 @@ CLASH = '[sensor.{}]\nchip = "sht31"\nbus = "{}"\n'
         (hall().replace("tca9548a", "tca9546a"), ["channel-absent"]),
         (hall().replace('multiplexer = "hall"', 'multiplexer = "main"', 1), ["bus-missing"]),
         (hall().replace('bus = "main"', 'bus = "north"'), ["channel-ring"]),
+        (hall().replace('bus = "main"', 'bus = ["main", "north"]'), ["wrong-type"]),
+        (hall().replace('multiplexer = "hall"', "multiplexer = 3", 1), ["wrong-type"]),
     ],
 )
 def test_what_channels_share_with_their_bus_is_checked(checked, body, codes):

@@ -260,9 +260,11 @@ def span(name: str, help: str, dimension: str, default: Any = None) -> Field:
 
 
 def names(name: str, help: str, default: Any = (), *, role: str = "part") -> Field:
-    """A list of names, or one name alone; read as a tuple."""
+    """A list of names, or one name alone; read as a tuple. A bus is one name."""
 
     def read(value: Any) -> tuple[str, ...]:
+        if role == "bus" and (not isinstance(value, str) or "," in value):
+            raise Wrong(f"takes one name in quotes, not {described(value)}", f'{name} = "main"')
         items = cast(list[Any], [value] if isinstance(value, str) else value)
         if isinstance(value, str) and "," in value:
             listed = ", ".join(f'"{item.strip()}"' for item in value.split(","))
@@ -272,7 +274,8 @@ def names(name: str, help: str, default: Any = (), *, role: str = "part") -> Fie
         return tuple(cast(list[str], items))
 
     one = {"type": "string"}
-    return Field(name, read, {"anyOf": [one, {"type": "array", "items": one}]}, help, default, role=role)
+    schema = one if role == "bus" else {"anyOf": [one, {"type": "array", "items": one}]}
+    return Field(name, read, schema, help, default, role=role)
 
 
 def quantities(name: str, help: str, dimension: str, count: int, default: Any = None) -> Field:

@@ -11,7 +11,7 @@ from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
 from zapato.parts.described.lines import fields, sent, valid
 from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
-from zapato.parts.onewire.serial import SERIAL, number_of
+from zapato.parts.onewire.serial import number_of, serial_field
 from zapato.parts.sensors import SensorChip, common
 
 
@@ -67,7 +67,7 @@ def made(chip: Description, properties: Mapping[str, Property]) -> SensorChip:
         bus="onewire",
         family=head["family"],
         fields=(
-            SERIAL,
+            serial_field(head["family"]),
             *(choice(s.name, s.help, *s.options, default=s.default) for s in chip.settings.values()),
         ),
         fastest=round(max(head["fastest"], *(step.takes for step in chip.steps))),

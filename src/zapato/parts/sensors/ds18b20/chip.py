@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zapato.parts.kind import Driver, Part, Simulation
-from zapato.parts.onewire.serial import SERIAL, number_of
+from zapato.parts.onewire.serial import number_of, serial_field
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.sensors.ds18b20.sim import FAMILY, OnWire
 
@@ -30,7 +30,7 @@ CHIP = SensorChip(
     properties={"temperature": quantity("Cel", "temperature", -55, 125)},
     bus="onewire",
     family=FAMILY,
-    fields=(SERIAL,),
+    fields=(serial_field(FAMILY),),
     driver=_driver,
     simulation=_simulation,
     fastest=750,
