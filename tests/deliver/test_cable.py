@@ -21,7 +21,7 @@ from zapato.deliver.cable import by_cable, by_drive, gaps, pieces, the_drive
 from zapato.deliver.loader import Frames, framed
 from zapato.deliver.offer import UpdateOffer
 from zapato.deliver.ports import ports
-from zapato.deliver.registers import SPI, identification
+from zapato.deliver.registers import SPI, identification, stilled
 from zapato.errors import NotDelivered
 from zapato.firmware.base import uf2_memory
 from zapato.firmware.first import _uf2, data_place
@@ -152,6 +152,25 @@ def test_the_flash_is_asked_who_it_is_at_the_registers_of_its_chip(name):
     length, user, user2, word, command = FLASH_CONTROLLERS[name]
     assert [address for address, _ in writes] == [length, user, user2, word, command]
     assert (done, answer) == (command, word) and SPI.keys() == FLASH_CONTROLLERS.keys()
+
+
+STILLED = {
+    "esp32c3": (0x6000_8000, 0x90, 0xA8, 0xAC, 0xB0, 31, 0x8F1D_312A),
+    "esp32s3": (0x6000_8000, 0x98, 0xB0, 0xB4, 0xB8, 31, 0x8F1D_312A),
+    "esp32c6": (0x600B_1C00, 0x00, 0x18, 0x1C, 0x20, 18, 0x50D8_3AA1),
+}
+"""The watchdogs' block, and in it the settings, their lock, the second one's settings and lock; its bit that feeds itself, its key: a second time."""
+
+
+@pytest.mark.parametrize("name", STILLED)
+def test_no_watchdog_restarts_a_chip_that_is_written(name):
+    """Each is unlocked with its key, set, and locked again; chips whose loader has none running are left alone."""
+    block, config, lock, super_config, super_lock, bit, key = STILLED[name]
+    first, second = (block + lock, 0x50D8_3AA1), (block + super_lock, key)
+    assert stilled(name) == [
+        first, (block + config, 0), (block + lock, 0), second, (block + super_config, 2**bit), (block + super_lock, 0),
+    ]  # fmt: skip
+    assert stilled("esp32") == stilled("esp8266") == []
 
 
 def test_a_drive_takes_a_uf2_file(put, tmp_path):
