@@ -769,6 +769,30 @@ def test_numbers_of_a_session_that_is_gone_mean_nothing(service, designs):
     assert kept_of(service, "porch-light.sky.illuminance") == [1, 2, 3] and len(service.way.acked) == 6
 
 
+def test_what_the_disk_has_no_room_for_waits_and_is_not_acknowledged(service, designs, monkeypatch):
+    """A second between two tries; the broker keeps it meanwhile, and the page tells why."""
+    about, tries = described(designs[0]), []
+    topic = about[0].replace("/about", "/heater/on")
+    put = service.history.put
+
+    def full(*given):
+        if len(tries) < 3:
+            raise ZapatoError("the disk is full")
+        return put(*given)
+
+    monkeypatch.setattr(service.history, "put", full)
+    monkeypatch.setattr(
+        service._over,
+        "wait",
+        lambda seconds: tries.append((seconds, service.trouble, list(service.way.acked))),
+    )
+    service.way.batches = [[(1, message(*about, mid=4, retain=True)), (1, message(topic, b"true", 5))]]
+    service._run()
+    assert tries == [(1, "the disk is full", [])] * 3
+    assert kept_of(service, f"{designs[0].name}.heater.on") == [True] and service.way.acked == [4, 5]
+    assert not service.trouble
+
+
 ODD = {
     "a topic with half a character": {"properties": {"a": {"forms": [{"op": "readproperty", "mqv:topic": "x/\ud800"}]}}},
     "names with half a character": {"title": "\ud800", "properties": {"\ud800": {"title": "\udfff", "forms": [{"op": "readproperty", "mqv:topic": "x/y"}]}}},

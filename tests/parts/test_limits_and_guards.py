@@ -33,7 +33,7 @@ LIMITS = {
     ),
     "so many an hour": (
         "most_per_hour = 2",
-        (go("10s"), go("20s", False), go("30s"), go("40s", False), go("50s"), "=55min? not heater.on", "<6min? heater.on"),
+        (go("10s"), go("20s", False), go("30s"), "31s? heater.on", go("40s", False), go("50s"), "=55min? not heater.on", "<6min? heater.on"),
     ),
     "longest on": (
         'longest_on = "5min"',
