@@ -7,7 +7,7 @@ import pytest
 
 import zapato
 from zapato.checks import rules
-from zapato.checks.rule import files
+from zapato.checks.rule import PinRule, files
 
 
 def _findings(put, example):
@@ -25,11 +25,41 @@ def _value(finding) -> str:
     return line[finding.place.column - 1 :][: finding.place.width]
 
 
+SAY_IT_ALL = frozenset(
+    [
+        "accept-unknown",
+        "bad-name",
+        "bus-missing",
+        "feed-unknown",
+        "file-kind",
+        "file-unreadable",
+        "limits-clash",
+        "link-type",
+        "link-unheard",
+        "link-unknown",
+        "missing-key",
+        "name-taken",
+        "placeholder-left",
+        "secret-missing",
+        "toml-syntax",
+        "unknown-board",
+        "unknown-key",
+        "unknown-kind",
+        "unknown-reference",
+        "value-treatment",
+        "wrong-type",
+    ]
+)
+"""Codes whose message is its own reason; all others have one."""
+
+
 @pytest.mark.parametrize("code", rules())
 def test_examples(code: str, put):
     rule = rules()[code]
     failing = [f for f in _findings(put, files(rule.failing)) if f.code == code]
     assert failing and {f.severity for f in failing} <= set(rule.severities)
+    assert code in SAY_IT_ALL or all(f.why for f in failing)
+    assert not isinstance(rule, PinRule) or all("(" in f.why for f in failing), "its source"
     folder = put({}).parent
     for finding in failing:
         if finding.pin and code not in ABOUT_ANOTHER_VALUE:
