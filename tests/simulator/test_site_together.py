@@ -3,12 +3,15 @@
 import json
 import re
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from conftest import failed, steps
 
 import zapato
 from zapato.checks import device_files
+from zapato.design.site_script import SiteScriptScope
+from zapato.lang.expressions import NotThere
 
 PAGE = (Path(__file__).parents[2] / "docs" / "sites.md").read_text("utf-8")
 FILES = {text[2 : text.index("\n")]: text for text in re.findall(r"```toml\n(.*?)```", PAGE, re.DOTALL)}
@@ -420,6 +423,13 @@ def test_what_the_script_says_for_another_is_checked(lodge, act):
     assert found == [("link-type", 4), ("link-unknown", 5), ("link-unknown", 6)]
     (home / "rehearsals" / "fan.toml").write_text('[rehearsal]\nlasts = "5s"\n')
     assert any("nothing of hall" in note for note in zapato.rehearse(home / "devices" / "fan.toml").notes)
+
+
+def test_a_property_without_its_device_is_offered_with_three_at_the_most():
+    designs = {name: SimpleNamespace(parts={"lamp": None}) for name in ("a", "b", "c", "d")}
+    with pytest.raises(NotThere) as raised:
+        SiteScriptScope(designs).read("lamp", "on")
+    assert raised.value.fixes == ("a.lamp.on", "b.lamp.on", "c.lamp.on")
 
 
 def test_on_the_command_line(lodge, cli, tmp_path):
