@@ -519,6 +519,24 @@ def test_a_request_in_crumbs_and_more_visitors_than_places(put):
     assert len([r for r in place.trace.rows if r["name"] == "reset"]) == 1
 
 
+def test_a_request_that_comes_in_pieces_loses_no_line(put):
+    """Each piece ends within the end of a line, so the next one begins with a line feed."""
+    place, phone = placed(put, seconds=30)
+    said: list[bytes] = []
+    body = json.dumps({**WHOM, "host": "192.168.1.300", "untried": True})
+    head = f"POST /settings HTTP/1.1\r\nHost: 192.168.4.1\r\nContent-Type: application/json\r\nContent-Length: {len(body)}\r\n\r\n"
+    first, *rest = (head + body).encode().split(b"\n")
+
+    def drip() -> None:
+        guest = phone.send(first, said.append)
+        for number, piece in enumerate(rest, 1):
+            place.clock.after(200 * number, lambda piece=piece: guest.come(b"\n" + piece))
+
+    place.clock.at(8_000, drip)
+    assert place.run() is None
+    assert b'"host"' in b"".join(said), said
+
+
 def test_while_it_is_open_the_light_says_so_and_outputs_are_safe(put):
     """The lamp was on, and kept through power cuts: at the open access point it is off, and on again afterwards."""
     body = '[relay.lamp]\npin = 14\nstart = "last"\n[led.light]\npin = 2\nactive = "low"\nshows = "status"\n'
