@@ -7,6 +7,7 @@ from typing import Any
 
 from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
+from zapato.parts.described.lines import beginning, counted, ending
 from zapato.parts.described.shapes import VOLTS
 from zapato.parts.kind import Driver, Need, Part, Property, Simulation, Stimulus, World
 from zapato.parts.sensors import SensorChip, common
@@ -100,23 +101,15 @@ def made(chip: Description, properties: dict[str, Property]) -> SensorChip:
 
 def driver_source(chip: Description) -> str:
     """The module of a described chip with a voltage output."""
-    read = chip.read_settings
-    lines = [f"# {chip.name}: made from its description.", "from s_analog import Analog", "", ""]
-    lines += [f"class {class_name(chip.name)}(Analog):"]
-    lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", ""]
-    if read:
-        words = ", ".join(f"{name}_counts" for name in read)
-        lines += [f"    def __init__(self, d, name, every, change, gpio, ratio, {words}):"]
-        lines += [f"        self.{name}_counts = {name}_counts" for name in read]
-        lines += ["        super().__init__(d, name, every, change, gpio, ratio)", ""]
-    lines += ["    def measure(self):", f"        {VOLTS} = super().measure()[0]"]
     low, high = chip.head["range"]
     spare = (high - low) / 20
-    lines += [
+    lines = [
+        *beginning(chip, "s_analog.Analog", "gpio, ratio"),
+        "    def measure(self):",
+        f"        {VOLTS} = super().measure()[0]",
         f"        if not {low - spare:g} <= {VOLTS} <= {high + spare:g}:",
         '            raise ValueError("its output is beyond its range")',
+        *counted(chip),
+        *ending(chip),
     ]
-    lines += [f"        {name} = self.{name}_counts" for name in read]
-    lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
-    given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
-    return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
+    return "\n".join(lines) + "\n"

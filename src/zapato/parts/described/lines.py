@@ -2,9 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zapato.lang.patterns import Slot
-from zapato.parts.described.description import ReadStep
+from zapato.parts.described.description import Description, ReadStep, class_name
 from zapato.parts.described.layout import CheckByte
+
+
+def beginning(chip: Description, base: str, arguments: str, more: Sequence[str] = ()) -> list[str]:
+    """A class that is a `base`, "module.Class": what it measures, and what formulas read of its settings after the arguments of that."""
+    module, _, cls = base.partition(".")
+    lines = [f"# {chip.name}: made from its description.", f"from {module} import {cls}", "", ""]
+    lines += [f"class {class_name(chip.name)}({cls}):"]
+    lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", *more, ""]
+    if read := chip.read_settings:
+        words = ", ".join(f"{name}_counts" for name in read)
+        lines += [f"    def __init__(self, d, name, every, change, {arguments}, {words}):"]
+        lines += [f"        self.{name}_counts = {name}_counts" for name in read]
+        lines += [f"        super().__init__(d, name, every, change, {arguments})", ""]
+    return lines
+
+
+def ending(chip: Description) -> list[str]:
+    """The terms of the formulas, and what comes out of them."""
+    given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
+    terms = [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
+    return [*terms, f"        return ({', '.join(given)},)"]
+
+
+def counted(chip: Description) -> list[str]:
+    """What formulas read of the settings."""
+    return [f"        {name} = self.{name}_counts" for name in chip.read_settings]
 
 
 def sent(step: ReadStep) -> list[str]:

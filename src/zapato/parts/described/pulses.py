@@ -8,6 +8,7 @@ from typing import Any
 
 from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
+from zapato.parts.described.lines import beginning, counted, ending
 from zapato.parts.described.shapes import COUNT, RATE
 from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
 from zapato.parts.sensors import SensorChip
@@ -96,17 +97,11 @@ def made(chip: Description, properties: Mapping[str, Property]) -> SensorChip:
 
 def driver_source(chip: Description) -> str:
     """The module of a described chip that gives pulses."""
-    read = chip.read_settings
-    lines = [f"# {chip.name}: made from its description.", "from s_pulse import Pulse", "", ""]
-    lines += [f"class {class_name(chip.name)}(Pulse):"]
-    lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})", ""]
-    if read:
-        words = ", ".join(f"{name}_counts" for name in read)
-        lines += [f"    def __init__(self, d, name, every, change, gpio, pull, rising, {words}):"]
-        lines += [f"        self.{name}_counts = {name}_counts" for name in read]
-        lines += ["        super().__init__(d, name, every, change, gpio, pull, rising)", ""]
-    lines += ["    def measure(self):", f"        {COUNT}, {RATE} = super().measure()"]
-    lines += [f"        {name} = self.{name}_counts" for name in read]
-    lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
-    given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
-    return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
+    lines = [
+        *beginning(chip, "s_pulse.Pulse", "gpio, pull, rising"),
+        "    def measure(self):",
+        f"        {COUNT}, {RATE} = super().measure()",
+        *counted(chip),
+        *ending(chip),
+    ]
+    return "\n".join(lines) + "\n"

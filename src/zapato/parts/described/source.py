@@ -7,7 +7,7 @@ from math import ceil
 
 from zapato.parts.described.catalogue import OTHERS
 from zapato.parts.described.description import Description, ReadStep, class_name
-from zapato.parts.described.lines import fields, sent, valid
+from zapato.parts.described.lines import counted, ending, fields, sent, valid
 
 ASKED = 20
 """Pauses into which the longest time is cut for a chip that is asked whether it has measured."""
@@ -42,12 +42,10 @@ def driver_source(chip: Description) -> str:
     lines += ["    def values(self):"]
     if words := _words(chip):
         lines += [f"        {', '.join(words)}{',' * (len(words) == 1)} = self.words"]
-    lines += [f"        {name} = self.{name}_counts" for name in chip.read_settings]
+    lines += counted(chip)
     for step in chip.steps:
         lines += _step(chip, step)
-    lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
-    given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
-    return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
+    return "\n".join([*lines, *ending(chip)]) + "\n"
 
 
 def _measure(chip: Description) -> list[str]:

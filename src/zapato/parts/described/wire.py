@@ -9,7 +9,7 @@ from typing import Any
 
 from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
-from zapato.parts.described.lines import fields, sent, valid
+from zapato.parts.described.lines import beginning, counted, ending, fields, sent, valid
 from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
 from zapato.parts.onewire.serial import number_of, serial_field
 from zapato.parts.sensors import SensorChip, common
@@ -83,25 +83,16 @@ def driver_source(chip: Description) -> str:
     """The module of a described chip on a one-wire bus."""
     measures = [step for step in chip.steps if step.layout is None]
     takes = ceil(sum(step.takes for step in measures))
-    lines = [f"# {chip.name}: made from its description.", "from wire_sensor import WireSensor", "", ""]
-    lines += [f"class {class_name(chip.name)}(WireSensor):"]
-    lines += [f"    props = ({''.join(f'{name!r}, ' for name in chip.values)})"]
-    lines += [f"    converts = {takes + 1}", ""] if takes else [""]
-    if read := chip.read_settings:
-        words = ", ".join(f"{name}_counts" for name in read)
-        lines += [f"    def __init__(self, d, name, every, change, bus, serial, {words}):"]
-        lines += [f"        self.{name}_counts = {name}_counts" for name in read]
-        lines += ["        super().__init__(d, name, every, change, bus, serial)", ""]
+    lines = beginning(
+        chip, "wire_sensor.WireSensor", "bus, serial", [f"    converts = {takes + 1}"] if takes else ()
+    )
     if measures:
         lines += ["    def convert(self):"]
         lines += [f"        self.send({', '.join(sent(step))})" for step in measures]
         lines += [""]
-    lines += ["    def measure(self):"]
-    lines += [f"        {name} = self.{name}_counts" for name in read]
+    lines += ["    def measure(self):", *counted(chip)]
     for step in chip.reading:
         size = step.layout.size if step.layout else 0
         lines += [f"        self.send({', '.join(sent(step))})", f"        b = self.get({size})"]
         lines += [*fields(step), *valid(step)]
-    lines += [f"        {name} = {formula.text}" for name, formula in chip.terms.items()]
-    given = (f"round({value.formula.text}, {value.digits})" for value in chip.values.values())
-    return "\n".join([*lines, f"        return ({', '.join(given)},)"]) + "\n"
+    return "\n".join([*lines, *ending(chip)]) + "\n"
