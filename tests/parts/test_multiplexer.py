@@ -67,7 +67,20 @@ def test_a_channel_that_is_held_low_is_cut_off_by_the_reset_input_alone(bench, m
     assert not failed(bench(hall(more=more) + SENSORS, held + after, head=WORLD, lasts="2min"))
 
 
-def test_a_channel_that_is_cut_or_a_multiplexer_that_is_silent_takes_only_its_own_chips(bench):
+def test_a_multiplexer_that_is_silent_takes_only_its_own_chips(bench):
+    """From the beginning, too: a scan of its channels finds nothing, and is no fault of the program."""
+    lost = "not known(n.temperature) and not known(s.temperature) and m.temperature == 33"
+    rows = steps(
+        "0s: hall.fall_silent",
+        f"30s? {lost} and north.found == ''",
+        "31s: hall.answer",
+        "<8s? n.temperature == 11",
+    )
+    result = bench(hall() + SENSORS, rows, head=WORLD)
+    assert not failed(result) and not any("fault" in text for _, text in result.log), result.log
+
+
+def test_a_channel_that_is_cut_takes_only_its_own_chips(bench):
     rows = steps(
         "10s: north.cut",
         "40s? not known(n.temperature) and s.temperature == 22 and m.temperature == 33",

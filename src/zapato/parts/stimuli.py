@@ -12,6 +12,9 @@ TAP_GAP = 120
 FAULTS = {"short": "short", "cut": "cut", "mend": ""}
 """What a rehearsal can do to a line: to ground, apart, and right again."""
 
+AILS = {"fall_silent": "silent", "garbage": "garbage", "answer": ""}
+"""What a rehearsal can do to a chip on a bus or a line."""
+
 
 @dataclass(eq=False, repr=False)
 class Contact(Stimulus):

@@ -10,6 +10,7 @@ from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
 from zapato.parts.kind import Driver, Kind, Need, Part, Simulation
 from zapato.parts.multiplexer.chip import MultiplexerChip
 from zapato.parts.offered import offered_pin
+from zapato.parts.stimuli import AILS, ChipFault
 
 
 class MultiplexerKind(Kind):
@@ -58,7 +59,10 @@ class MultiplexerKind(Kind):
         lines = {number: channel_line(part.name, number) for number in range(channels(part))}
         reset = part.pins["reset"].gpio if "reset" in part.pins else None
         chip = stand_in(part, lines, reset=reset)
-        return Simulation(chips=(chip,) if chip else ())
+        if chip is None:
+            return Simulation()
+        faults = {word: ChipFault(chip.line, chip.address, AILS[word]) for word in ("fall_silent", "answer")}
+        return Simulation(chips=(chip,), gestures=faults)
 
 
 def channels(part: Part) -> int:

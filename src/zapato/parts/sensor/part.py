@@ -24,7 +24,7 @@ from zapato.parts.bus_chip import chip_field
 from zapato.parts.electrical import OWN, RAIL, Load, Passive, Supplied, by_module, fed, usual
 from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property, Simulation
 from zapato.parts.sensors import SensorChip, chip, chip_names
-from zapato.parts.stimuli import ChipFault
+from zapato.parts.stimuli import AILS, ChipFault
 
 
 def _load(name: str) -> None:
@@ -44,10 +44,6 @@ def _on_spi(part: Part, chip: SensorChip) -> bool:
 
 
 TAKEN = 0.005
-
-
-AILS = {"fall_silent": "silent", "garbage": "garbage", "answer": ""}
-"""What a rehearsal can do to a chip on a bus or a line."""
 
 
 def _fields(name: str) -> tuple[Field, ...]:

@@ -20,10 +20,13 @@ class Segment:
         return self.multiplexer.through(self.mask, self.multiplexer.bus.i2c.readfrom_mem, *given)
 
     def scan(self):
-        # Those that answer only while the channel is connected.
+        # Those that answer only while the channel is connected: none where the multiplexer does not answer.
         scan = self.multiplexer.bus.i2c.scan
         others = scan()
-        return [address for address in self.multiplexer.through(self.mask, scan) if address not in others]
+        try:
+            return [address for address in self.multiplexer.through(self.mask, scan) if address not in others]
+        except OSError:
+            return ()
 
 
 class Channel(Bus):
