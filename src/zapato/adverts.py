@@ -5,10 +5,11 @@ Source: Bluetooth Core Specification, Vol 3, part C, 11 (structures: length, typ
 
 from __future__ import annotations
 
-import json
 import re
 from dataclasses import dataclass, field
 from typing import Any, cast
+
+from zapato.lang.json_text import read_json
 
 HEARD = "heard"
 """The event with which a radio passes on what it heard."""
@@ -52,8 +53,8 @@ class Advert:
 def hear(known: dict[str, Advert], payload: str) -> None:
     """Take in a message of `<radio>/heard`; what is none is left out."""
     try:
-        row: Any = json.loads(payload)
-    except (ValueError, RecursionError):
+        row: Any = read_json(payload)
+    except ValueError:
         return
     if not isinstance(row, dict):
         return

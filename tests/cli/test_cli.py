@@ -48,6 +48,9 @@ def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
     changed.write_text(changed.read_text() + "# mine\n")
     again = cli("demo", "--out", tmp_path / "demo")
     assert again.code == 0 and f"kept {changed}" in again.out and "--force" in again.out
+    for damaged in ("[]", "[" * 200_000, "\0"):
+        (tmp_path / "demo" / ".zapato-demo.json").write_text(damaged)
+        assert dict(copy_site(tmp_path / "demo"))[changed] == "kept"
     assert changed.read_text().endswith("# mine\n")
     assert all(what != "kept" for _, what in copy_site(tmp_path / "demo", True))
     assert not changed.read_text().endswith("# mine\n")

@@ -3,7 +3,7 @@
 import json
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from support.over_air import (
     KEY,
@@ -352,7 +352,12 @@ JSON = st.recursive(
 )
 
 
+DEEP = b"[" * 200_000
+"""A text that is JSON so far, and nested more deeply than anybody reads."""
+
+
 @given(st.binary(max_size=60) | JSON.map(lambda value: json.dumps(value).encode()))
+@example(DEEP)
 def test_whatever_asks_is_answered_with_a_piece_or_not_at_all(asked):
     files = {"plan.mpy": bytes(range(200)) * 9, "safe/plan.mpy": b"x"}
     offer = UpdateOffer(
@@ -391,6 +396,7 @@ def test_a_fleet_tells_what_its_devices_say(put):
         (("refuge/bench/vitals", b"nonsense"), ("refuge/other/vitals", vitals), ("refuge/bench/vitals", b"[1]")),
         (("refuge/bench/vitals", b'{"version": 7, "signal": "loud", "heap": null}'),),
         (("refuge/bench/notes", b"fault in memory: there was none left"), ("refuge/bench/notes", b"main found 0x23"), ("refuge/bench/state", b"offline")),
+        (("refuge/bench/vitals", DEEP), ("refuge/bench/update/runs", DEEP), ("refuge/bench/state", b"\x1b[2J")),
     )  # fmt: skip
     found = [fleet([design], Said(*each), 0.01)[0] for each in rows]
     assert (found[0].state, found[0].version, found[0].signal, found[0].heap, found[0].uptime) == (
@@ -403,6 +409,7 @@ def test_a_fleet_tells_what_its_devices_say(put):
     assert found[1].state == "offline" and found[1].version is None
     assert found[2].version is None and found[3].version == "7" and found[3].signal is None
     assert found[4].fault == "fault in memory: there was none left"
+    assert (found[5].state, found[5].version, found[5].address) == ("", None, "")
 
 
 @pytest.mark.parametrize(
@@ -415,6 +422,7 @@ def test_a_fleet_tells_what_its_devices_say(put):
         ((("refuge/bench/update/status", b'["1.1.0", "back"]'),), "back"),
         ((("refuge/bench/notes", b"version 1.1.0 did not reach the broker: the one before it runs again"),), "did not reach"),
         ((("refuge/bench/vitals", b"nonsense"), ("elsewhere/vitals", b"{}"), ("refuge/bench/update/want", b"7")), "does not answer"),
+        (tuple((f"refuge/bench/{name}", DEEP) for name in ("vitals", "update/status", "update/runs", "update/want")), "does not answer"),
     ],
 )  # fmt: skip
 def test_what_a_delivery_ends_with(put, tmp_path, messages, words):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -10,6 +9,7 @@ from typing import Any, Protocol, cast
 
 from zapato.deliver.offer import UpdateOffer
 from zapato.errors import NotDelivered
+from zapato.lang.json_text import read_json
 
 ASK = 5.0
 """Seconds between two questions whether it is there."""
@@ -70,9 +70,9 @@ def runs_of(payload: bytes) -> tuple[str, str, str]:
     """What a device tells under update/runs: version, beginning of its manifest's digest, address; "" for what it does not tell."""
     parsed: list[object] = []
     try:
-        row: Any = json.loads(payload)
+        row: Any = read_json(payload)
         parsed = cast(list[object], row) if isinstance(row, list) else []
-    except (ValueError, RecursionError):
+    except ValueError:
         pass
     texts = [item[:64] if isinstance(item, str) else "" for item in parsed[:3]]
     version, digest, address = [*texts, "", "", ""][:3]
@@ -148,7 +148,7 @@ class _Delivery:
 
     def _vitals(self, payload: bytes) -> None:
         try:
-            version = str(cast(dict[str, object], json.loads(payload))["version"])
+            version = str(cast(dict[str, object], read_json(payload))["version"])
         except (ValueError, KeyError, TypeError):
             return
         if self.fetched and version == self.offer.version:
@@ -174,7 +174,7 @@ class _Delivery:
         """What the device says to programs; before 0.2 there were only words for people."""
         self.speaks = True
         try:
-            version, word = cast(list[object], json.loads(payload))
+            version, word = cast(list[object], read_json(payload))
         except (ValueError, TypeError):
             return
         if version == self.offer.version:

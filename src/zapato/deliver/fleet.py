@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -10,6 +9,7 @@ from typing import Any, cast
 
 from zapato.deliver.air import BrokerLink, runs_of
 from zapato.design import Design
+from zapato.lang.json_text import read_json
 
 
 @dataclass
@@ -50,7 +50,7 @@ class _Listening:
             return
         text = payload.decode("utf-8", "replace")
         if what == "state":
-            member.state = text
+            member.state = text if text in ("online", "offline") else ""
         elif what == "update/runs":
             member.address = runs_of(payload)[2]
         elif what == "notes" and ("fault" in text or "did not reach" in text or "minimal" in text):
@@ -60,7 +60,7 @@ class _Listening:
 
     def _vitals(self, member: FleetMember, text: str) -> None:
         try:
-            row: Any = json.loads(text)
+            row: Any = read_json(text)
         except ValueError:
             return
         if isinstance(row, dict):

@@ -13,6 +13,7 @@ from typing import Any, cast
 
 from zapato.errors import AlreadyThere, NotOffered
 from zapato.firmware.package import PackageInvalid, canonical, seal, unpack
+from zapato.lang.json_text import read_json
 
 MANIFEST = "manifest.json"
 MARK = 8
@@ -86,7 +87,7 @@ class UpdateOffer:
     def answer(self, payload: bytes) -> tuple[str, bytes] | None:
         """The piece that a message under `<topic>/update/want` asks for; None where it asks for nothing of this."""
         try:
-            version, name, at, count, *mark = cast(list[Any], json.loads(payload))
+            version, name, at, count, *mark = cast(list[Any], read_json(payload))
             if version != self.version or name not in self._files or not at >= 0 or not 0 < count <= MOST:
                 return None
             if (

@@ -8,8 +8,10 @@ from collections.abc import Iterator
 from importlib.resources import files
 from importlib.resources.abc import Traversable
 from pathlib import Path
+from typing import cast
 
 from zapato.lang.files import make_folder, write, write_private
+from zapato.lang.json_text import read_json
 from zapato.lang.site import add_update_key
 
 NOTE = ".zapato-demo.json"
@@ -44,9 +46,10 @@ def copy_site(to: Path, force: bool = False) -> Iterator[tuple[Path, str]]:
 def _noted(note: Path) -> dict[str, str]:
     """What was copied out last time; nothing where the note is missing or damaged."""
     try:
-        return json.loads(note.read_text("utf-8"))
+        noted = read_json(note.read_text("utf-8"))
     except (OSError, ValueError):
         return {}
+    return cast(dict[str, str], noted) if isinstance(noted, dict) else {}
 
 
 def _one(path: Path, content: bytes, before: str, force: bool) -> str:

@@ -22,6 +22,7 @@ from zapato.firmware.bundle import WAY, JoinedModules, bundle, parsed
 from zapato.firmware.compile import cache_folder, compile_sets, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
+from zapato.lang.json_text import read_json
 
 AFTER_FAULTS = ("fault", "trace", "faults")
 TOLD = ("cmd_tell", "cmd_restart", "cmd_forget", "cmd_settings", "cmd_update")
@@ -111,7 +112,7 @@ def read_map(app: Path) -> Map:
     if not path.is_file():
         raise Unreadable(f"{path.parent} holds no build: {MAP} is not there", "zapato build PATH makes it")
     try:
-        data = cast(dict[str, Any], json.loads(path.read_text("utf-8")))
+        data = cast(dict[str, Any], read_json(path.read_text("utf-8")))
         lines = tuple((int(at), str(module), int(first)) for at, module, first in data["lines"])
         return Map(
             lines,

@@ -6,11 +6,12 @@ Sources: W3C Recommendation "Web of Things (WoT) Thing Description 1.1"; W3C "We
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, cast
 from urllib.parse import unquote, urlsplit
+
+from zapato.lang.json_text import read_json
 
 LARGEST = 1 << 18
 """Bytes of a description at the most."""
@@ -108,8 +109,8 @@ def read_thing(topic: str, payload: bytes) -> Thing:
     if len(payload) > LARGEST:
         raise NoThing(f"a description of {len(payload)} bytes; {LARGEST} is the most")
     try:
-        raw: Any = json.loads(payload)
-    except (ValueError, RecursionError):
+        raw: Any = read_json(payload)
+    except ValueError:
         raise NoThing("not JSON") from None
     about = _table(raw)
     context = str(about.get("@context", ""))[:1000]

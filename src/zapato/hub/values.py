@@ -9,6 +9,7 @@ from typing import Any
 
 from zapato.errors import ZapatoError
 from zapato.hub.things import LONGEST, Affordance, DataSchema, whole_text
+from zapato.lang.json_text import read_json
 from zapato.lang.senml import unpacked
 from zapato.lang.units import QuantityError, quantity
 
@@ -26,8 +27,8 @@ def heard(value: DataSchema, payload: bytes) -> Plain:
     """The value that a device said; a text where it is not what was described."""
     text = payload.decode("utf-8", "replace")[:LONGEST]
     try:
-        parsed: Any = json.loads(text)
-    except (ValueError, RecursionError):
+        parsed: Any = read_json(text)
+    except ValueError:
         return text if text else None
     if value.packed:
         parsed = unpacked(parsed)
@@ -71,8 +72,8 @@ def typed(value: DataSchema, text: str, name: str) -> Plain:
             pass
     quoted = len(text) > 1 and text[0] == text[-1] == "'"
     try:
-        given: Any = text[1:-1] if quoted else json.loads(text)
-    except (ValueError, RecursionError):
+        given: Any = text[1:-1] if quoted else read_json(text)
+    except ValueError:
         given = text
     if value.type == "text" and not isinstance(given, str):
         given = text

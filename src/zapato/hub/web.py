@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any, cast
 from zapato.errors import ZapatoError
 from zapato.hub.hub import PAGE, STATE, HubEvent
 from zapato.hub.service import Service
+from zapato.lang.json_text import read_json
 
 if TYPE_CHECKING:
     import uvicorn
@@ -198,7 +199,7 @@ class Page:
             if len(body) > LARGEST:
                 return _answer({"wrong": "too long"}, 413)
         try:
-            raw: Any = json.loads(body)
+            raw: Any = read_json(body)
             asked = cast(dict[str, Any], raw)
             name = str(asked["name"])
             hub = self.service.hub
@@ -207,7 +208,7 @@ class Page:
             await asyncio.to_thread(self.service.say, saying)
         except ZapatoError as wrong:
             return _answer({"wrong": str(wrong), "fix": wrong.fix}, 422)
-        except (ValueError, TypeError, KeyError, RecursionError):
+        except (ValueError, TypeError, KeyError):
             return _answer({"wrong": "not a command"}, 400)
         return _answer({"topic": saying.topic, "payload": saying.payload})
 

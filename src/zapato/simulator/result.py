@@ -5,13 +5,13 @@ A rehearsal fails where no free piece of the heap is left for an order (`Rehears
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from zapato.findings import Place
+from zapato.lang.json_text import read_json
 from zapato.simulator.board import Effort, HeapUse
 
 if TYPE_CHECKING:
@@ -211,7 +211,7 @@ def unknown_of(design: Design, before: Rows, seen: Mapping[str, Any]) -> dict[st
 
 def _differs(value: object, payload: str) -> bool:
     try:
-        said: object = json.loads(payload)
+        said: object = read_json(payload)
     except ValueError:
         return False
     if isinstance(value, bool) or isinstance(said, bool) or (said is None and value is not None):

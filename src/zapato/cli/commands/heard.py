@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from zapato.adverts import Advert
     from zapato.design import Design
     from zapato.heard import ScanResult
+    from zapato.lang.json_text import read_json
 
 
 ABOUT = About(
@@ -118,7 +119,6 @@ def _found(
     design: Design, broker: str | None, scan: bool, seconds: float | None
 ) -> tuple[dict[str, str], dict[str, dict[str, Advert]]]:
     """What the parts that scan say, by name, as the broker has it or as they say it now; and what radios passed on."""
-    import json
     import time
 
     from zapato.adverts import HEARD, hear
@@ -148,7 +148,7 @@ def _found(
                 hear(adverts[passing[message[0]]], message[1].decode("utf-8", "replace"))
             if message and message[0] in topics:
                 try:
-                    said = json.loads(message[1])
+                    said = read_json(message[1])
                 except ValueError:
                     continue
                 if isinstance(said, str):
