@@ -5,15 +5,18 @@ usage: python tools/reference.py [--check]
 
 from __future__ import annotations
 
+import contextlib
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 
 from zapato.boards.board_file import ANALOG, BOARD, FITTED, SUPPLY
 from zapato.budgets.memory import costs, features
-from zapato.checks import rules
-from zapato.checks.rule import files
+from zapato.checks import check, rules
+from zapato.checks.rule import Rule, files
+from zapato.cli.report import text_of
 from zapato.design import Design
 from zapato.design.links import SHAPE as LINK
 from zapato.design.models import SHAPE as MODEL
@@ -309,13 +312,30 @@ def findings() -> str:
             rule.story.strip(),
             "",
         ]
-        for words, example in (("This fails:", rule.failing), ("This is mended:", rule.mended)):
-            lines += [words, ""]
-            named = files(example)
-            for name, text in named.items():
-                head = f"# {name}\n" if len(named) > 1 else ""
-                lines += [f"```toml\n{head}{text.strip()}\n```", ""]
+        lines += ["This fails:", "", *_files(rule.failing), "`zapato check` says:", "", _said(rule)]
+        lines += ["This is mended:", "", *_files(rule.mended)]
     return "\n".join(lines).rstrip() + "\n"
+
+
+def _files(example: str | Mapping[str, str]) -> Iterator[str]:
+    """The files of an example, a block each."""
+    named = files(example)
+    for name, text in named.items():
+        head = f"# {name}\n" if len(named) > 1 else ""
+        yield f"```toml\n{head}{text.strip()}\n```"
+        yield ""
+
+
+def _said(rule: Rule) -> str:
+    """What a check says of the failing example: the findings of this code, as people read them."""
+    with tempfile.TemporaryDirectory() as folder, contextlib.chdir(folder):
+        for name, text in files(rule.failing).items():
+            path = Path(name)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text, "utf-8")
+        found = check(path if (path := Path("device.toml")).exists() else Path("."))
+        own = replace(found, findings=tuple(f for f in found.findings if f.code == rule.code))
+        return f"```text\n{text_of(own).rstrip()}\n```\n"
 
 
 def main(check: bool) -> int:

@@ -79,8 +79,12 @@ VOLTS = [
     ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-10V"\n', "error", '"33kohm", "10kohm"'),
     ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-3.3V"\n', "warning", '"3.9kohm", "10kohm"'),
     ('[sensor.t]\nchip = "analog"\npin = 34\nrange = "0V-5V"\ndivider = ["10kohm", "10kohm"]\n', None, ""),
-    ('[motion.m]\npin = 27\nlevel = "5V"\n', "error", "10 kΩ in series, 18 kΩ to ground"),
-    ('[contact.c]\npin = 32\npull = "none"\nlevel = "12V"\n', "error", "10 kΩ in series, 3.3 kΩ to ground"),
+    ('[motion.m]\npin = 27\nlevel = "5V"\n', "error", "10 kohm in series, 18 kohm to ground"),
+    (
+        '[contact.c]\npin = 32\npull = "none"\nlevel = "12V"\n',
+        "error",
+        "10 kohm in series, 3.3 kohm to ground",
+    ),
     ('[motion.m]\npin = 27\nlevel = "3.3V"\n', None, ""),
 ]
 

@@ -25,7 +25,7 @@ def _find(design: Design) -> Iterator[Finding]:
             "error",
             (*pin_current.part.path, "fed_from" if bare else pin_current.load.field),
             f"{pin_current.load.what} of {pin_current.part.id} takes {_ma(pin_current.load.peak)} from {design.called(pin_current.pin)}, which bears {_ma(pin_current.bears)}",
-            why=f"{pin_current.load.source} ({pin_current.pin.source}).",
+            why=f"the current: {pin_current.load.source}; what the pin bears: {pin_current.pin.source}.",
             fixes=fixes,
             pin=pin_current.pin,
         )

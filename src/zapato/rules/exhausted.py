@@ -198,7 +198,7 @@ def _rates(design: Design) -> Iterator[Finding]:
             yield _rate(
                 design,
                 use,
-                f"the {chip.title} has {timers} for modulated pins, and this is the {len(rates)}. rate",
+                f"the {chip.title} has {timers} for modulated pins, and this device asks for {len(rates)} rates",
             )
 
 

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design
 from zapato.findings import Finding
+from zapato.lang.units import digits
 
 
 def _find(design: Design) -> Iterator[Finding]:
@@ -14,6 +15,9 @@ def _find(design: Design) -> Iterator[Finding]:
     from zapato.budgets.eseries import above, below
     from zapato.parts.electrical import ohms
     from zapato.parts.segments import root
+
+    def shown(ohm: float) -> str:
+        return ohms(float(digits(ohm)))
 
     for bus in i2c(design):
         if bus.least <= bus.ohm <= bus.most or (bus.guessed and bus.ohm > bus.most):
@@ -25,11 +29,11 @@ def _find(design: Design) -> Iterator[Finding]:
             "i2c-pull-up",
             "warning",
             (*bus.bus.path, "pull_ups") if not bus.guessed else bus.bus.path,
-            f"{whose} make {bus.ohm:.0f} ohm on {bus.bus.id}, "
+            f"{whose} make {shown(bus.ohm)} on {bus.bus.id}, "
             + (
-                f"less than the {bus.least:.0f} ohm that a chip can pull low"
+                f"less than the {shown(bus.least)} that a chip can pull low"
                 if strong
-                else f"more than the {bus.most:.0f} ohm with which a line rises in time"
+                else f"more than the {shown(bus.most)} with which a line rises in time"
             ),
             why=f"{bus.farad * 1e12:.0f} pF a line at {root(bus.bus).get('speed', 100e3) / 1000:g} kHz ({SOURCE}).",
             fixes=(

@@ -105,7 +105,11 @@ def _circles(links: Mapping[Place, LinkFacts]) -> Iterator[list[Place]]:
 def _find(design: Design) -> Iterator[Finding]:
     for places in _circles({("", number): row for number, row in _rows(design).items()}):
         numbers = [number for _, number in places]
-        others = f" (with the links at line {_lines(design, numbers[1:])})" if len(numbers) > 1 else ""
+        others = (
+            f" (with the link{'s' * (len(numbers) > 2)} at line {_lines(design, numbers[1:])})"
+            if len(numbers) > 1
+            else ""
+        )
         yield design.finding(
             "link-loop",
             "warning",

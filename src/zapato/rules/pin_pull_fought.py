@@ -12,7 +12,7 @@ def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     level, rail = ("low", "ground") if side == "down" else ("high", "3.3 V")
     message = f"the internal pull-{use.need.pull} of {design.called(use.pin)} does not win: {use.part.id} always reads {level}"
     why = (
-        f"the board has {ohms / 1000:g} kΩ from this pin to {rail}, and the internal resistor has some tens of kΩ; "
+        f"the board has {ohms / 1000:g} kohm from this pin to {rail}, and the internal resistor has some tens of kohm; "
         f"the two divide the supply, and the level stays {level}"
     )
     source = design.board.chip.sources.get("strap", "") if design.board else ""

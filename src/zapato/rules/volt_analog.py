@@ -66,7 +66,7 @@ def _offered(design: Design, use: PinUse, span: tuple[float, float]) -> Iterator
 
 
 def _divider(high: float, top: float) -> str:
-    """The E12 divider around 10 kΩ that brings `high` volts to just under `top`."""
+    """The E12 divider around 10 kohm that brings `high` volts to just under `top`."""
     lower = 10_000.0
     wanted = lower * (high / top - 1)
     decades = [value * 10**power for power in range(2, 7) for value in _SERIES]

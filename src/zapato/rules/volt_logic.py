@@ -34,7 +34,7 @@ def _objection(use: PinUse, design: Design) -> Incompatibility | None:
             "a level shifter that works both ways, for every line of it; then without `level`",
         )
     else:
-        divider = f"a divider: 10 kΩ in series, {_lower(use.need.volts, most)} kΩ to ground"
+        divider = f"a divider: 10 kohm in series, {_lower(use.need.volts, most)} kohm to ground"
         fixes = ("a level shifter between them", divider)
     return Incompatibility("error", message, why, source, fixes)
 
@@ -89,7 +89,7 @@ def _find(design: Design) -> Iterator[Finding]:
 
 
 def _lower(volts: float, most: float) -> str:
-    """The lower resistor, in kΩ, that brings `volts` to 3.3 V behind 10 kΩ, rounded down to E12 steps."""
+    """The lower resistor, in kohm, that brings `volts` to 3.3 V behind 10 kohm, rounded down to E12 steps."""
     wanted = 10 * 3.3 / (volts - 3.3)
     steps = (1.0, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2, 10, 12, 15, 18, 22, 27, 33, 39, 47)
     return f"{max((s for s in steps if s <= wanted), default=steps[0]):g}"
