@@ -4,6 +4,7 @@ import re
 from pathlib import Path
 
 import pytest
+from support.approved import approve
 
 import zapato
 from zapato.checks import rules
@@ -184,3 +185,23 @@ def test_report_as_table(checked):
 
 def test_a_folder_is_all_its_devices(site: Path):
     assert zapato.check(site).devices == tuple(p.stem for p in sorted((site / "devices").glob("*.toml")))
+
+
+BOARDS = ("esp32c3-mini", "esp32s3-44pin", "esp8266-30pin", "rp2040w-40pin")
+
+
+@pytest.mark.parametrize("board", BOARDS)
+def test_what_the_examples_give_on_other_boards(board, put):
+    """Every message, reason and way out that the examples of all codes give on a board of another chip."""
+    texts: dict[str, None] = {}
+    folder = put({}).parent
+    for rule in rules().values():
+        for example in (rule.failing, rule.mended):
+            if not isinstance(example, str):
+                continue
+            text = re.sub('board = "[^"]+"', f'board = "{board}"', example)
+            for finding in _findings(put, text):
+                fixes = "".join(f" / {fix}" for fix in finding.fixes)
+                said = f"{finding.severity} {finding.code} {finding.message}: {finding.why}{fixes}"
+                texts.setdefault(said.replace(str(folder), "."))
+    approve(f"findings-{board}", "\n".join(sorted(texts)) + "\n")
