@@ -118,7 +118,7 @@ class Hub:
             except NoThing:
                 return False
             thing = replace(thing, name=name or self._free(thing))
-            if len(self.things) >= MOST or self.things.get(thing.name) == thing:
+            if (not name and len(self.things) >= MOST) or self.things.get(thing.name) == thing:
                 return False
             self._forget(name)
             self._learn(thing)

@@ -1,0 +1,114 @@
+"""A session at the hub as text that somebody read: what it remembers, tells, shows, measures; and what it keeps when it starts again."""
+
+import json
+import stat
+
+import pytest
+from conftest import HEADER, NETWORK
+from support.approved import approve
+from test_hub import Way, described, service  # noqa: F401
+
+import zapato
+from zapato.hub import History, Hub
+from zapato.hub import hub as hub_module
+from zapato.hub.history import HistoryRow
+from zapato.hub.hub import measured
+from zapato.hub.metrics import metrics
+from zapato.hub.service import Service
+
+BODY = (
+    '[relay.lamp]\npin = 26\nlabel = "Hall lamp"\n[button.b]\npin = 33\npull = "up"\n[contact.door]\npin = 32\npull = "up"\n'
+    '[motion.m]\npin = 14\n[sensor.air]\nchip = "dht22"\npin = 27\n[number.limit]\nstart = 22\nlow = 5\nhigh = 30\nunit = "Cel"\n'
+    '[strip.rack]\npin = 13\ncount = 30\nchip = "ws2812b"\n[sensor.fumes]\nchip = "sgp30"\nbus = "main"\n[i2c.main]\nsda = 21\nscl = 22\n'
+)
+SAID = (
+    ("state", b"online", True), ("lamp/on", b"true", True), ("lamp/on", b"true", True), ("lamp/on", b"true", False), ("lamp/on", b"false", False),
+    ("air/temperature", b"null", True), ("air/temperature", b"21.5", False), ("air/humidity", b"1e999", False), ("limit/value", b"22", True),
+    ("limit/value", b"22", False), ("b/pressed", b"{}", True), ("b/pressed", b'{"ago": 3}', False), ("door/closed", b"true", False),
+    ("door/closed", b"[1]", False), ("m/present", b"", False), ("rack/color", b'"#ff8000"', False), ("rack/on/set", b"true", False),
+    ("vitals", b'{"uptime": 61, "signal": -58, "heap": 9000, "version": "1.0.0", "dropped": 0}', False), ("state", b"offline", False),
+)  # fmt: skip
+
+
+@pytest.fixture
+def design(put):
+    return zapato.load(
+        put({"device.toml": HEADER.format(board="esp32-38pin") + BODY, "site.toml": NETWORK.format(qos=0)})
+    )
+
+
+def test_a_session(design):
+    hub = Hub({"bench.lamp.on": HistoryRow(5.0, "bench.lamp.on", True)})
+    lines: list[str] = []
+    hub.listen(lambda event: lines.append(f"  told {event.what} {event.name} {event.value!r} at {event.at}"))
+    hub.hear(*described(design), True, 10.0)
+    for at, (name, payload, kept) in enumerate(SAID, 11):
+        lines.append(f"{at} {name} {payload.decode()} {'kept' if kept else 'live'}")
+        rows = hub.hear(f"{design.topic}/{name}", payload, kept, float(at))
+        lines += [f"  remembers {row.name} {row.value!r} at {row.at}" for row in rows]
+    (thing,) = hub.table(60.0)
+    properties, actions = thing.pop("properties"), thing.pop("actions", [])
+    lines += ["", json.dumps(thing)]
+    lines += [f"{json.dumps(row)} -> {measured(row['value'], row)}" for row in properties]
+    lines += [json.dumps(action) for action in actions]
+    lines += ["", *(f"{name}: {reading}" for name, reading in hub.readings.items())]
+    lines += ["", *map(str, hub.figures()), *map(str, hub.presence())]
+    approve("hub-session", "\n".join(lines) + "\n")
+
+
+@pytest.mark.parametrize(
+    ("value", "about", "shown"),
+    [
+        (21.5, {"unit": "Cel"}, "21.5 °C"),
+        (45, {"unit": "%RH"}, "45 % RH"),
+        (4700, {"unit": "Ohm"}, "4700 Ω"),
+        (8.0, {"unit": "ug/m3"}, "8 µg/m³"),
+        (12.1, {"unit": "V"}, "12.1 V"),
+        (3, {}, "3"),
+        (None, {"unit": "Cel"}, "-"),
+        (True, {"unit": "V"}, "on"),
+        ("warm", {}, "warm"),
+    ],
+)
+def test_a_value_with_its_unit(value, about, shown):
+    assert measured(value, {"name": "x.on", **about}) == shown
+
+
+def test_figures_for_others(design, service):  # noqa: F811
+    service.hub.hear(*described(design), True, 0.0)
+    for name, payload, kept in SAID:
+        service.hub.hear(f"{design.topic}/{name}", payload, kept, 100.0)
+    approve("hub-metrics", metrics(service).decode())
+
+
+def test_a_hub_that_starts_again_knows_its_devices_and_their_last_values(design, tmp_path, monkeypatch):
+    """Descriptions and values come from the history, before the broker has said anything; the file is its user's alone."""
+    monkeypatch.setattr("zapato.hub.service.PersistentConnection", Way)
+    path = tmp_path / "kept" / "history.db"
+    topic, text = described(design)
+    for turn in range(2):
+        history = History(path)
+        try:
+            made = Service(("broker", 1883), history)
+            assert list(made.hub.things) == ["bench"] * turn
+            made.hub.hear(topic, text, True, 1.0)
+            rows = made.hub.hear(f"{design.topic}/lamp/on", b"true", True, 20.0 + turn)
+            assert [row.at for row in rows] == [20.0] * (not turn), "what is known since before is not new"
+            assert made.hub.readings["bench.lamp.on"] == hub_module.Reading(True, 20.0, not turn)
+            history.put(rows, about={topic: text.decode()})
+        finally:
+            history.close()
+        files = [path, *path.parent.glob("history.db-*")]
+        assert {stat.S_IMODE(file.stat().st_mode) & 0o077 for file in files} == {0}
+
+
+def test_a_full_hub_takes_what_is_new_of_those_it_has(design, monkeypatch):
+    monkeypatch.setattr(hub_module, "MOST", 1)
+    hub = Hub()
+    topic, text = described(design)
+    assert hub.describe(topic, text)
+    assert (
+        hub.describe(topic, text.replace(b"Hall lamp", b"Stair lamp"))
+        and hub.page("stair lamp")["found"] == 1
+    )
+    assert not hub.describe("refuge/other/about", text) and list(hub.things) == ["bench"]
