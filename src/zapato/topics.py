@@ -141,7 +141,7 @@ def _of_part(base: str, part: Part, qos: int, packed: bool) -> Iterator[Topic]:
                 what=event,
                 label=part.label,
             )
-    for action, about in part.kind.actions.items():
+    for action, about in part.kind.actions_of(part).items():
         words = ", ".join(
             f"{argument.name} ({'s' if argument.type == 'time' else argument.type})"
             for argument in about.arguments
@@ -175,6 +175,8 @@ def example(known: Property) -> str:
             if "address" in known.help
             else '"28ff641e0f43c451"'
             if "serial" in known.help
+            else '"a3f012"'
+            if "six hexadecimal" in known.help
             else '"text"'
         )
     low, high = known.low, known.high
@@ -196,5 +198,5 @@ def _pack(topic: str, known: Property, value: str) -> str:
 def _argument(part: Part, argument: Argument) -> str:
     if argument.type == "time":
         return "2"
-    known = part.properties.get(argument.name)
+    known = part.kind.argument_of(part, argument)
     return example(known) if known else {"boolean": "true", "number": "1", "text": '"text"'}[argument.type]

@@ -50,7 +50,7 @@ def test_every_kind_is_described(put, name):
             assert jsonschema.Draft7Validator(schema).is_valid(None) == about.unknown, (
                 "null is said while it is unknown"
             )
-        assert {f"{part.name}.{action}" for action in part.kind.actions} <= described.get(
+        assert {f"{part.name}.{action}" for action in part.kind.actions_of(part)} <= described.get(
             "actions", {}
         ).keys()
 

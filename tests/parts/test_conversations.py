@@ -36,6 +36,8 @@ INPUTS = (
 )
 EXPANDED = '[relay.pump]\npin = "io.3"\n[contact.door]\npin = "io.6"\npull = "up"\n'
 
+ZONE = '[time]\nzone = "Europe/Vienna"\n'
+
 DEVICES = {
     "pins-esp32": ("esp32-38pin", INPUTS.format(33, 32, 14, 26, 25, 27)),
     "pins-esp8266": ("esp8266-30pin", INPUTS.format('"D1"', '"D2"', '"D5"', '"D6"', '"D4"', '"D7"')),
@@ -90,13 +92,23 @@ DEVICES = {
     ),
     "serial": (
         "esp32-38pin",
-        UART + 'enable = 4\n[meter.grid]\nserial = "line"\n[meter.grid.registers]\npower = { at = 12, type = "f32", unit = "W", space = "input" }\n'
-        'limit = { at = 40, scale = 0.1, unit = "A", writable = true, low = 6, high = 16 }\n',
+        UART + 'enable = 4\n[meter.grid]\nserial = "line"\npatience = "200ms"\nevery = "5s"\n[meter.grid.registers]\n'
+        'power = { at = 12, type = "f32", unit = "W", space = "input" }\nenergy = { at = 14, type = "u32", order = "little", scale = 0.01, space = "input", every = "20s" }\n'
+        'limit = { at = 40, scale = 0.1, shift = 2, unit = "A", writable = true, low = 6, high = 16 }\nslope = { at = 41, type = "s16", writable = true, low = -9, high = 9 }\n'
+        'target = { at = 42, type = "f32", order = "little", writable = true, low = 1, high = 30 }\nwide = { at = 44, type = "s32", writable = true, low = -100000, high = 100000 }\n'
+        'mode = { at = 60, names = { 0 = "away", 1 = "auto", 7 = "service" }, writable = true }\nstate = { at = 61, bits = { 0 = "heating", 9 = "alarm" } }\n'
+        'make = { at = 70, type = "text", words = 3 }\nlow = { at = 80, bit = 3 }\nvalve = { at = 3, space = "coil", writable = true }\nlid = { at = 17, space = "discrete" }\n'
+        '[meter.roof]\nserial = "line"\naddress = 2\n[meter.roof.registers]\nsun = { at = 9 }\n',
     ),
     "frames": (
         "esp32-38pin",
-        UART + '[frames.lamp]\nserial = "line"\nhears = "55 aa 07 {on:bool} {level:u16*10} {sum}"\n'
-        'says = { level = "55 aa 06 {level:u16*10} {sum}", on = "55 aa 05 {on:bool} {sum}" }\n',
+        UART + '[frames.lamp]\nserial = "line"\nhears = ["55 aa 07 {on:bool} {level:u16*10} {sum}", "55 aa 08 {warm:s16le*10} {xor}"]\nalive = "55 aa 00 ff"\nevery = "2s"\n'
+        'hello = ["01 02", "03"]\nsilent = "6s"\nsays = { level = "55 aa 06 {level:u16*10} {sum}", on = "55 aa 05 {on:bool} {sum}", stop = "55 aa 0a {sum}" }\n',
+    ),
+    "remotes": (
+        "esp32-38pin",
+        '[receiver.air]\npin = 27\nsend = 26\n[remote.a]\nreceiver = "air"\ncode = "a3f012"\n[remote.b]\nreceiver = "air"\ncode = "000001"\n'
+        '[[link]]\nwhen = "a.pressed"\ndo = "b.send"\n',
     ),
     "card": (
         "esp32-38pin",
@@ -190,7 +202,7 @@ def test_what_is_said_first(name, put, crossings):
     board, body = DEVICES[name]
     files = {
         "device.toml": HEADER.format(board=board) + body,
-        "site.toml": NETWORK.format(qos=0) + '[time]\nzone = "Europe/Vienna"\n',
+        "site.toml": NETWORK.format(qos=0) + ZONE,
     }
     device = put(files)
     assert [f.message for f in zapato.check(device) if f.severity == "error"] == []
@@ -203,3 +215,25 @@ def test_what_is_said_first(name, put, crossings):
         if row["what"] in ("mqtt", "print") and not re.search("vitals|update/", row["name"]):
             told.setdefault(f"{row['what']} {row['name']} {row['value']}")
     approve(f"says-{name}", "\n".join([*crossings, "", *told]) + "\n")
+
+
+@pytest.mark.parametrize("name", DEVICES)
+def test_whatever_the_world_is_the_stand_ins_bear_it(name, put):
+    """Values beyond everything that a chip measures end no rehearsal and no program."""
+    board, body = DEVICES[name]
+    design = zapato.load(
+        put({"device.toml": HEADER.format(board=board) + body, "site.toml": NETWORK.format(qos=0) + ZONE})
+    )
+    acts = [
+        f"{part.name}.{key} = {value}"
+        for part in design.parts.values()
+        for key in part.kind.simulation(part).stimuli
+        for value in ("-1e12", "1e12", "1e300", "-0.0001")
+    ]
+    able = [act for act in acts if one_act(design, act, 0, put({}).parent)[1] is None]
+    rows = "".join(f'[[step]]\nat = "{3 + at}s"\nact = "{act}"\n' for at, act in enumerate(able))
+    script = put({"script.toml": f'[rehearsal]\nlasts = "{len(able) + 15}s"\n{rows}'}).with_name(
+        "script.toml"
+    )
+    result = zapato.rehearse(design, script)
+    assert not result.crash and not result.restarts

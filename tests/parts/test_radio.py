@@ -158,3 +158,19 @@ def test_what_cannot_be(checked, body, board, codes):
 
     if board in board_ids():
         assert sorted(f.code for f in checked(body, board) if f.severity == "error") == sorted(codes)
+
+
+@pytest.mark.parametrize(
+    ("pins", "do", "fixes"),
+    [
+        ("pin = 27", "air.send('a3f012')", ("it needs a transmitter: send = PIN",)),
+        ("pin = 27", "hall.send", ("it needs a transmitter: send = PIN at its receiver",)),
+        ("send = 27", "air.scan", ("it needs a receiver module: pin = PIN",)),
+        ("pin = 27\nsend = 26", "air.sent", ('did you mean "send"?',)),
+        ("pin = 27\nsend = 26", "hall.send", None),
+    ],
+)
+def test_what_a_radio_lacks_is_told_at_the_desk(pins, do, fixes, checked):
+    body = f'[receiver.air]\n{pins}\n[remote.hall]\nreceiver = "air"\ncode = "a3f012"\n[button.b]\npin = 33\npull = "up"\n'
+    found = checked(f'{body}[[link]]\nwhen = "b.pressed"\ndo = "{do}"\n').findings
+    assert [f.fixes for f in found if f.code == "link-unknown"] == ([] if fixes is None else [fixes])

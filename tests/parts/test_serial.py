@@ -10,7 +10,7 @@ import tty
 from random import Random
 
 import pytest
-from conftest import HEADER, failed, steps
+from conftest import HEADER, NETWORK, failed, steps
 from hypothesis import given
 from hypothesis import strategies as st
 from support.browser import soon
@@ -529,12 +529,16 @@ def test_a_table_put_into_a_file_changes_nothing_else(tmp_path_factory, text, ne
     assert all(line.rstrip("\r") in after for line in whole.split("\n") if line.startswith("#"))
 
 
-def test_a_word_is_sent_by_a_link_and_one_it_has_no_frame_for_is_refused(bench):
-    links = (
-        '[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "lamp.send(\'hours\')"\n'
-        '[[link]]\nwhen = "b.doubled"\ndo = "lamp.send(\'nothing\')"\n'
+def test_a_word_is_sent_by_a_link_and_one_it_has_no_frame_for_is_refused(bench, checked):
+    links = '[button.b]\npin = 33\npull = "up"\n[[link]]\nwhen = "b.pressed"\ndo = "lamp.send(\'{}\')"\n'
+    (wrong,) = checked(LINE + LAMP + links.format("hors")).findings
+    assert wrong.message == 'word has no "hors"' and wrong.fixes == ('did you mean "hours"?',)
+    result = bench(
+        LINE + LAMP + links.format("hours"),
+        steps("5s: b.press", "9s: b.double", "12s: b.press", "15s: message('lamp/do/send', '\"nothing\"')"),
+        lasts="20s",
+        site=NETWORK.format(qos=0),
     )
-    result = bench(LINE + LAMP + links, steps("5s: b.press", "9s: b.double", "12s: b.press"), lasts="20s")
     heard = [
         row["value"] for row in result.records if row["what"] == "frame" and "hours" in str(row["value"])
     ]

@@ -97,7 +97,7 @@ def read_text(scope: PartScope, written: str) -> tuple[str, list[tuple[str, str]
 
 def _example(part: Part, argument: Argument) -> str:
     """A value that an argument can have, as it is written in a link."""
-    known = part.properties.get(argument.name)
+    known = part.kind.argument_of(part, argument)
     if argument.type == "time":
         return "'2s'"
     if argument.type == "number":
@@ -214,10 +214,15 @@ class _Commands:
         part = self.owner(node.value)
         if part is None:
             return None
-        known = part.kind.actions.get(node.attr)
+        known = part.kind.actions_of(part).get(node.attr)
         if known is None:
-            options = list(part.kind.actions)
-            fixes = nearest(node.attr, options) or ((f"it can: {', '.join(options)}",) if options else ())
+            options = list(part.kind.actions_of(part))
+            lacking = part.kind.actions.get(node.attr)
+            fixes = (
+                ((f"it needs {lacking.needs}",) if lacking else ())
+                or nearest(node.attr, options)
+                or ((f"it can: {', '.join(options)}",) if options else ())
+            )
             return self.wrong(node, f"{part.name} has no action {node.attr}", fixes, "link-unknown")
         least = sum(not argument.optional for argument in known.arguments)
         if not least <= len(given) <= len(known.arguments):
@@ -242,7 +247,7 @@ class _Commands:
             return self.time(argument, value, node)
         if value.type not in (argument.type, "?"):
             self.wrong(node, f"{argument.name} takes a {argument.type}, not a {value.type}")
-        elif known := part.properties.get(argument.name):
+        elif known := part.kind.argument_of(part, argument):
             self.fits(node, value, known, argument.name)
         return value.code
 

@@ -104,8 +104,8 @@ def _named(design: Design, name: str) -> str:
         return f"**{part.id}**: {part.label}; {part.kind.help}"
     if known := part.properties.get(rest):
         return f"**{name}**: {about(known)}" + (f"  \n{known.help}" if known.help else "")
-    if rest in part.kind.actions:
-        return f"**{name}**: {part.kind.actions[rest].help}"
+    if action := part.kind.actions_of(part).get(rest):
+        return f"**{name}**: {action.help}"
     return f"**{name}**: {part.kind.events[rest]}" if rest in part.kind.events else ""
 
 

@@ -301,7 +301,7 @@ def _members(part: Part, way: str, key: str) -> Iterator[Completion]:
         yield from _acts(part, way)
         return
     if key == "do":
-        for name, action in part.kind.actions.items():
+        for name, action in part.kind.actions_of(part).items():
             with_values = "(" if any(not argument.optional for argument in action.arguments) else ""
             yield Completion(name, f"{way}.{name}{with_values}", "action", action.help)
     if key == "when":

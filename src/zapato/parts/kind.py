@@ -81,11 +81,12 @@ class Argument(Record):
 
 @dataclass(eq=False, repr=False)
 class Action(Record):
-    """What a part can be told. `undo` names the action that takes it back, where there is one."""
+    """What a part can be told. `undo` names the action that takes it back; `needs` says what a part must have for it; each where there is one."""
 
     arguments: tuple[Argument, ...] = ()
     undo: str = ""
     help: str = ""
+    needs: str = ""
 
 
 @dataclass(eq=False, repr=False)
@@ -561,6 +562,14 @@ class Kind:
     def gives(self, part: Part) -> ValueType:
         """The type that the expression in its field of role "condition" must have."""
         return "boolean"
+
+    def actions_of(self, part: Part) -> Mapping[str, Action]:
+        """What this part can be told: the kind's actions, fewer where it lacks what one needs."""
+        return self.actions
+
+    def argument_of(self, part: Part, argument: Argument) -> Property | None:
+        """The property whose unit, range and options an argument has; None where it takes anything of its type."""
+        return part.properties.get(argument.name)
 
     def often(self, part: Part) -> Mapping[str, float]:
         """ms between two values that it says, by property; for events, too."""

@@ -66,7 +66,7 @@ def _guarded(design: Design) -> Iterator[Finding]:
         for index, name in enumerate(part.get("off", ())):
             path = (*part.path, "off", index) if listed else (*part.path, "off")
             held = design.parts.get(name)
-            if held is None or ("on" in held.properties and "off" in held.kind.actions):
+            if held is None or ("on" in held.properties and "off" in held.kind.actions_of(held)):
                 continue
             message = f"{name} is no output that a guard can hold off"
             why = "a guard switches off what drives a pin, and refuses to switch it on again."

@@ -143,7 +143,11 @@ class FramesKind(Kind):
         ),
         whole("skip", "bytes at a frame's beginning that are not in its check sum", 0, least=0, most=8),
     )
-    actions = {"send": Action((Argument("word", "text"),), help="send the frame of this word")}
+    actions = {
+        "send": Action(
+            (Argument("word", "text"),), help="send the frame of this word", needs="a frame in says"
+        )
+    }
     wiring = "Nothing of its own: the serial link is wired. What the frames are stands in its controller's data sheet, or is read off the line."
     example = (
         '[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n\n[frames.lamp]\nserial = "line"\n'
@@ -163,6 +167,12 @@ class FramesKind(Kind):
             )
             for name, slot in slots(part).items()
         }
+
+    def actions_of(self, part: Part) -> Mapping[str, Action]:
+        return self.actions if says(part) else {}
+
+    def argument_of(self, part: Part, argument: Argument) -> Property | None:
+        return Property("text", options=tuple(says(part)))
 
     def driver(self, part: Part) -> Driver | None:
         if "serial" not in part.linked:

@@ -12,6 +12,8 @@ from zapato.parts.simulated import SerialLine
 
 BACK, LATE = 15, 900
 """ms until it answers, and when it is slow."""
+LARGEST = 3.4e38
+"""About the largest number of 32 bits (IEEE 754)."""
 SPACES = {code: space for space, code in READS.items()} | {5: "coil", 6: "holding", 16: "holding"}
 
 
@@ -54,8 +56,7 @@ class Peer:
             data = str(value).encode()[: register.words * 2].ljust(register.words * 2, b"\0")
         else:
             named = next((raw for raw, text in register.names.items() if text == value), value)
-            raw = (float(named) - register.shift) / register.scale
-            data = struct.pack(">" + TYPES[register.type][1], raw if register.type == "f32" else round(raw))
+            data = _packed(register.type, (float(named) - register.shift) / register.scale)
         words = struct.unpack(f">{register.words}H", data)
         for n, word in enumerate(reversed(words) if register.little and register.type != "text" else words):
             self.words[register.space, register.at + n] = word
@@ -105,6 +106,15 @@ class Peer:
         for n, value in enumerate(values):
             self.words[space, at + n] = value
         return bytes((function,)) + body[:4]
+
+
+def _packed(kind: str, value: float) -> bytes:
+    """A number as its words; what they cannot hold is the nearest that they can."""
+    words, letter = TYPES[kind]
+    if kind == "f32":
+        return struct.pack(">f", max(-LARGEST, min(LARGEST, value)))
+    low = -(1 << 16 * words - 1) if letter.islower() else 0
+    return struct.pack(">" + letter, round(max(low, min(low + (1 << 16 * words) - 1, value))))
 
 
 def _bits(values: Sequence[int]) -> Iterator[int]:

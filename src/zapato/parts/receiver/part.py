@@ -63,6 +63,11 @@ class CodeHeard(Stimulus):
             remote.put("code", (self.code or value, self.times))
 
 
+def sends(part: Part) -> bool:
+    """Whether a receiver has a transmitter beside it."""
+    return part.values.get("send") is not None
+
+
 class ReceiverKind(Kind):
     """The radio of 433 MHz switches and hand-held remotes: it hears their codes, and sends them."""
 
@@ -78,9 +83,14 @@ class ReceiverKind(Kind):
     )
     events = {"received": "a code was received, known or not; once for each press"}
     actions = {
-        "scan": Action(help="forget what was found, and remember the codes that come from now on"),
+        "scan": Action(
+            help="forget what was found, and remember the codes that come from now on",
+            needs="a receiver module: pin = PIN",
+        ),
         "send": Action(
-            (Argument("code", "text"),), help="send this code, eight times in a row, as remotes do"
+            (Argument("code", "text"),),
+            help="send this code, eight times in a row, as remotes do",
+            needs="a transmitter: send = PIN",
         ),
     }
     wiring = (
@@ -109,6 +119,10 @@ class ReceiverKind(Kind):
 
     def requires(self, part: Part) -> Iterable[str]:
         return () if part.values.get("send") is not None else ("pin",)
+
+    def actions_of(self, part: Part) -> Mapping[str, Action]:
+        able = {"send": sends(part), "scan": part.values.get("pin") is not None}
+        return {name: action for name, action in self.actions.items() if able[name]}
 
     def driver(self, part: Part) -> Driver:
         pins = {key: at.gpio for key, at in part.pins.items()}

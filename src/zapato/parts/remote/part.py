@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, Field, names
 from zapato.parts.kind import Action, Driver, Kind, Part, Property, Simulation
-from zapato.parts.receiver.part import CodeHeard, read_code
+from zapato.parts.receiver.part import CodeHeard, read_code, sends
 
 
 class RemoteKind(Kind):
@@ -19,7 +19,7 @@ class RemoteKind(Kind):
         Field("code", read_code, {"type": "string"}, "its code, six hexadecimal digits", REQUIRED),
     )
     events = {"pressed": "its code came", "released": "its code has stopped coming"}
-    actions = {"send": Action(help="send its code")}
+    actions = {"send": Action(help="send its code", needs="a transmitter: send = PIN at its receiver")}
     told_by = "code"
     wiring = "Nothing to wire: zapato heard DEVICE --scan, press it, and the code is there."
     example = '[receiver.air]\npin = 27\n\n[remote.hall]\nreceiver = "air"\ncode = "a3f012"'
@@ -28,6 +28,9 @@ class RemoteKind(Kind):
         return {
             "down": Property("boolean", help="it is pressed at this moment, as far as its code keeps coming")
         }
+
+    def actions_of(self, part: Part) -> Mapping[str, Action]:
+        return self.actions if "receiver" in part.linked and sends(part.linked["receiver"]) else {}
 
     def driver(self, part: Part) -> Driver | None:
         if "receiver" not in part.linked:

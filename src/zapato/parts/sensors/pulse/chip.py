@@ -6,9 +6,9 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from zapato.lang.fields import choice
-from zapato.parts.kind import Driver, Need, Part, Simulation
+from zapato.parts.kind import Driver, Need, Part, Simulation, WorldInput
 from zapato.parts.sensors import SensorChip, common, quantity
-from zapato.parts.sensors.pulse.sim import Rate
+from zapato.parts.sensors.pulse.sim import FASTEST, Rate
 
 
 def _driver(part: Part) -> Driver:
@@ -27,7 +27,7 @@ def _driver(part: Part) -> Driver:
 
 def _simulation(part: Part) -> Simulation:
     at = part.pins["pin"].gpio
-    return Simulation(stimuli={"rate": Rate(at)})
+    return Simulation(stimuli={"rate": Rate(at)}, inputs={"rate": WorldInput.number(2, 0, FASTEST)})
 
 
 def _pins(part: Part, need: Need) -> Iterable[Need]:

@@ -7,6 +7,9 @@ from typing import Any
 
 from zapato.parts.kind import Stimulus, World
 
+FASTEST = 500.0
+"""Pulses a second, at the most: both edges of one come at whole ms."""
+
 
 class Pulses:
     """A line that goes up and down.
