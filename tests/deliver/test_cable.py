@@ -3,6 +3,8 @@
 import errno
 import json
 import os
+import struct
+import zlib
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -10,6 +12,7 @@ import pytest
 import serial
 from hypothesis import given
 from hypothesis import strategies as st
+from support.approved import approve
 from support.images import KEY, base_of, built
 from support.loader import IMAGE
 from support.over_air import Place, designs, packed
@@ -26,7 +29,7 @@ from zapato.errors import NotDelivered
 from zapato.firmware.base import uf2_memory
 from zapato.firmware.first import _uf2, data_place
 from zapato.simulator.little import LittleFlash
-from zapato.simulator.loader_chip import Faults
+from zapato.simulator.loader_chip import Faults, LoaderChip
 from zapato.simulator.scenario import PowerCut
 
 
@@ -48,6 +51,47 @@ def test_an_image_gets_into_the_flash_and_starts(chip, board):
     assert steps[0][0] == "; ".join(there.board.boot_mode) and steps[-1][0] == "starting"
     shares = [share for what, share in steps if what == "writing"]
     assert shares == sorted(shares) and shares[-1] == 1
+
+
+def stored(data: bytes, level: int) -> bytes:
+    """A zlib stream that is the same with every version of zlib: nothing is made smaller (RFC 1950, RFC 1951 section 3.2.4)."""
+    assert level == 9
+    parts = [data[at : at + 65_535] for at in range(0, len(data), 65_535)]
+    rows = (struct.pack("<BHH", part is parts[-1], len(part), len(part) ^ 0xFFFF) + part for part in parts)
+    return b"\x78\x01" + b"".join(rows) + struct.pack(">I", zlib.adler32(data))
+
+
+@pytest.mark.parametrize(
+    "board",
+    ["esp32-38pin", "esp8266-30pin", "esp32s2-mini", "esp32s3-44pin", "esp32c3-mini", "esp32c6-30pin"],
+)
+def test_what_is_said_to_the_loader(chip, board, monkeypatch):
+    """Every command of a delivery with its words: operation, size, check sum of data, then 32-bit numbers."""
+    said: list[str] = []
+    packet = LoaderChip._packet
+
+    def heard(self, raw):
+        frame = raw.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
+        _, op, size, check = struct.unpack("<BBHI", frame[:8])
+        body = frame[8:24] if size > 64 else frame[8:]
+        words = " ".join(f"{word:x}" for (word,) in struct.iter_unpack("<I", body[: len(body) // 4 * 4]))
+        said.append(f"{op:02x} {size} {check:x}: {words}")
+        packet(self, raw)
+
+    monkeypatch.setattr(LoaderChip, "_packet", heard)
+    monkeypatch.setattr(zlib, "compress", stored)
+    there = chip(board)
+    shares: list[str] = []
+    by_cable(
+        there.board,
+        IMAGE,
+        there.name,
+        until=1 << 19,
+        wait=3,
+        tell=lambda what, share: shares.append(f"{what} {share:.3f}"),
+    )
+    hellos = next(at for at, row in enumerate(said) if not row.startswith("08 "))
+    approve(f"loader-{board}", "\n".join([said[0], *said[hellos:], *dict.fromkeys(shares)]) + "\n")
 
 
 def test_only_what_is_not_erased_is_written():

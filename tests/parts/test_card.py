@@ -1,5 +1,6 @@
 """Readings on an SD card: what stands on it afterwards, read by programs that are not ours; pulled, full, cut."""
 
+import ast
 import csv
 import io
 import os
@@ -8,11 +9,12 @@ import subprocess
 from dataclasses import replace
 
 import pytest
-from conftest import HEADER, failed, steps
+from conftest import HEADER, failed, in_the_vm, steps
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import zapato
+from zapato.firmware.compile import runtime_source
 from zapato.parts import kinds
 from zapato.simulator.fat import BLOCK, EMPTY, Volume, done, fresh
 from zapato.simulator.sdcard import BLOCKS
@@ -38,6 +40,44 @@ most = 1
 """
 WORLD = "[world]\ncabinet.temperature = 20.5\ncabinet.humidity = 50\n"
 TIME = '[site]\nname = "refuge"\n[wifi]\nname = "hall"\n[time]\nzone = "Europe/Zurich"\n'
+
+
+CSD = {
+    "16 GB": "400e00325b59000077ff7f800a40400b",
+    "8 GB": "400e00325b5900003b377f800a404055",
+    "2 GB": "005e00325f5a83aedefbcfff928040df",
+    "64 MB": "005d01325b5a83d5f6dadfff92600091",
+}
+"""Registers of cards as they answer them (SD Physical Layer Simplified Specification, 5.3.2 and 5.3.3)."""
+
+
+@pytest.mark.parametrize("register", CSD.values(), ids=CSD)
+def test_how_many_blocks_a_card_has(register):
+    """Against the standard's own formula, on the register as one number of 128 bits."""
+    whole = int(register, 16)
+
+    def bits(high: int, low: int) -> int:
+        return whole >> low & (1 << high - low + 1) - 1
+
+    size = (bits(73, 62) + 1 << bits(49, 47) + 2) * (1 << bits(83, 80))
+    expected = size // 512 if bits(127, 126) == 0 else (bits(69, 48) + 1) * 1024
+    text = (
+        "from sdcard import SdCard\nclass Card(SdCard):\n    def __init__(self): pass\n    def get(self, number, given, into):\n"
+        f"        assert (number, given) == (9, 0)\n        into[:] = bytes.fromhex('{register}')\nprint(Card().measure())\n"
+    )
+    assert in_the_vm(text, {"sdcard": runtime_source("sdcard", "esp32")}).strip() == str(expected)
+
+
+def test_how_a_value_stands_in_a_cell():
+    tree = ast.parse(source := runtime_source("card", "esp32"))
+    shown = next(node for node in tree.body if isinstance(node, ast.FunctionDef) and node.name == "shown")
+    values = (None, True, False, 3, 20.5, 1 / 3, -0.0, 'a "b", c', "two\nlines", "plain")
+    text = (
+        f"{ast.get_source_segment(source, shown)}\nfor value in {values!r}:\n    print(repr(shown(value)))\n"
+    )
+    cells = [ast.literal_eval(line) for line in in_the_vm(text, {}).splitlines()]
+    assert cells[:7] == ["", "true", "false", "3", "20.5", "0.3333333", "-0"]
+    assert next(csv.reader(io.StringIO(",".join(cells[7:]), newline=""))) == list(values[7:])
 
 
 def rows(result) -> list[list[str]]:

@@ -27,6 +27,8 @@ SETTLED = 300
 """ms that a display's picture must stand to be told."""
 ADVERTISED = 1 << 16
 """What stands for the radio among the pins whose interrupt fired."""
+OFFSET = 1 / 64
+"""Of full scale: digital microphones rest beside zero, by an amount that their data sheets do not bound."""
 FILLED = 1 << 17
 """What the number of a microphone begins with, among the pins whose interrupt fired."""
 SERIAL = 1 << 20
@@ -118,7 +120,10 @@ class AttachedDevices(Cards):
         gpio, words, rate = map(int, data.split())
         sound = self.sound(gpio)
         first = sound.now - words / rate
-        samples = (round(32767 * max(-1.0, min(1.0, sound.at(first + n / rate)))) << 16 for n in range(words))
+        samples = (
+            round(32767 * max(-1.0, min(1.0, sound.at(first + n / rate) + OFFSET))) << 16
+            for n in range(words)
+        )
         self.pipe = b"".join(sample.to_bytes(4, "little", signed=True) for sample in samples)
 
     # --- displays
