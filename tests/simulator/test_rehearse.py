@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from conftest import HEADER, NETWORK, failed, steps
+from support.approved import approve
 
 import zapato
 from zapato.errors import Refused, RehearsalInvalid
@@ -316,3 +317,21 @@ def test_the_timeline_shows_outputs_as_their_pins_are_with_and_without_a_broker(
             for name in ("lamp.on", "far.on")
         ]
         assert seen == [[True, False, False, True, False], [False, True, False, False, True]]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    "name", ["boot-dryer", "gear-locker", "kettle-plug", "porch-light", "rack-strip", "water-tank"]
+)
+def test_what_a_day_looks_like_from_the_broker(name, demo_day):
+    """All that a device says in its own rehearsal, by the minute, but for its vitals; what is said twice in a row, once."""
+    _, result = demo_day(name)
+    rows = [
+        f"{int(row['t'] // 60_000):4} {row['what']} {row['name']} {row['value']}"
+        for row in result.records
+        if row["what"] in ("mqtt", "print", "duty", "screen", "net", "power") and "vitals" not in row["name"]
+    ]
+    approve(
+        f"day-{name}",
+        "\n".join(row for row, before in zip(rows, ["", *rows], strict=False) if row != before) + "\n",
+    )
