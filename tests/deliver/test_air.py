@@ -1,10 +1,12 @@
 """Over the air: an update fetched by the real program in the real VM, cut at every step, refused where it is not ours."""
 
 import json
+import re
 
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
+from support.approved import approve
 from support.over_air import (
     KEY,
     NAMED,
@@ -43,7 +45,7 @@ from zapato.simulator.scenario import PowerCut
     ],
     ids=["esp8266", "esp32", "rp2040", "broker by its name", "TLS, which asks for the date"],
 )
-def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board, site):
+def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board, site, request):
     old, new = designs(put, board, site=site)
     place = Place(old)
     offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
@@ -53,6 +55,9 @@ def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board,
     assert "version 1.1.0 runs" in place.notes
     assert "b.runs" in place.board.flash.files and "slots.json" not in place.board.flash.files
     assert set(offer.sent) == {"manifest.json", "plan.mpy"} and sum(offer.sent.values()) < 0.15 * offer.size
+    said = [f"{topic} {payload.decode()}" for topic, payload in place.heard if "/vitals" not in topic]
+    rows = [re.sub("[0-9a-f]{8,}", "…", row) for row in [*said, *place.log]]
+    approve(f"update-{request.node.callspec.id.partition(',')[0].replace(' ', '-')}", "\n".join(rows) + "\n")
 
 
 @pytest.mark.slow
