@@ -1,9 +1,11 @@
 """Through the prompt of the MicroPython that is on a board: files over a line that fails, run by the real VM on LittleFS."""
 
 import json
+import re
 from types import SimpleNamespace
 
 import pytest
+from support.approved import approve
 from support.over_air import KEY, Place, designs
 
 from zapato.boards import board
@@ -64,12 +66,21 @@ def there(put):
 def test_the_files_go_over_and_start(there, board, monkeypatch):
     design, chip, flash, files = there(board)
     told, closed, close = [], [], prompt.OpenPort.close
+    texts, run = [""], prompt.Prompt.run
+
+    def heard(self, code, seconds=prompt.ANSWER):
+        text = re.sub(r"put\('.*'\)", "put('…')", code)
+        texts.extend([text] if text != texts[-1] else [])
+        return run(self, code, seconds)
+
+    monkeypatch.setattr(prompt.Prompt, "run", heard)
     monkeypatch.setattr(prompt.OpenPort, "close", lambda line: (closed.append(line), close(line)))
     done = by_prompt(
         design.board.chip, files, FOLDERS, chip.name, tell=lambda what, share: told.append((what, share))
     )
     assert tree(flash) == files and chip.started and done.verified and closed
     assert done.said == ("bench 1.0.0", "wifi joined")
+    approve(f"prompt-{board}", "\n".join(texts[1:]) + "\n")
     shares = [share for what, share in told if what == "writing"]
     assert shares == sorted(shares) and shares[-1] == 1
     again = Place(design, flash, seconds=20)
