@@ -10,6 +10,7 @@ import struct
 
 import pytest
 from conftest import in_the_vm
+from support.approved import approve
 
 from zapato.firmware.compile import runtime_source
 from zapato.rules.mqtt_greeting import ROOM, greeting
@@ -333,3 +334,137 @@ def test_the_desk_knows_how_long_the_greeting_is(client, user, password):
     )
     assert room == ROOM and bool(sent) == (told <= room)
     assert not sent or told == 3 + len(sent[0][1])
+
+
+LIFE = """
+import builtins
+import mqtt
+
+out = print
+builtins.print = lambda *words: out("  says", *words)
+now = [1000]
+
+
+class Fixed:
+    # What the client asks of time, chance and memory.
+    ticks_ms = staticmethod(lambda: now[0])
+    ticks_diff = staticmethod(lambda a, b: a - b)
+    getrandbits = staticmethod(lambda bits: 100)
+    mem_free = staticmethod(lambda: 4096)
+    collect = staticmethod(lambda: None)
+
+
+mqtt.time = mqtt.random = mqtt.gc = Fixed
+
+
+class Wire(Sock):
+    # What leaves is shown at once; `room` bytes at a time, None where there is none.
+    def write(self, data):
+        count = min(self.room, len(data))
+        if not count:
+            return None
+        out("  sends", bytes(data[:count]))
+        return count
+
+
+def show(what):
+    out(what, "at", now[0], "state", m.state, "waiting", m.size, "queue", len(m.queue), "flight", len(m.flight), "again", m.again, "dropped", m.dropped + d.dropped, "pause", m.pause, [ms for ms, _ in d.timers], d.said, d.code)
+    d.said.clear()
+
+
+def meet(room=10000):
+    d.timers.clear()
+    m.timer = None
+    m.sock = Wire([], room)
+    m.state = 1
+    m.heard = m.sent = now[0]
+    m.ready(4)
+
+
+def hears(data):
+    m.sock.chunks.append(data)
+    while m.sock and m.sock.chunks:
+        m.ready(1)
+
+
+d, part = Device(), Part()
+d.dropped = 1
+d.parts["r"] = part
+m = mqtt.Mqtt(d, "h", 1883, "", "", QOS, 30000)
+m.up = True
+for _ in range(6):
+    m.lost("refused")
+    show("not reached")
+meet()
+show("called")
+for later in (5999, 2):
+    now[0] += later
+    m.beat()
+    show("greeted, no answer")
+meet()
+hears(b"\\x20\\x02\\x00\\x00")
+show("online")
+for n in range(10):
+    m.send("notes", "note %d" % n)
+show("ten notes")
+for number in (3, 2, 9, 77):
+    hears(bytes((0x40, 2, 0, number)))
+show("some arrived")
+for value in (True, True):
+    part.on = value
+    part.new |= 1
+    m.value(part)
+m.event(part, "pressed")
+m.vitals(-60)
+show("a value, an event, vitals")
+for later in (14000, 1001, 14000, 16000, 14001):
+    now[0] += later
+    if m.state:
+        m.beat()
+    show("time goes by")
+for n in range(30):
+    m.send("notes", "kept %d" % n)
+m.event(part, "held")
+show("thirty while away")
+d.uptime = lambda: 19
+meet(60)
+hears(b"\\x20\\x02\\x00\\x00")
+show("back, with little room")
+for _ in range(9):
+    m.ready(4)
+show("some more left")
+m.sock.room = 10000
+m.ready(4)
+for number in range(1, 60):
+    hears(bytes((0x40, 2, 0, number)))
+show("all arrived")
+m.send("notes", "x" * 700)
+m.send("notes", "\\u00e9" * 300)
+show("too long")
+m.sock.room = 0
+m.send("notes", "never leaves")
+show("no room at all")
+m.lost("reset")
+show("lost with it")
+m.send("notes", "spared")
+m.spare()
+show("spared")
+m.call = lambda: out("  calls again")
+for later in (30000, 29000, 1500):
+    now[0] += later
+    m.timer = None
+    m.beat()
+    show("forgotten")
+m.end()
+now[0] += 99000
+m.beat()
+show("ended")
+"""
+
+
+@pytest.mark.parametrize("qos", [0, 1])
+def test_a_clients_life(qos):
+    """Refused, greeted, online, full, silent, away, back with little room: every byte and every number of its state."""
+    modules = {name: runtime_source(name, "esp32") for name in ("mqtt", "values")}
+    classes = HARNESS[: HARNESS.index("def run(case)")]
+    approve(f"mqtt-qos-{qos}", in_the_vm(f"QOS = {qos}\n{classes}{LIFE}", modules))
