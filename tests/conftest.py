@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+from support.approved import approve_section
 from support.loader import chip  # noqa: F401
 
 import zapato
@@ -55,6 +56,34 @@ def ends_some_time():
     yield
     signal.alarm(0)
     signal.signal(signal.SIGALRM, before)
+
+
+READ_WHOLE = ("tests/checks/", "tests/design/", "tests/lang/", "tests/simulator/test_site_together")
+"""Tests whose findings are read as a whole: reason, ways out, and those that the test itself does not ask for."""
+
+
+@pytest.fixture(autouse=True)
+def findings_as_approved(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch):
+    """Every finding that a test meets is the one that somebody read (tests/data/approved/findings-of-…)."""
+    test = request.node
+    own = "test_rules.py" in test.nodeid  # what it meets stands in docs/findings.md
+    if own or not test.nodeid.startswith(READ_WHOLE) or hasattr(getattr(test, "obj", None), "hypothesis"):
+        yield
+        return
+    lines: dict[str, None] = {}
+    made = Report.of
+
+    def of(*given, **named):
+        report = made(*given, **named)
+        for f in (*report.findings, *report.accepted):
+            fixes = "".join(f" / {fix}" for fix in f.fixes)
+            place = f"{Path(f.place.file).name}:{f.place.line}:{f.place.column}"
+            lines.setdefault(f"{place} {f.severity} {f.code} {f.message}: {f.why}{fixes}")
+        return report
+
+    monkeypatch.setattr(Report, "of", staticmethod(of))
+    yield
+    approve_section(f"findings-of-{Path(test.path).stem}", test.name, [*lines])
 
 
 @pytest.fixture(scope="session", autouse=True)
