@@ -13,7 +13,6 @@ if TYPE_CHECKING:
     from zapato.adverts import Advert
     from zapato.design import Design
     from zapato.heard import ScanResult
-    from zapato.lang.json_text import read_json
 
 
 ABOUT = About(
@@ -126,6 +125,7 @@ def _found(
     from zapato.cli.terminal import harmless
     from zapato.deliver.broker import connected
     from zapato.heard import FOUND, scanners
+    from zapato.lang.json_text import read_json
 
     topics = {f"{design.topic}/{part.name}/{FOUND}": part.name for part in scanners(design)}
     passing = {
