@@ -613,3 +613,25 @@ def test_a_meter_that_comes_as_a_piece(piece, put, monkeypatch):
     assert failed(result) == []
     assert all(answer[0] == 7 and answer[1] == 4 for answer in answers)
     assert any(bytes.fromhex(registers) in answer for answer in answers), answers[:3]
+
+
+@pytest.mark.parametrize(
+    ("says", "part", "do", "needs"),
+    [
+        ('{ on = "66 01 {on:bool}" }', "dimmer", "x.fade(80, '4s')", "a frame for level in says"),
+        ('{ on = "66 01 {on:bool}" }', "dimmer", "x.on", None),
+        ('{ stop = "66 00" }', "blind", "x.go(50)", "a frame for position in says"),
+        ('{ stop = "66 00" }', "blind", "x.open", "a frame for open or position in says"),
+        ('{ open = "66 01" }', "blind", "x.open", None),
+        ('{ open = "66 01" }', "blind", "x.close", "a frame for close or position in says"),
+        ('{ position = "66 {position:u8}" }', "blind", "x.stop", "a frame for stop in says"),
+        ('{ position = "66 {position:u8}" }', "blind", "x.close", None),
+    ],
+)
+def test_what_a_controller_has_no_frame_for_is_told_at_the_desk(says, part, do, needs, checked):
+    body = f'[frames.way]\nserial = "line"\nsays = {says}\n[{part}.x]\nserial = "way"\n[button.b]\npin = 33\npull = "up"\n'
+    uart = "[uart.line]\ntx = 17\nrx = 16\nbaud = 9600\n"
+    found = checked(f'{uart}{body}[[link]]\nwhen = "b.pressed"\ndo = "{do}"\n').findings
+    assert [f.fixes for f in found if f.severity == "error"] == (
+        [] if needs is None else [(f"it needs {needs}",)]
+    )

@@ -18,7 +18,7 @@ from zapato.parts.electrical import (
     coil_supplied,
     usual,
 )
-from zapato.parts.frames.part import controller_simulation
+from zapato.parts.frames.part import can_say, controller_simulation
 from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, Simulation, opposite
 
 
@@ -45,10 +45,12 @@ class BlindKind(Kind):
     )
     events = {"moved": "it came to rest at another position"}
     actions = {
-        "open": Action(undo="close", help="go to 100"),
-        "close": Action(undo="open", help="go to 0"),
-        "stop": Action(help="stop where it is"),
-        "go": Action((Argument("position", "number"),), help="go to a position"),
+        "open": Action(undo="close", help="go to 100", needs="a frame for open or position in says"),
+        "close": Action(undo="open", help="go to 0", needs="a frame for close or position in says"),
+        "stop": Action(help="stop where it is", needs="a frame for stop in says"),
+        "go": Action(
+            (Argument("position", "number"),), help="go to a position", needs="a frame for position in says"
+        ),
     }
     wiring = (
         "Two relays or a motor driver, one pin for each direction; never both, which the firmware "
@@ -60,8 +62,20 @@ class BlindKind(Kind):
     def properties(self, part: Part) -> Mapping[str, Property]:
         return {
             "position": Property(
-                "number", "%", settable=True, unknown=True, low=0, high=100, help="0 closed, 100 open"
+                "number",
+                "%",
+                settable=can_say(part, "position"),
+                unknown=True,
+                low=0,
+                high=100,
+                help="0 closed, 100 open",
             )
+        }
+
+    def actions_of(self, part: Part) -> Mapping[str, Action]:
+        words = {"open": ("open", "position"), "close": ("close", "position"), "go": ("position",)}
+        return {
+            name: action for name, action in self.actions.items() if can_say(part, *words.get(name, (name,)))
         }
 
     def needs(self, part: Part) -> Iterable[Need]:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import choice, measured, names, number
 from zapato.parts.electrical import OWN, PIN, Load, fed, usual
-from zapato.parts.frames.part import controller_simulation
+from zapato.parts.frames.part import can_say, controller_simulation
 from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Probe, Property, Simulation
 from zapato.parts.stimuli import Lit, Share
 from zapato.parts.switched import (
@@ -51,7 +51,9 @@ class DimmerKind(Kind):
     actions = {
         **SWITCHING,
         "fade": Action(
-            (Argument("level", "number"), Argument("time", "time")), help="go to a level within a time"
+            (Argument("level", "number"), Argument("time", "time")),
+            help="go to a level within a time",
+            needs="a frame for level in says",
         ),
     }
     wiring = (
@@ -65,9 +67,17 @@ class DimmerKind(Kind):
         return {
             "on": ON,
             "level": Property(
-                "number", "%", settable=True, low=0, high=100, help="0 to 100 %; during a fade where it goes"
+                "number",
+                "%",
+                settable=can_say(part, "level"),
+                low=0,
+                high=100,
+                help="0 to 100 %; during a fade where it goes",
             ),
         }
+
+    def actions_of(self, part: Part) -> Mapping[str, Action]:
+        return self.actions if can_say(part, "level") else SWITCHING
 
     def needs(self, part: Part) -> Iterable[Need]:
         if part.values.get("serial"):

@@ -68,6 +68,12 @@ def _settable(part: Part, name: str) -> bool:
     return pattern is not None and any(slot.name == name for slot in pattern.slots)
 
 
+def can_say(part: Part, *words: str) -> bool:
+    """Whether a part's controller has a frame for one of these words; True for a part on pins of its own."""
+    way = part.linked.get("serial")
+    return way is None or any(word in says(way) for word in words)
+
+
 def line_of(part: Part) -> int | None:
     """The pin by which the simulator knows a part's serial line."""
     link = part.linked.get("serial")
