@@ -616,6 +616,31 @@ def test_a_meter_that_comes_as_a_piece(piece, put, monkeypatch):
 
 
 @pytest.mark.parametrize(
+    ("mood", "why"),
+    [
+        ("refuse", "it failed (exception 4)"),
+        ("answer_wrong", "answers wrongly"),
+        ("fall_silent", "does not answer"),
+    ],
+)
+def test_a_value_that_a_meter_does_not_take_is_told(mood, why, bench):
+    body = (
+        LINE
+        + '[meter.grid]\nserial = "line"\n[meter.grid.registers]\nlimit = { at = 40, writable = true, low = 6, high = 16 }\n'
+    )
+    rows = steps(
+        "15s: message('grid/limit/set', '9')",
+        "<4s? grid.limit == 9",
+        f"25s: grid.{mood}",
+        "26s: message('grid/limit/set', '12')",
+    )
+    result = bench(body, rows, lasts="32s", site=NETWORK.format(qos=0))
+    assert not failed(result) and [text for _, text in result.log if "was not set" in text] == [
+        f"grid was not set: {why}"
+    ]
+
+
+@pytest.mark.parametrize(
     ("says", "part", "do", "needs"),
     [
         ('{ on = "66 01 {on:bool}" }', "dimmer", "x.fade(80, '4s')", "a frame for level in says"),
