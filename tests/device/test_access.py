@@ -604,3 +604,22 @@ def test_the_desk_tells_the_pages_password_and_writes_nothing(put, cli):
     (path / "site.toml").write_text(LOCKED.replace("[mqtt]", 'access_password = "marmot-burrow"\n[mqtt]', 1))
     (path / "secrets.toml").write_bytes(before[path / "secrets.toml"])
     assert "no password" in cli("deliver", path / "device.toml", "--page-password").out
+
+
+def test_the_page_tells_that_the_flash_takes_nothing(put):
+    def refuse(name: str) -> None:
+        raise Fault(NO_DEVICE)
+
+    place, phone = placed(put, seconds=120)
+    talk = Talk(place, phone)
+    flash = place.board.flash
+    before, asked = flash.before_write, [row for row in flash.files if "settings" in row]
+    place.clock.at(11_000, lambda: setattr(flash, "before_write", refuse))
+    place.clock.at(12_000, lambda: phone.fill_in(*HALL))
+    talk.at(38, "/state")
+    place.clock.at(39_000, lambda: setattr(flash, "before_write", before))
+    place.clock.at(40_000, lambda: phone.fill_in(*HALL))
+    assert place.run() is None
+    assert (talk.states[0]["state"], talk.states[0]["why"]) == ("failed", "the flash cannot be written")
+    assert "broker reached" in place.log and asked
+    assert [row for row in flash.files if "settings" in row] == asked, "nothing half-written stays"
