@@ -24,7 +24,7 @@ BODY = (
 SAID = (
     ("state", b"online", True), ("lamp/on", b"true", True), ("lamp/on", b"true", True), ("lamp/on", b"true", False), ("lamp/on", b"false", False),
     ("air/temperature", b"null", True), ("air/temperature", b"21.5", False), ("air/humidity", b"1e999", False), ("limit/value", b"22", True),
-    ("limit/value", b"22", False), ("b/pressed", b"{}", True), ("b/pressed", b'{"ago": 3}', False), ("door/closed", b"true", False),
+    ("limit/value", b"22", False), ("b/pressed", b"{}", True), *(("b/pressed", payload, False) for payload in (b'{"ago": 3}', b'{"ago": 0.5}', b'{"ago": -3}', b'{"ago": 1e99}', b'{"ago": true}', b'["ago"]', b"")), ("door/closed", b"true", False),
     ("door/closed", b"[1]", False), ("m/present", b"", False), ("rack/color", b'"#ff8000"', False), ("rack/on/set", b"true", False),
     ("vitals", b'{"uptime": 61, "signal": -58, "heap": 9000, "version": "1.0.0", "dropped": 0}', False), ("state", b"offline", False),
 )  # fmt: skip

@@ -14,7 +14,7 @@ from typing import Any, Literal
 
 from zapato.hub.history import HistoryRow
 from zapato.hub.things import Affordance, NoThing, Thing, read_thing
-from zapato.hub.values import NotTaken, Plain, checked, heard, split, spoken, typed
+from zapato.hub.values import NotTaken, Plain, checked, heard, since_event, split, spoken, typed
 from zapato.lang.fields import nearest
 
 STATE = "state"
@@ -185,8 +185,9 @@ class Hub:
         value = heard(what.value, payload)
         if event:
             if not kept:
-                self.tell(HubEvent("event", name, value, at))
-                yield HistoryRow(at, name, value)
+                began = at - since_event(payload)
+                self.tell(HubEvent("event", name, value, began))
+                yield HistoryRow(began, name, value)
             return
         before = self.readings.get(name)
         known = self._known.get(name)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, cast
 
 from zapato.errors import ZapatoError
 from zapato.hub.things import LONGEST, Affordance, DataSchema, whole_text
@@ -16,6 +16,8 @@ from zapato.lang.units import QuantityError, quantity
 Plain = bool | int | float | str | None
 """What a property can have; None is not known."""
 _LINE = re.compile(r"\s*([^\s=(]+)\s*(?:=\s*(?P<value>\S.*)|\((?P<inside>.*)\)|(?P<after>.*))\s*")
+WAITED = 30 * 86_400.0
+"""s that an event may have waited on its device; more is no time that a device counts."""
 WORDS = {"true": True, "on": True, "yes": True, "false": False, "off": False, "no": False}
 
 
@@ -37,6 +39,16 @@ def heard(value: DataSchema, payload: bytes) -> Plain:
     if isinstance(parsed, str):
         return whole_text(parsed)
     return parsed if parsed is None or isinstance(parsed, (bool, int, float)) else text
+
+
+def since_event(payload: bytes) -> float:
+    """Seconds since an event happened: what it says under "ago" where it waited for the broker, else 0; at most WAITED."""
+    try:
+        said: Any = read_json(payload)
+    except ValueError:
+        return 0.0
+    ago = cast(dict[str, object], said).get("ago") if isinstance(said, dict) else None
+    return float(ago) if isinstance(ago, (int, float)) and ago is not True and 0 <= ago <= WAITED else 0.0
 
 
 def checked(value: DataSchema, given: Plain, name: str) -> Plain:
