@@ -86,6 +86,10 @@ VOLTS = [
         "10 kohm in series, 3.3 kohm to ground",
     ),
     ('[motion.m]\npin = 27\nlevel = "3.3V"\n', None, ""),
+    ('[motion.m]\npin = 27\nlevel = "3.6V"\n', None, ""),
+    ('[motion.m]\npin = 27\nlevel = "3.61V"\n', "error", "a level shifter"),
+    ('[motion.m]\npin = 27\nlevel = "2.475V"\n', None, ""),
+    ('[motion.m]\npin = 27\nlevel = "2.47V"\n', "error", "a level shifter"),
 ]
 
 

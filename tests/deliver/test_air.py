@@ -24,6 +24,7 @@ from support.over_air import (
 
 import zapato
 from zapato.deliver.air import over_the_air, runs_of
+from zapato.deliver.broker import connected
 from zapato.deliver.fleet import fleet
 from zapato.deliver.offer import UpdateOffer, version_of
 from zapato.errors import AlreadyThere, NotDelivered, NotOffered
@@ -444,3 +445,25 @@ def test_what_a_delivery_ends_with(put, tmp_path, messages, words):
     found = over_the_air(offer, done, patience=5, tell=lambda what, share: told.append(what))
     assert (found.before, found.version) == ("1.0.0", "1.1.0") and found.sent <= 512 < found.size
     assert told == ["waiting for the device", "offering 1.1.0 to 1.0.0", "sending", "on trial"]
+
+
+def test_a_connection_is_closed_whatever_happens(put, monkeypatch):
+    made = []
+
+    class Known:
+        def __init__(self, *given):
+            made.append([*given])
+
+        def close(self):
+            made[-1].append("closed")
+
+    monkeypatch.setattr("zapato.deliver.broker.Connection", Known)
+    with pytest.raises(KeyError), connected(designs(put)[0], ("elsewhere", 1884), ["a/b"]):
+        raise KeyError
+    assert made == [["elsewhere", 1884, "", "", b"", ["a/b"], "closed"]]
+    with connected(designs(put, site=SECURED)[0], None, []):
+        pass
+    host, port, *_, ca, topics, closed = made[-1]
+    assert (host, port, topics, closed) == ("broker.refuge.example", 8883, [], "closed") and ca.startswith(
+        b"0\x82"
+    )

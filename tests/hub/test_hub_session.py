@@ -84,13 +84,14 @@ def test_figures_for_others(design, service):  # noqa: F811
 def test_a_hub_that_starts_again_knows_its_devices_and_their_last_values(design, tmp_path, monkeypatch):
     """Descriptions and values come from the history, before the broker has said anything; the file is its user's alone."""
     monkeypatch.setattr("zapato.hub.service.PersistentConnection", Way)
-    path = tmp_path / "kept" / "history.db"
+    path, sessions = tmp_path / "kept" / "history.db", []
     topic, text = described(design)
     for turn in range(2):
         history = History(path)
         try:
             made = Service(("broker", 1883), history)
             assert list(made.hub.things) == ["bench"] * turn
+            sessions.append(history.session)
             made.hub.hear(topic, text, True, 1.0)
             rows = made.hub.hear(f"{design.topic}/lamp/on", b"true", True, 20.0 + turn)
             assert [row.at for row in rows] == [20.0] * (not turn), "what is known since before is not new"
@@ -100,6 +101,8 @@ def test_a_hub_that_starts_again_knows_its_devices_and_their_last_values(design,
             history.close()
         files = [path, *path.parent.glob("history.db-*")]
         assert {stat.S_IMODE(file.stat().st_mode) & 0o077 for file in files} == {0}
+    assert sessions[0].startswith("zapato-hub-") and sessions == sessions[:1] * 2, "the broker knows it again"
+    assert History().session == "", "what is gone with the process asks for no session"
 
 
 def test_a_full_hub_takes_what_is_new_of_those_it_has(design, monkeypatch):

@@ -115,8 +115,10 @@ DEVICES = {
         "esp8266-30pin",
         '[uart.motor]\ntx = "D8"\nrx = "D7"\nbaud = 9600\n[frames.mcu]\nserial = "motor"\nhears = "a5 41 {position:u8*-1+100} {sum}"\n'
         'says = { position = "a5 21 {position:u8*-1+100} {sum}", stop = "a5 22 00 {sum}" }\nalive = "a5 10 {sum}"\nevery = "10s"\nsilent = "30s"\n'
-        '[blind.window]\nserial = "mcu"\n',
+        '[blind.window]\nserial = "mcu"\n[uart.two]\ntx = "D4"\nbaud = 9600\n[frames.plain]\nserial = "two"\n'
+        'says = { open = "66 01", close = "66 02", position = "66 03 {position:u8}" }\n[blind.door]\nserial = "plain"\n',
     ),
+    "ethernet": ("esp32-poe", "[ethernet]\n[flag.f]\nstart = false\n"),
     "remotes": (
         "esp32-38pin",
         '[receiver.air]\npin = 27\nsend = 26\n[remote.a]\nreceiver = "air"\ncode = "a3f012"\n[remote.b]\nreceiver = "air"\ncode = "000001"\n'
