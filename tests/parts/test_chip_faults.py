@@ -1,10 +1,12 @@
 """Bad days of parts on buses: chips that fall silent, lie, lose their power or hang; the program goes on and says so once."""
 
 import json
+import struct
 from itertools import pairwise
 
 import pytest
 from conftest import NETWORK, failed, in_the_vm, steps
+from support.approved import approve
 
 from zapato import extensions
 from zapato.firmware.compile import runtime_source
@@ -541,3 +543,53 @@ def test_each_port_has_its_own_error_numbers():
     assert not any(
         name.endswith(("_esp32.mpy", "_rp2.mpy", "_esp8266.mpy")) for name in machine_modules("esp32")
     )
+
+
+BOSCH = """
+from s_bme280 import Bme280
+
+class Chip(Bme280):
+    def __init__(self, memory):
+        self.memory = memory
+        self.at = 0
+
+    def send(self, *data):
+        self.at = data[0]
+
+    def get(self, size):
+        return self.memory[self.at : self.at + size]
+
+for number, memory in enumerate(MEMORIES):
+    chip = Chip(memory)
+    chip.begin()
+    for raw in range(300000, 700000, 57001):
+        fine = chip.warm(raw)
+        print(number, raw, fine, chip.press(raw - 90000, fine), chip.damp(raw >> 4, fine), chip.damp(raw // 20, fine))
+"""
+
+
+def test_the_compensation_to_its_last_digit():
+    """Two calibrations, one with every sign the other way where it can be; against the formula as the stand-in has it, and as approved."""
+    from zapato.parts.sensors.bme280 import sim
+
+    memories = []
+    for turn, wet in (
+        (sim.P, sim.H),
+        ((36000, 9800, -2500, -2700, 150, 9, 9900, 14000, -4300), (60, 340, 5, 310, -40, -20)),
+    ):
+        memory = bytearray(sim.Chip(lambda name: 0).memory)
+        memory[0x8E:0xA0] = struct.pack("<Hhhhhhhhh", *turn)
+        memory[0xA1] = wet[0]
+        memory[0xE1:0xE8] = struct.pack("<hB", wet[1], wet[2]) + bytes(
+            (wet[3] >> 4 & 255, wet[3] & 15 | (wet[4] & 15) << 4, wet[4] >> 4 & 255, wet[5] & 255)
+        )  # fmt: skip
+        memories.append(bytes(memory))
+    modules = {name: runtime_source(name, "esp32") for name in ("s_bme280", "i2c_sensor", "sensor", "loop")}
+    said = in_the_vm(f"MEMORIES = {memories!r}\n{BOSCH}", modules)
+    for row in said.splitlines():
+        number, raw, fine, pressure, damp, _ = (float(word) for word in row.split())
+        assert fine == pytest.approx(sim.fine(int(raw)), rel=1e-4)
+        if not number:
+            assert pressure == pytest.approx(sim.pascal(int(raw) - 90000, fine), rel=1e-4)
+            assert damp == pytest.approx(min(100, max(0, sim.damp(int(raw) >> 4, fine))), abs=0.01)
+    approve("bme280", said)
