@@ -439,3 +439,21 @@ def test_a_part_on_the_wrong_bus_is_told_what_helps(checked, what):
     body, words, fix = WRONG_BUS[what]
     (finding,) = (f for f in checked(body).findings if f.code == "bus-missing")
     assert words in finding.message and finding.fixes == (fix,)
+
+
+@pytest.mark.parametrize(
+    ("pin", "there", "fixes"),
+    [
+        ("panel.3", False, ()),
+        ("far.3", True, ("parts that offer pins: panel",)),
+        ("panle.3", True, ('did you mean "panel"?',)),
+        ("panel.16", True, ("it has panel.0 to panel.15",)),
+        ("panel.15", True, None),
+    ],
+)
+def test_a_pin_of_another_part(pin, there, fixes, checked):
+    bus = (
+        '[i2c.main]\nsda = 21\nscl = 22\n[expander.panel]\nchip = "mcp23017"\nbus = "main"\n' if there else ""
+    )
+    found = [f for f in checked(f'{bus}[relay.r]\npin = "{pin}"\n') if f.code == "pin-absent"]
+    assert [f.fixes for f in found] == ([] if fixes is None else [fixes])

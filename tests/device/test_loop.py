@@ -1,0 +1,155 @@
+"""The loop alone in the VM, with a clock of its own: timers, changes, faults, what is dropped; every number approved."""
+
+import re
+
+from conftest import in_the_vm
+from support.approved import approve
+
+from zapato.firmware.compile import runtime_source
+
+LIFE = """
+import loop
+
+now = [(1 << 30) - 2000]  # ms before the ports' counter begins anew
+PERIOD = (1 << 30) - 1
+
+
+class Clock:
+    ticks_ms = staticmethod(lambda: now[0])
+    ticks_add = staticmethod(lambda a, b: (a + b) & PERIOD)
+    ticks_diff = staticmethod(lambda a, b: ((a - b + (1 << 29)) & PERIOD) - (1 << 29))
+
+
+loop.time = Clock
+
+
+class Out:
+    def __init__(self):
+        self.said = []
+
+    def value(self, part):
+        self.said.append((part.name, part.new))
+
+    def event(self, part, name):
+        self.said.append((part.name, name))
+
+    def send(self, topic, payload):
+        self.said.append((topic, payload))
+
+    def spare(self):
+        self.said.append("spare")
+
+    def ready(self, flags):
+        self.said.append(("ready", flags))
+
+
+class Lamp:
+    def status(self, code):
+        print("  lamp", code)
+
+
+class Lock(loop.Part):
+    props = ("on", "level", "closed")
+
+
+def goes_by(ms):
+    now[0] = (now[0] + ms) & PERIOD
+
+
+def show(what):
+    print(what, now[0], [(each[0], each[2], each[3]) for each in d.timers], len(d.queue), d.dropped, d.out.said, len(d.told), d.seconds)
+    d.out.said.clear()
+
+
+d = loop.Device("lamp", "refuge/lamp", "1.0.0", 3.3)
+d.out = Out()
+d.lamp = Lamp()
+print("rests", d.due())
+d.after(5000, lambda: print("  five seconds"))
+d.every(1000, lambda: print("  each second"))
+d.every(700, lambda: print("  each 700"), 300)
+gone = d.after(1500, lambda: print("  never"))
+d.after(1500, lambda: print("  as late as that"))
+long = d.after(700000000, lambda: print("  eight days"))
+show("begun")
+d.cancel(gone)
+d.cancel(gone)
+for ms in (0, 299, 1, 700, 1, 2600, 400, 5000, 199, 3000):
+    goes_by(ms)
+    print("waits", d.due())
+show("went by")
+for _ in range(2):
+    goes_by(1 << 28)
+    for _ in range(40):
+        if d.due():
+            break
+show("two of three pieces")
+goes_by(200000000)
+for _ in range(40):
+    if d.due():
+        break
+show("eight days")
+del d.timers[:]
+
+lock, plain = d.add(Lock(d, "lock")), d.add(loop.Part(d, "plain"))
+plain.new = None  # what another device says
+d.listen("lock.on", lambda: print("  heard on"))
+d.listen("lock.on", lambda: 1 // 0)
+d.listen("lock.on", lambda: print("  heard it too"))
+d.listen("lock!opened", lambda: print("  heard opened"))
+for name in ("on", "level"):
+    d.changed(lock, name)
+for name in ("opened", "closed"):
+    d.emit(lock, name)
+d.changed(plain, "on")
+d.settle()
+show("settled")
+for n in range(70):
+    d.changed(lock, "on")
+show("too much")
+d.ears.clear()
+d.settle()
+show("some of it")
+for _ in range(3):
+    d.settle()
+show("all of it")
+for n in range(15):
+    d.fault("place %d" % (n % 14), "why")
+show("faults")
+d.fault("place 0", "why")
+d.fault("place 13", "why")
+show("again")
+
+
+def no_memory():
+    raise MemoryError
+
+
+d.changed(lock, "on")
+d.guard(no_memory)
+d.guard(no_memory)
+show("no memory")
+print(d.guard(lambda a, b: a + b, 3, 4), plain.do("x"), lock.mark(), plain.mark())
+for call in (lambda: lock.set("on", 1), lambda: lock.take("on", 1)):
+    try:
+        call()
+    except ValueError as error:
+        print(error)
+d.counted = now[0]
+for ms in (999, 2, 61000, 500):
+    goes_by(ms)
+    print("up", d.uptime())
+d.wake.up = 1
+print(d.wake.ioctl(3, 5), d.wake.ioctl(4, 5))
+d.wake.up = 0
+print(d.wake.ioctl(3, 5))
+d.after(50000, lambda: 0)
+print("rests", d.due())
+d.rest = 60000
+print("rests", d.due())
+"""
+
+
+def test_a_loops_life():
+    said = in_the_vm(LIFE, {"loop": runtime_source("loop", "esp32")})
+    approve("loop", re.sub(r'"(loop|test_main).py", line \d+', r'"\1.py"', said))
