@@ -15,6 +15,7 @@ from zapato.hub.history import HistoryRow
 from zapato.hub.hub import measured
 from zapato.hub.metrics import metrics
 from zapato.hub.service import Service
+from zapato.hub.things import read_thing
 
 BODY = (
     '[relay.lamp]\npin = 26\nlabel = "Hall lamp"\n[button.b]\npin = 33\npull = "up"\n[contact.door]\npin = 32\npull = "up"\n'
@@ -115,3 +116,48 @@ def test_a_full_hub_takes_what_is_new_of_those_it_has(design, monkeypatch):
         and hub.page("stair lamp")["found"] == 1
     )
     assert not hub.describe("refuge/other/about", text) and list(hub.things) == ["bench"]
+
+
+def _form(topic: object, op: object = "readproperty", **more) -> dict:
+    return {"op": op, "mqv:topic": topic, **more}
+
+
+FOREIGN = {
+    "@context": ["https://www.w3.org/2022/wot/td/v1.1"],
+    "title": "Sauna \x1b[2J " + "x" * 300,
+    "description": "sauna, in the yard",
+    "version": {"instance": "2.0"},
+    "properties": {
+        "a.whole": {"type": "integer", "minimum": -5, "maximum": 5, "unit": "u" * 30, "forms": [_form("t/a")]},
+        "a.above": {"type": "number", "exclusiveMinimum": 0, "minimum": 9, "maximum": 1e15, "forms": [_form("t/b", "observeproperty"), _form("t/b0")]},
+        "a.choice": {"oneOf": [{"type": "null"}, {"type": "number", "maximum": 1e14, "unit": "V"}], "forms": [_form("t/c")]},
+        "a.words": {"type": "string", "enum": ["warm", 3, "\ud800cold", *map(str, range(120))], "forms": [_form("t/d")]},
+        "a.set": {"type": "boolean", "forms": [_form("t/e", ["readproperty", "x"]), _form("t/e/set", "writeproperty", **{"mqv:qos": "0", "mqv:retain": True})]},
+        "a.fixed": {"readOnly": True, "forms": [_form("t/f", ["readproperty", "writeproperty"])]},
+        "a.pack": {"forms": [_form("t/g", contentType="application/senml+json")]},
+        "a.address": {"forms": [{"op": "readproperty", "href": "mqtts://broker:8883/t/h%20i?x#y"}]},
+        "a.filter": {"forms": [{"op": "readproperty", "mqv:filter": "t/j", "href": "mqtt://broker/t/k"}]},
+        "a.long": {"forms": [_form("x" * 511)]},
+        "a.longer": {"forms": [_form("x" * 512), _form("")]},
+        "a.hash": {"forms": [_form("t/#"), _form("t/+/x"), _form("$SYS/x"), _form("a\0b"), _form("\ud800"), _form(7), "none", {"href": "http://x/y"}, {"href": "mqtt://[/y"}]},
+        "a.many": {"forms": [*[{} for _ in range(19)], _form("t/l")]},
+        "a.more": {"forms": [*[{} for _ in range(20)], _form("t/m")]},
+        "x" * 250: {"title": "T" * 250, "forms": [_form("t/n")]},
+    },
+    "actions": {
+        "a.go": {"input": {"type": "array", "items": [{"type": "number"}, {"type": "string"}, *[{} for _ in range(12)]]}, "forms": [_form("t/o", "invokeaction", **{"mqv:qos": 1})]},
+        "a.one": {"input": {"type": "number", "minimum": 1}, "forms": [_form("t/p", "invokeaction", **{"mqv:qos": "2"})]},
+        "a.none": {"forms": [_form("t/q", "invokeaction")]},
+        "a.read": {"forms": [_form("t/r")]},
+    },
+    "events": {"a.rang": {"forms": [_form("t/s", "subscribeevent")]}, "a.never": {"forms": [_form("t/t")]}},
+}  # fmt: skip
+"""A description of somebody else's, with what there is in the standard (W3C, Thing Description 1.1) and what should not be."""
+
+
+def test_a_description_of_somebody_elses():
+    made = read_thing("yard/sauna/about", json.dumps(FOREIGN).encode())
+    rows = [f"{made.name} {made.topic} {made.label!r} {made.where!r} {made.version!r}", *made.filters, ""]
+    for group in (made.properties, made.actions, made.events):
+        rows += [ascii(affordance) for affordance in group.values()]
+    approve("hub-foreign", "\n".join(rows) + "\n")

@@ -161,7 +161,7 @@ def _forms(raw: Any) -> dict[str, tuple[str, int, bool]]:
             continue
         if any(c in topic for c in "#+\0") or topic.startswith("$") or topic != whole_text(topic):
             continue
-        qos = int(str(form.get("mqv:qos")) == "1")
+        qos = int(str(form.get("mqv:qos")) in ("1", "2"))  # 1 is the most that the hub publishes with
         for op in [ops] if isinstance(ops, str) else _list(ops)[:20]:
             forms.setdefault(str(op), (topic, qos, form.get("mqv:retain") is True))
     return forms
