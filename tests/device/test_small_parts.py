@@ -281,7 +281,107 @@ due()
 show(link)
 """
 
+BOOT = """
+import boot_slot
+import io
+import sys
+
+mine = __import__
+tree = {}
+fails = [False]
+
+
+class Disk:
+    # A flash as names and texts; what is written to it can fail.
+    @staticmethod
+    def listdir(folder=""):
+        start = folder + "/" if folder else ""
+        found = [name[len(start) :].split("/")[0] for name in sorted(tree) if name.startswith(start)]
+        if not found and folder:
+            raise OSError(2)
+        return found
+
+    @staticmethod
+    def remove(name):
+        if fails[0]:
+            raise OSError(28)
+        del tree[name]
+
+    @staticmethod
+    def rename(old, new):
+        tree[new] = tree.pop(old)
+
+
+class File:
+    def __init__(self, name, mode="r"):
+        if mode == "w" and fails[0]:
+            raise OSError(28)
+        if mode == "r" and name not in tree:
+            raise OSError(2)
+        self.name = name
+
+    def __enter__(self):
+        return self
+
+    def __exit__(self, *given):
+        pass
+
+
+class Json:
+    @staticmethod
+    def load(file):
+        if tree[file.name] == "torn":
+            raise ValueError
+        return tree[file.name]
+
+    @staticmethod
+    def dump(data, file):
+        tree[file.name] = data
+
+
+boot_slot.os, boot_slot.json, boot_slot.open = Disk, Json, File
+boot_slot.print = lambda *words: print("  says", *words)
+A = {"a/manifest.json": {"version": "1.0"}, "a/safe/start.mpy": "", "a/plan.mpy": ""}
+B = {"b/manifest.json": {"version": "1.1"}, "b/safe/start.mpy": "", "b/plan.mpy": ""}
+BOTH = dict(A, **B)
+STATES = (
+    ("nothing", {}),
+    ("a", A),
+    ("b alone", B),
+    ("b runs", dict(BOTH, **{"b.runs": ""})),
+    ("b runs and is not whole", dict(A, **{"b.runs": "", "b/plan.mpy": ""})),
+    ("b on trial", dict(BOTH, **{"slots.json": {"trial": "b", "left": 3}})),
+    ("b on trial, the last start", dict(BOTH, **{"slots.json": {"trial": "b", "left": 1}})),
+    ("b on trial, none left", dict(BOTH, **{"slots.json": {"trial": "b", "left": 0}, "ask.json": {"update": "1.1"}})),
+    ("b on trial and not whole", dict(A, **{"slots.json": {"trial": "b", "left": 3}, "b/plan.mpy": ""})),
+    ("a on trial and in use", dict(BOTH, **{"slots.json": {"trial": "a", "left": 3}})),
+    ("a trial of nothing", dict(BOTH, **{"slots.json": {"trial": "c", "left": 3}})),
+    ("no number", dict(BOTH, **{"slots.json": {"trial": "b", "left": "3"}})),
+    ("torn", dict(BOTH, **{"slots.json": "torn"})),
+    ("a list", dict(BOTH, **{"slots.json": [1]})),
+    ("two faults", dict(A, **{"fault.json": {"count": 2}})),
+    ("three faults", dict(A, **{"fault.json": {"count": 3}})),
+    ("three faults, no minimal program", {"a/manifest.json": {}, "fault.json": {"count": 3}}),
+    ("asked for", dict(A, **{"ask.json": {}})),
+    ("asked for while on trial", dict(BOTH, **{"ask.json": {}, "slots.json": {"trial": "b", "left": 2}})),
+)
+before = list(sys.path)
+for fails[0] in (False, True):
+    for name, files in STATES:
+        tree.clear()
+        tree.update(files)
+        sys.modules["boot_slot"] = boot_slot
+        sys.path[:] = before
+        print(name, "- no room" if fails[0] else "")
+        try:
+            boot_slot.choose(Disk.listdir())
+            print("  runs", sys.path[0], [row for row in sorted(tree.items()) if ".json" in row[0] and "/" not in row[0]])
+        except Exception as error:
+            print("  ends", repr(error))
+"""
+
 CASES = {
+    "boot": (BOOT, ("boot_slot",)),
     "remote": (REMOTE, ("remote_part", "values")),
     "treatment": (TREATMENT, ("treatment",)),
     "links": (LINKS, ("links",)),
