@@ -62,6 +62,7 @@ STATES = {
     "on trial": ({"slots.json": trial("b", 2)}, NEW),
     "on trial from the other side": ({"b.runs": b"", "slots.json": trial("a", 1)}, OLD),
     "its starts are used up": ({"slots.json": trial("b", 0)}, OLD),
+    "its starts are used up, and it asked for something": ({"slots.json": trial("b", 0), "ask.json": b"{}"}, OLD),
     "negative starts": ({"slots.json": trial("b", -7)}, OLD),
     "on trial, and already good": ({"b.runs": b"", "slots.json": trial("b", 2)}, NEW),
     "on trial without a manifest": ({"slots.json": trial("b", 2), "b/manifest.json": None}, OLD),
