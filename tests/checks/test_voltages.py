@@ -61,6 +61,14 @@ def test_a_supply_suits_an_input_or_is_told(tmp_path_factory, name, volts):
         ("7.4V", 'battery = "1Ah"', (6.0, 8.4)),
         ("12V", 'battery = "7Ah"', (10.5, 14.4)),
         ("4.5V", 'battery = "2Ah"', (2.7, 4.8)),
+        ("22.2V", 'battery = "2Ah"', (18.0, 25.2)),  # six cells of lithium; seven are not usual
+        ("25.9V", 'battery = "2Ah"', (25.9, 25.9)),
+        ("25.6V", 'battery = "2Ah"', (20.0, 29.2)),  # eight of lithium iron phosphate
+        ("28.8V", 'battery = "2Ah"', (28.8, 28.8)),
+        ("24V", 'battery = "7Ah"', (21.0, 28.8)),  # two of lead
+        ("36V", 'battery = "7Ah"', (36.0, 36.0)),
+        ("9V", 'battery = "1Ah"', (5.4, 9.6)),
+        ("11.3V", 'battery = "1Ah"', (11.3, 11.3)),
         ("12V", "", (12, 12)),
         ("12V", 'range = "11V-13V"', (11, 13)),
     ],

@@ -21,7 +21,7 @@ import zapato
 from zapato.boards import board as board_named
 from zapato.deliver import cable
 from zapato.deliver.cable import by_cable, by_drive, gaps, pieces, the_drive
-from zapato.deliver.loader import Frames, Loader, framed
+from zapato.deliver.loader import AGAIN, TRIES, Failed, Frames, Loader, framed
 from zapato.deliver.offer import UpdateOffer
 from zapato.deliver.ports import ports
 from zapato.deliver.registers import SPI, identification, stilled
@@ -232,6 +232,21 @@ class Register:
 )  # fmt: skip
 def test_the_flash_says_its_size_twice_alike_or_none_counts(answers, size):
     assert Register(*answers).loader.flash_size() == size
+
+
+@pytest.mark.parametrize(("code", "times"), [(next(iter(AGAIN)), TRIES), (0x77, 1)])
+def test_how_often_a_block_is_sent_again(code, times):
+    asked = []
+
+    def refuse(op, data, check, seconds, tries):
+        asked.append((op, data[16:], tries))
+        raise Failed(op, code)
+
+    loader = Loader.__new__(Loader)
+    loader.ask = refuse
+    with pytest.raises(Failed):
+        loader._block(3, 7, b"data")
+    assert asked == [(3, b"data", 1)] * times
 
 
 STILLED = {

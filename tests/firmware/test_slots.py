@@ -1,6 +1,7 @@
 """What stands in the files of the flash, and which program starts: the way up against every state it may meet."""
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -137,6 +138,9 @@ def test_the_last_three_faults_are_kept_with_their_places(both, tmp_path):
         each.startswith("ZeroDivisionError: divide by zero, at ") and len(each) <= 240
         for each in kept["last"]
     )
+    last = kept["last"][-1].partition(", at ")[2].split("; ")
+    assert len(last) == 2 and all(re.fullmatch(r'"\w+\.py", line \d+, in \S+', row) for row in last)
+    assert last[1].endswith("in a") and last[0].endswith("in <module>")
     assert any("minimal program runs" in note for note in place.notes)
 
 
