@@ -380,7 +380,31 @@ for fails[0] in (False, True):
             print("  ends", repr(error))
 """
 
+SPARE = """
+import sys
+
+sys.modules["machine"] = sys.modules["network"] = sys  # nothing of them is asked for here
+import access
+
+
+class Page:
+    visitors = []
+
+    def part(self, who):
+        print("   parts with", who)
+        self.visitors.remove(who)
+
+
+for Page.visitors in ([], [1, 2, 3]):
+    access.Access.spare(Page())
+    print(Page.visitors)
+"""
+
 CASES = {
+    "access-out-of-memory": (
+        SPARE,
+        ("access", "cmd_update", "start", "loop", "values", "mqtt", "update", "boot_slot", "names"),
+    ),
     "boot": (BOOT, ("boot_slot",)),
     "remote": (REMOTE, ("remote_part", "values")),
     "treatment": (TREATMENT, ("treatment",)),
