@@ -132,12 +132,12 @@ def test_a_port_is_opened_again_when_it_is_back(port, monkeypatch):
 @pytest.mark.parametrize(
     ("vendor", "words", "own"),
     [
-        (0x10C4, "a serial bridge", False),  # USB-IF: Silicon Laboratories
-        (0x1A86, "a serial bridge", False),  # QinHeng Electronics
-        (0x0403, "a serial bridge", False),  # Future Technology Devices International
-        (0x067B, "a serial bridge", False),  # Prolific
-        (0x303A, "the chip's own USB", True),  # Espressif
-        (0x2E8A, "the chip's own USB", True),  # Raspberry Pi
+        (0x10C4, "a serial bridge", False),
+        (0x1A86, "a serial bridge", False),
+        (0x0403, "a serial bridge", False),
+        (0x067B, "a serial bridge", False),
+        (0x303A, "the chip's own USB", True),
+        (0x2E8A, "the chip's own USB", True),
         (0x1234, "a USB device", False),
         (None, "no USB device", False),
     ],
