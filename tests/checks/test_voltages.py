@@ -144,3 +144,13 @@ def test_a_strip_that_is_fed_at_more_places_loses_less(put):
     fed = [wire for wire in sheet.wires if wire.end.startswith("s +")]
     back = [wire for wire in sheet.wires if wire.end.startswith("s -") and wire.kind == "ground"]
     assert len(fed) == len(back) == 3 and {w.area for w in fed} == {w.area for w in back}
+
+
+@pytest.mark.parametrize(
+    ("volts", "suits"), [("3.6V", True), ("3.61V", False), ("1.71V", True), ("1.7V", False)]
+)
+def test_a_supply_at_the_end_of_what_a_chip_takes_suits(volts, suits, checked):
+    body = supply("brick", "12V", "") + supply("cell", volts, "") + "[i2c.main]\nsda = 21\nscl = 22\n"
+    body += '[sensor.s]\nchip = "bme280"\nbus = "main"\nfed_from = "brick"\n'
+    (found,) = (f for f in checked(body) if f.code == "volt-supply")
+    assert ('fed_from = "cell"' in found.fixes) == suits and 'fed_from = "3V3"' in found.fixes

@@ -61,6 +61,20 @@ def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board,
     approve(f"update-{request.node.callspec.id.partition(',')[0].replace(' ', '-')}", "\n".join(rows) + "\n")
 
 
+def test_what_came_of_another_file_is_not_gone_on_with(put, tmp_path):
+    old, new = designs(put)
+    place = Place(old)
+    place.board.flash.files |= {"b/part": b"x" * 300, "b/begun": b'{"digest": "5eed"}'}
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(new, tmp_path))
+    place.serve(offer)
+    place.run()
+    wanted = [json.loads(payload)[1:3] for topic, payload in place.heard if topic.endswith("/want")]
+    assert place.versions[-1] == "1.1.0" and not any("damaged" in note for note in place.notes)
+    assert [at for name, at in wanted if name == "plan.mpy"][0] == 0 and offer.sent["plan.mpy"] == len(
+        offer._files["plan.mpy"]
+    )
+
+
 @pytest.mark.slow
 def test_a_cut_at_every_step_of_an_update_leaves_a_whole_version(put, tmp_path):
     """Each write and erase of LittleFS torn in its middle: the flash mounts, the device starts and reaches its broker.
