@@ -155,7 +155,8 @@ def test_a_script_of_its_own_goes_along(workers, site, cli, monkeypatch):
     assert said.code == 0 and "kettle-plug: Short" in said.out and "start" not in said.err, said.err
     assert (site / "t.csv").read_text().startswith("t,what,name,value")
     assert cli("rehearse", "devices/kettle-plug.toml", "--live", "--cluster", workers[0]).code == 2
-    assert cli("rehearse", "devices/kettle-plug.toml", "--live", "--jobs", "2").code == 2
+    refused = cli("rehearse", "devices/kettle-plug.toml", "--live", "--jobs", "2")
+    assert refused.code == 2 and "--jobs spreads several live devices" in refused.err
 
 
 def test_nobody_answers_and_nothing_is_installed(monkeypatch):

@@ -427,3 +427,38 @@ def test_the_loaders_drive_is_found_or_asked_for(tmp_path, monkeypatch):
     monkeypatch.setattr(cable, "drives", lambda: [tmp_path, tmp_path / "b"])
     with pytest.raises(NotDelivered, match="several"):
         the_drive(board, wait=0)
+
+
+@pytest.mark.parametrize(
+    ("chip", "answer", "left", "code"),
+    [
+        ("esp32", b"data\0\0\0\0", b"data", None),
+        ("esp8266", b"\0\0", b"", None),
+        ("esp8266", b"", b"", None),
+        ("esp8266", b"\1", b"", 0),
+        ("esp8266", b"\1\7", b"", 7),
+        ("esp32", b"data\1\7\0\0", b"", 7),
+    ],
+)
+def test_the_status_at_the_end_of_an_answer(chip, answer, left, code):
+    loader = Loader.__new__(Loader)
+    loader.chip = chip
+    if code is None:
+        assert loader._checked(8, 3, answer) == (3, left)
+        return
+    with pytest.raises(Failed) as told:
+        loader._checked(8, 3, answer)
+    assert told.value.code == code
+
+
+def test_an_answer_without_data_is_one():
+    """Direction, command, a length of nothing, a value: eight bytes."""
+
+    class Line:
+        said = [framed(struct.pack("<BBHI", 1, 8, 0, 5))]
+        patience = write = lambda self, *given: None
+
+        def read(self, size):
+            return self.said.pop(0) if self.said else b""
+
+    assert Loader(Line())._answer(8, 0.2) == (5, b"")
