@@ -97,7 +97,8 @@ def test_a_hub_that_starts_again_knows_its_devices_and_their_last_values(design,
             rows = made.hub.hear(f"{design.topic}/lamp/on", b"true", True, 20.0 + turn)
             assert [row.at for row in rows] == [20.0] * (not turn), "what is known since before is not new"
             assert made.hub.readings["bench.lamp.on"] == hub_module.Reading(True, 20.0, not turn)
-            history.put(rows, about={topic: text.decode()})
+            assert [history.was_taken(number) for number in (7, 8)] == [bool(turn), False]
+            history.put(rows, taken=(7,), about={topic: text.decode()})
         finally:
             history.close()
         files = [path, *path.parent.glob("history.db-*")]
