@@ -49,9 +49,8 @@ def ends_some_time():
     """A test that waits for what never comes is a failure, not the end of the suite."""
 
     def late(*given: object) -> None:
-        pytest.fail(
-            f"{LONGEST} s are over"
-        )  # no OSError, which the command line would take for a mistake of its user
+        # No OSError: the command line would take it for a mistake of its user.
+        pytest.fail(f"{LONGEST} s are over")
 
     before = signal.signal(signal.SIGALRM, late)
     signal.alarm(LONGEST)

@@ -136,6 +136,7 @@ DEVICES = {
 UNHEARD = frozenset(
     [
         "absent",
+        "busy",
         "code",
         "cause",
         "collect_at",
@@ -152,7 +153,7 @@ UNHEARD = frozenset(
         "watch",
     ]
 )
-"""Calls of the simulator's own business, and those that say nothing of parts."""
+"""Calls of the simulator's own business, and those that say nothing of parts or depend on the chip's pace."""
 
 
 def _values(part: Part, name: str) -> tuple[str, ...]:

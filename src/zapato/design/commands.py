@@ -214,9 +214,10 @@ class _Commands:
         part = self.owner(node.value)
         if part is None:
             return None
-        known = part.kind.actions_of(part).get(node.attr)
+        able = part.kind.actions_of(part)
+        known = able.get(node.attr)
         if known is None:
-            options = list(part.kind.actions_of(part))
+            options = list(able)
             lacking = part.kind.actions.get(node.attr)
             fixes = (
                 ((f"it needs {lacking.needs}",) if lacking else ())

@@ -354,7 +354,7 @@ class Simulation(Record):
     Attributes:
         probes: property -> where the truth is measured; a property that is absent is read from the running firmware.
         stimuli: property -> what of the world changes when a rehearsal sets it.
-        inputs: those of them that are no property of the part.
+        inputs: how the value of a stimulus is read, where it is no property of the part or has bounds of its own.
         gestures: word -> a gesture, such as a button's "press".
         chips: chips that are on an I2C bus from the beginning; peers: who is at the other end of serial lines.
         settles: ms that a contact must stand before it is counted, and ms after that in which it is not counted again.

@@ -28,7 +28,7 @@ SETTLED = 300
 ADVERTISED = 1 << 16
 """What stands for the radio among the pins whose interrupt fired."""
 OFFSET = 1 / 64
-"""Of full scale: digital microphones rest beside zero, by an amount that their data sheets do not bound."""
+"""Of full scale, how far beside zero a digital microphone rests here: not a data sheet's figure, but more than none."""
 FILLED = 1 << 17
 """What the number of a microphone begins with, among the pins whose interrupt fired."""
 SERIAL = 1 << 20

@@ -255,7 +255,7 @@ def _fitting(count: int, options: Options) -> None:
     given = options
     if given.live and given.cluster:
         raise ZapatoError("--live runs on this machine, without --cluster")
-    if given.live and given.jobs and count < 2:
+    if given.live and given.jobs and count == 1:
         raise ZapatoError("--jobs spreads several live devices, and this is one", "--live alone")
     if given.together and (given.live or given.cards):
         raise ZapatoError("--live and --cards go with one device, not with --together")
