@@ -18,9 +18,9 @@ import zapato
 ROOT = Path(__file__).parents[2]
 ZAPATO = [sys.executable, "-m", "zapato"]
 IMAGES = {
-    "esp8266": "ef47d9ca0ac10d823a8df2343d0d8e00a1d1d3f794b8f3712d3a97500f7b97d7",
-    "esp32": "2be88a3f7fd1b43a59747ea2cd407946ca72e3097576c818d8bccaa0a7e245cd",
-    "rp2": "a32b168dcb7a15002b9000c00ebecd41fc47164e9752df6d598deaddc5afe861",
+    "esp8266": "6ae1d85e1e4c345eec54dc82e25edcbf9f8d5e1671706e189f094be39c1091f8",
+    "esp32": "c88010a8f03f97776fd6412522659cc4e94134e6191fb05f0ef86c11e4a875e6",
+    "rp2": "fc0339bb8a984c51bb57f9eb38d77baa141ef83fcef51a15d5cbb4be26db2d5a",
 }
 
 

@@ -21,9 +21,12 @@ class Clock:
 
 
 loop.time = Clock
+loop.ticks_diff = Clock.ticks_diff
 
 
 class Out:
+    due = False
+
     def __init__(self):
         self.said = []
 
@@ -41,6 +44,24 @@ class Out:
 
     def ready(self, flags):
         self.said.append(("ready", flags))
+
+
+class Asked(Exception):
+    pass
+
+
+class Poller:
+    # Ends a turn where the loop would wait.
+    def poll(self, wait):
+        raise Asked(wait)
+
+
+def turn():
+    # One turn; gives how long the loop would wait after it.
+    try:
+        d.turns()
+    except Asked as asked:
+        return asked.args[0]
 
 
 class Lamp:
@@ -63,8 +84,9 @@ def show(what):
 
 d = loop.Device("lamp", "refuge/lamp", "1.0.0", 3.3)
 d.out = Out()
+d.poller = Poller()
 d.lamp = Lamp()
-print("rests", d.due())
+print("rests", turn())
 d.after(5000, lambda: print("  five seconds"))
 d.every(1000, lambda: print("  each second"))
 d.every(700, lambda: print("  each 700"), 300)
@@ -76,17 +98,17 @@ d.cancel(gone)
 d.cancel(gone)
 for ms in (0, 299, 1, 700, 1, 2600, 400, 5000, 199, 3000):
     goes_by(ms)
-    print("waits", d.due())
+    print("waits", turn())
 show("went by")
 for _ in range(2):
     goes_by(1 << 28)
     for _ in range(40):
-        if d.due():
+        if turn():
             break
 show("two of three pieces")
 goes_by(200000000)
 for _ in range(40):
-    if d.due():
+    if turn():
         break
 show("eight days")
 del d.timers[:]
@@ -102,16 +124,16 @@ for name in ("on", "level"):
 for name in ("opened", "closed"):
     d.emit(lock, name)
 d.changed(plain, "on")
-d.settle()
+turn()
 show("settled")
 for n in range(70):
     d.changed(lock, "on")
 show("too much")
 d.ears.clear()
-d.settle()
+turn()
 show("some of it")
 for _ in range(3):
-    d.settle()
+    turn()
 show("all of it")
 for n in range(15):
     d.fault("place %d" % (n % 14), "why")
@@ -144,9 +166,9 @@ print(d.wake.ioctl(3, 5), d.wake.ioctl(4, 5))
 d.wake.up = 0
 print(d.wake.ioctl(3, 5))
 d.after(50000, lambda: 0)
-print("rests", d.due())
+print("rests", turn())
 d.rest = 60000
-print("rests", d.due())
+print("rests", turn())
 """
 
 

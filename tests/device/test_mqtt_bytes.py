@@ -29,6 +29,7 @@ class Poller:
 
 class Device:
     topic, version, name = "refuge/lamp", "1.0.0", "lamp"
+    free = 4096
 
     def __init__(self):
         self.poller = Poller()
@@ -86,12 +87,13 @@ class Sock:
         self.room = room
         self.closed = False
 
-    def read(self, size):
-        data = self.chunks[0][:size]
-        self.chunks[0] = self.chunks[0][size:]
+    def readinto(self, into):
+        data = self.chunks[0][: len(into)]
+        self.chunks[0] = self.chunks[0][len(into) :]
+        into[: len(data)] = data
         if not self.chunks[0]:
             self.chunks.pop(0)
-        return data
+        return len(data)
 
     def write(self, data):
         count = min(self.room, len(data))
@@ -346,15 +348,13 @@ now = [1000]
 
 
 class Fixed:
-    # What the client asks of time, chance and memory.
+    # What the client asks of time and chance.
     ticks_ms = staticmethod(lambda: now[0])
     ticks_diff = staticmethod(lambda a, b: a - b)
     getrandbits = staticmethod(lambda bits: 100)
-    mem_free = staticmethod(lambda: 4096)
-    collect = staticmethod(lambda: None)
 
 
-mqtt.time = mqtt.random = mqtt.gc = Fixed
+mqtt.time = mqtt.random = Fixed
 
 
 class Wire(Sock):
@@ -368,6 +368,8 @@ class Wire(Sock):
 
 
 def show(what):
+    if m.due:  # as the loop does at the end of a turn
+        m.drain()
     out(what, "at", now[0], "state", m.state, "waiting", m.size, "queue", len(m.queue), "flight", len(m.flight), "again", m.again, "dropped", m.dropped + d.dropped, "pause", m.pause, [ms for ms, _ in d.timers], d.said, d.code)
     d.said.clear()
 

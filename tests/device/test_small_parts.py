@@ -19,7 +19,7 @@ class Desk:
         self.out = None
         self.armed = []
 
-    def happened(self, part, name, event):
+    def changed(self, part, name, event=0):
         print("   happened", part.name, name, event)
 
     def listen(self, key, hear):

@@ -81,7 +81,7 @@ LENT = {
 
 @pytest.mark.parametrize("what", LENT)
 def test_what_one_module_gives_to_anothers_object_has_a_name_of_its_own(what, put, tmp_path, monkeypatch):
-    """`d.clock` of the plan and `d.happened` of the loop are attributes of one object, and neither module imports the other."""
+    """`d.clock` of the plan and `d.changed` of the loop are attributes of one object, and neither module imports the other."""
     made = []
     shortened = program.shorten
     monkeypatch.setattr(

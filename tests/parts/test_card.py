@@ -12,6 +12,7 @@ import pytest
 from conftest import HEADER, failed, in_the_vm, steps
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from support.approved import approve
 
 import zapato
 from zapato.firmware.compile import runtime_source
@@ -66,6 +67,136 @@ def test_how_many_blocks_a_card_has(register):
         f"        assert (number, given) == (9, 0)\n        into[:] = bytes.fromhex('{register}')\nprint(Card().measure())\n"
     )
     assert in_the_vm(text, {"sdcard": runtime_source("sdcard", "esp32")}).strip() == str(expected)
+
+
+ALONE = r"""
+import sdcard
+
+now = [0, 1]  # ms, and how many go by at each look at the clock
+
+
+class Time:
+    @staticmethod
+    def ticks_ms():
+        now[0] += now[1]
+        return now[0]
+
+    ticks_add = staticmethod(lambda a, b: a + b)
+    ticks_diff = staticmethod(lambda a, b: a - b)
+    sleep_ms = staticmethod(lambda ms: said("sleeps %d" % ms))
+
+
+sdcard.time = Time
+rows = []
+
+
+def said(row):
+    if rows and rows[-1][0] == row:
+        rows[-1][1] += 1
+    else:
+        rows.append([row, 1])
+
+
+class Bus:
+    # A line on which each command is answered by bytes that are given beforehand, and then by what an idle line has.
+    def __init__(self, answers):
+        self.d = self.spi = self
+        self.dog = None
+        self.answers = answers
+        self.line = b""
+
+    def init(self, baudrate):
+        said("%d Hz" % baudrate)
+
+    def select(self, gpio):
+        return lambda level: said("select %d" % level)
+
+    def write(self, data):
+        data = bytes(data)
+        if data[0] & 0xC0 == 0x40 and len(data) == 6:
+            number = data[0] & 63
+            given = self.answers.get(number, b"")
+            self.line = bytes(given.pop(0) if isinstance(given, list) and given else given or b"")
+        said("writes " + (data.hex() if len(data) < 20 else "%d bytes" % len(data)))
+        if len(data) == 512:
+            self.line = self.answers["taken"]
+
+    def readinto(self, into, fill):
+        for at in range(len(into)):
+            into[at] = self.line[0] if self.line else self.answers.get("idle", 255)
+            self.line = self.line[1:]
+        said("reads %d" % len(into))
+
+    def read(self, size, fill):
+        into = bytearray(size)
+        self.readinto(into, fill)
+        return bytes(into)
+
+
+def plays(what, answers, call):
+    del rows[:]
+    card = sdcard.SdCard(Bus(answers), 5, 8000000)
+    try:
+        end = call(card)
+    except OSError as error:
+        end = error
+    print(what, "->", end, "blocks", card.blocks, "each", card.each)
+    for row, count in rows:
+        print("   ", row + (" x %d" % count if count > 1 else ""))
+
+
+REGISTER = bytes.fromhex("400e00325b59000077ff7f800a40400b")
+NEW = {0: b"\1", 8: b"\1\0\0\1\xaa", 55: b"\1", 41: [b"\1", b"\0"], 58: b"\0\xc0\0\0\0", 9: b"\0\xff\xfe" + REGISTER}
+OLD = {0: b"\1", 8: b"\5", 55: b"\1", 41: b"\0", 16: b"\0", 9: b"\0\xfe" + bytes.fromhex("005e00325f5a83aedefbcfff928040df")}
+
+
+def with_(row, **more):
+    row = dict(row)
+    for name, value in more.items():
+        row[int(name[1:]) if name[1:].isdigit() else name] = value
+    return row
+
+
+begin = lambda card: card.begin()
+plays("a new card", with_(NEW), begin)
+plays("an old card", with_(OLD), begin)
+plays("no card", {}, begin)
+for late in (8, 9, 10, 11):
+    plays("an answer after %d bytes" % late, {0: b"\xff" * late + b"\1"}, begin)
+now[1] = 499
+plays("never ready", with_(OLD, _41=b"\1"), begin)
+now[1] = 1
+plays("other blocks", with_(OLD, _16=b"\4"), begin)
+plays("a block that does not begin", {9: b"\0"}, begin)
+
+
+def reads(card):
+    card.each = 512
+    row = bytearray(1024)
+    card.readblocks(3, row)
+    return row[0], row[512]
+
+
+def writes(card):
+    card.each = 1
+    card.writeblocks(70000, bytearray(1024))
+
+
+plays("two blocks", {17: [b"\0\xfe" + b"a" * 512, b"\0\xff\xfe" + b"b" * 512]}, reads)
+plays("a block that is refused", {17: b"\4"}, reads)
+plays("none comes", {17: b"\0"}, reads)
+plays("written", {24: b"\0", "taken": b"\xff\xff\xe5\0\0"[2:]}, writes)
+plays("not taken", {24: b"\0", "taken": b"\x0d"}, writes)
+plays("written for ever", {24: b"\0", "taken": b"\5", "idle": 0}, writes)
+plays("writing is refused", {24: b"\4"}, writes)
+card = sdcard.SdCard(Bus({}), 5, 1)
+print([card.ioctl(what, 0) for what in range(7)])
+"""
+
+
+def test_what_is_said_to_a_card():
+    """Commands, answers, patience and refusals, each alone with a line whose bytes are given."""
+    approve("sdcard", in_the_vm(ALONE, {"sdcard": runtime_source("sdcard", "esp32")}))
 
 
 def test_how_a_value_stands_in_a_cell():

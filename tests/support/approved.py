@@ -3,6 +3,7 @@
 `APPROVE=1 pytest tests/...` (without `-n`) writes them anew; the difference is then read in `git diff` before it is committed.
 """
 
+import difflib
 import os
 import re
 from pathlib import Path
@@ -13,6 +14,12 @@ _PLACE = re.compile(r"[^\s\"'(]*/pytest-of-[^/\s]+/pytest-\d+/(popen-gw\d+/)?[^/
 """A folder of one test run."""
 
 
+def _compare(text: str, approved: str) -> None:
+    rows = difflib.unified_diff(approved.splitlines(), text.splitlines(), "approved", "now", n=1, lineterm="")
+    difference = "\n".join(rows)
+    assert not difference, difference[:6000]
+
+
 def approve(name: str, text: str) -> None:
     """Fails where `text` is not the approved one of this name."""
     path = FOLDER / f"{name}.txt"
@@ -20,7 +27,7 @@ def approve(name: str, text: str) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text, "utf-8")
     assert path.is_file(), f"nobody approved {path.name} yet"
-    assert text.splitlines() == path.read_text("utf-8").splitlines()
+    _compare(text, path.read_text("utf-8"))
 
 
 def _sections(path: Path) -> dict[str, str]:
@@ -37,4 +44,4 @@ def approve_section(name: str, section: str, lines: list[str]) -> None:
         known = {**known, section: text} if text else {k: v for k, v in known.items() if k != section}
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text("".join(f"\n== {head}\n{known[head]}\n" for head in sorted(known)), "utf-8")
-    assert text.splitlines() == known.get(section, "").splitlines()
+    _compare(text, known.get(section, ""))

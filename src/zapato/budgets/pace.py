@@ -1,7 +1,7 @@
 """How much of a second the program computes.
 
 The figures are instructions of the VM, measured with devices of one part each over two minutes (ESP8266 and ESP32
-boards, November 2026); the chip's rate is in its own file, from memory, the unkind end.
+boards, December 2026; the ESP8266's, which are the higher ones); the chip's rate is in its own file, from memory, the unkind end.
 """
 
 from __future__ import annotations
@@ -15,13 +15,13 @@ from zapato.design.design import Design, PinUse
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
 
-IDLE, CONNECTED = 60_000, 140_000
+IDLE, CONNECTED = 30_000, 45_000
 """Instructions a second of a program without a network, and what Wi-Fi and the broker add."""
-LOOK, LOOKS = 130_000, 100
+LOOK, LOOKS = 62_000, 100
 """Instructions of one look at an input without an interrupt, and looks a second."""
-FEEL, FEELS = 93_000, 12.5
+FEEL, FEELS = 58_000, 12.5
 """The same of a touch pad."""
-READING, MESSAGE = 190_000, 150_000
+READING, MESSAGE = 105_000, 245_000
 """Instructions of a sensor's reading, and of a message."""
 
 

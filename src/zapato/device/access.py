@@ -142,6 +142,7 @@ class Visitor:
 
 class Access:
     joined = False
+    due = False  # of what the loop tells nothing waits here
 
     def __init__(self, d, settings, radio, broker):
         self.d = d

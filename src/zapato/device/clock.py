@@ -139,9 +139,9 @@ class Clock(Names):
         later = day != self.day
         self.day = day
         self.minute = second // 60
-        for key in ("@day", "@minute") if later else ("@minute",):
-            for hear in self.d.ears.get(key, ()):
-                self.d.guard(hear)
+        if later:
+            self.d.hear("@", "day", 0)
+        self.d.hear("@", "minute", 0)
         self.catch_up(day * 1440 + self.minute)
 
     def catch_up(self, now):

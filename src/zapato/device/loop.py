@@ -7,12 +7,13 @@ import io
 import select
 import sys
 import time
+from time import ticks_diff
 
 _TURN = const(32)  # changes handled before the network gets its turn again
 _WAITING = const(64)  # changes that may wait; what comes beyond is dropped and counted
 _LONG = const(1 << 28)  # ms: the ports' counters tell no more than 2^29 apart, so longer times go in pieces
 _TOLD = const(12)  # faults that are remembered as told
-_TIDY = const(20000)
+_TIDY = const(60000)
 
 
 class Wake(io.IOBase):
@@ -59,7 +60,9 @@ class Device:
         self.full = full  # volts at the analog pins at full scale
         self.parts = {}
         self.starts = []  # what wants to be called when everything is there
-        self.ears = {}  # "part.property" or "part!event" -> who hears of it
+        # Who hears of a part: by its name [property or event, whether it is an event, function, …]. No text is put together at a change:
+        # finding out whether it is a known name takes as long as a hundred bytecodes.
+        self.ears = {}
         self.inputs = []
         self.timers = []  # [when, call, period, what is left of a long time], the next one first
         self.queue = []
@@ -71,6 +74,7 @@ class Device:
         self.dog = None  # the watchdog, started before the program is loaded
         self.rest = 4000  # ms that the loop waits at the most
         self.store = None  # what outlives a power cut
+        self.free = 0  # bytes of the heap after the last collection
         self.seconds = 0
         self.counted = time.ticks_ms()
         self.wake = Wake()
@@ -82,7 +86,18 @@ class Device:
         return part
 
     def listen(self, key, hear):
-        self.ears.setdefault(key, []).append(hear)
+        # "part.property" or "part!event"; "@.minute" and "@.day" are the clock's.
+        event = "!" in key
+        part, name = key.rsplit("!" if event else ".", 1)
+        self.ears.setdefault(part, []).extend((name, event, hear))
+
+    def hear(self, part, name, event):
+        ears = self.ears.get(part, ())
+        at = 0
+        while at < len(ears):
+            if ears[at] == name and ears[at + 1] == event:
+                self.guard(ears[at + 2])
+            at += 3
 
     # --- time
 
@@ -94,52 +109,36 @@ class Device:
 
     def arm(self, timer, ms):
         timer[3] = ms - _LONG if ms > _LONG else 0
-        now = time.ticks_ms()
-        when = timer[0] = time.ticks_add(now, ms - timer[3])
+        when = timer[0] = time.ticks_add(time.ticks_ms(), ms - timer[3])
         at = 0
-        for other in self.timers:
-            if time.ticks_diff(when, other[0]) < 0:
-                break
+        while at < len(self.timers) and ticks_diff(when, self.timers[at][0]) >= 0:
             at += 1
         self.timers.insert(at, timer)
         return timer
 
     def cancel(self, timer):
         # Timers are told apart by identity: two may be equal.
-        for at in range(len(self.timers)):
-            if self.timers[at] is timer:
+        if timer is None:
+            return
+        at = 0
+        for other in self.timers:
+            if other is timer:
                 del self.timers[at]
                 return
+            at += 1
 
     # --- what happens
 
-    def changed(self, part, name):
-        self.happened(part, name, 0)
-
     def emit(self, part, event):
-        self.happened(part, event, 1)
+        self.changed(part, event, 1)
 
-    def happened(self, part, name, event):
+    def changed(self, part, name, event=0):
         if len(self.queue) >= _WAITING:
             self.dropped += 1
             why = "too much at once"  # in memory: it is said again and again just when there is no time
             self.fault("the queue", why)
             return
         self.queue.append((part, name, event))
-
-    def settle(self):
-        for _ in range(_TURN):
-            if not self.queue:
-                return
-            part, name, event = self.queue.pop(0)
-            for hear in self.ears.get(part.name + ("!" if event else ".") + name, ()):
-                self.guard(hear)
-            if self.out and part.new is not None:  # what another device says is not said again
-                if not event:
-                    part.new |= 1 << part.props.index(name)
-                    self.out.value(part)
-                elif name not in part.props:  # a property of the same name has said it already
-                    self.out.event(part, name)
 
     # --- what is told
 
@@ -206,57 +205,75 @@ class Device:
             self.guard(self.net.begin)
         else:
             self.status(2)
+        self.free = gc.mem_free()
         self.every(_TIDY, self.tidy)
         while True:
-            self.guard(self.turn)
+            self.guard(self.turns)
 
     def uptime(self):
         # The counter of ms wraps around, so whole seconds are taken from it often enough.
-        passed = time.ticks_diff(time.ticks_ms(), self.counted) // 1000
+        passed = ticks_diff(time.ticks_ms(), self.counted) // 1000
         self.counted = time.ticks_add(self.counted, passed * 1000)
         self.seconds += passed
         return self.seconds
 
     def tidy(self):
+        # A collection takes as long as fifty turns: so only where a quarter of what was free is taken. What is made until then and stays
+        # lies close together at the heap's begin, and the largest free piece stays large.
         self.uptime()
-        gc.collect()
+        if gc.mem_free() < self.free - (self.free >> 2):
+            gc.collect()
+            self.free = gc.mem_free()
 
-    def turn(self):
-        if self.dog:
-            self.dog.feed()
-        wait = self.due()
-        if self.queue:
-            self.settle()
-            wait = 0
-        for found in self.poller.poll(wait):
-            if found[0] is self.wake:
-                self.wake.up = 0
-                for each in self.inputs:
-                    self.guard(each.look)
-            else:
-                self.other(found[0], found[1])
+    def turns(self):
+        # One after the other; ends by an exception only. In one piece, because a frame of more than eleven words is taken from the heap,
+        # and looking for a free piece takes longer than a turn: this one is taken once.
+        while True:
+            if self.dog:
+                self.dog.feed()
+            wait = self.rest
+            left = _TURN
+            while self.timers and left:
+                timer = self.timers[0]
+                ms = ticks_diff(timer[0], time.ticks_ms())
+                if ms > 0:
+                    wait = min(ms, wait)
+                    break
+                left -= 1
+                del self.timers[0]
+                if timer[3]:
+                    self.arm(timer, timer[3])
+                    continue
+                if timer[2]:  # from when it was due, so that lateness does not add up; never sooner than half a period
+                    self.arm(timer, max(timer[2] + ms, timer[2] >> 1))
+                timer[1]()
+                if self.queue:
+                    break
+            if not left:
+                wait = 0
+            left = _TURN
+            while self.queue and left:
+                wait = 0
+                left -= 1
+                part, name, event = self.queue.pop(0)
+                self.hear(part.name, name, event)
+                if self.out and part.new is not None:  # what another device says is not said again
+                    if not event:
+                        part.new |= 1 << part.props.index(name)
+                        self.out.value(part)
+                    elif name not in part.props:  # a property of the same name has said it already
+                        self.out.event(part, name)
+            if self.out and self.out.due:  # pins move before anybody is told of it
+                self.out.drain()
+            for thing, flags in self.poller.poll(wait):
+                if thing is self.wake:
+                    self.wake.up = 0
+                    for each in self.inputs:
+                        self.guard(each.look)
+                else:
+                    self.other(thing, flags)
 
     def other(self, thing, flags):
         # Something else to poll is ready: the network, where nobody puts himself before it.
         if self.out:
-            self.guard(self.out.ready, flags)
-
-    def due(self):
-        # Run the timers that are due; how long until the next one, in ms.
-        for _ in range(_TURN):
-            if not self.timers:
-                return self.rest
-            timer = self.timers[0]
-            left = time.ticks_diff(timer[0], time.ticks_ms())
-            if left > 0:
-                return left if left < self.rest else self.rest
-            del self.timers[0]
-            if timer[3]:
-                self.arm(timer, timer[3])
-                continue
-            if timer[2]:  # from when it was due, so that lateness does not add up; never sooner than half a period
-                self.arm(timer, max(timer[2] + left, timer[2] >> 1))
-            self.guard(timer[1])
-            if self.queue:
-                return 0
-        return 0
+            self.out.ready(flags)

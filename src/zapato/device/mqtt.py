@@ -1,7 +1,6 @@
 # A non-blocking MQTT 3.1.1 client (OASIS standard, 29 October 2014): QoS 0 and 1, will, keep-alive.
 from micropython import const
 import errno
-import gc
 import json
 import random
 import select
@@ -42,10 +41,12 @@ class Mqtt:
         self.out = _OUT
         self.view = memoryview(_OUT)
         self.size = 0  # bytes in out
+        self.waits = False  # the socket is to tell when it takes more
         self.news = 0  # messages among them that are gone if the connection is
         self.into = bytearray(_LARGEST)
         self.got = 0  # bytes in into
         self.over = 0  # bytes of a packet too long to be kept that are still to come
+        self.due = False  # something was noted that has not been said yet
         self.queue = []
         self.fresh = []  # parts with values to publish
         self.flight = []
@@ -54,6 +55,7 @@ class Mqtt:
         self.dropped = 0
         self.heard = 0
         self.sent = 0
+        self.base = (d.topic + "/").encode()
         # Made here, where the memory for making it is given back: the greeting without its head.
         texts = [d.topic.replace("/", "-"), d.topic + "/state", "offline"]
         flags = 0x26  # a new session, a will that is retained
@@ -119,6 +121,7 @@ class Mqtt:
             return
         self.state = _CALLING
         self.heard = self.sent = time.ticks_ms()
+        self.waits = True
         self.d.poller.register(self.sock, select.POLLIN | select.POLLOUT)
 
     def close(self):
@@ -161,7 +164,7 @@ class Mqtt:
         elif self.state == _ONLINE and max(silence, time.ticks_diff(now, self.sent)) * 2 > self.keep:
             if self.room(2):
                 self.put(b"\xc0\x00")
-                self.flush()
+                self.due = True
             self.sent = now
 
     # --- bytes
@@ -177,7 +180,7 @@ class Mqtt:
                 self.greet()
             if flags & select.POLLIN:
                 self.take()
-            if self.state > _CALLING:
+            if self.state > _CALLING and (self.queue or self.fresh or self.size or self.again):
                 self.drain()  # here, not where a packet was understood: calls that nest less take less of the heap
         except (OSError, ValueError, IndexError) as error:  # the last two: bytes that are no packet
             self.lost(error)
@@ -193,54 +196,50 @@ class Mqtt:
     def head(self, kind, size):
         self.put(bytes((kind, size)) if size < 128 else bytes((kind, size & 127 | 128, size >> 7)))
 
-    def text(self, *pieces):
-        size = 0
-        for each in pieces:
-            size += len(each)
-        self.put(bytes((size >> 8, size & 255)))
-        for each in pieces:
-            self.put(each)
+    def two(self, number):
+        self.put(bytes((number >> 8, number & 255)))
+
+    def text(self, text):
+        self.two(len(text))
+        self.put(text)
 
     def flush(self):
-        try:
-            while self.size and self.sock:
-                count = self.sock.write(self.view[: self.size])
-                if not count:  # None: not now
-                    break
-                self.size -= count
-                self.view[: self.size] = self.view[count : count + self.size]
-                self.sent = time.ticks_ms()
-                if not self.size:
-                    self.news = 0
-        except OSError as error:
-            self.lost(error)
-            return
-        if self.sock:
-            self.d.poller.modify(self.sock, select.POLLIN | select.POLLOUT if self.size else select.POLLIN)
+        # Where the connection is gone it raises OSError.
+        while self.size and self.sock:
+            count = self.sock.write(self.view[: self.size])
+            if not count:  # None: not now
+                break
+            self.size -= count
+            self.view[: self.size] = self.view[count : count + self.size]
+            self.sent = time.ticks_ms()
+            if not self.size:
+                self.news = 0
+        if self.sock and self.waits != (self.size > 0):
+            self.waits = self.size > 0
+            self.d.poller.modify(self.sock, select.POLLIN | select.POLLOUT if self.waits else select.POLLIN)
 
     def take(self):
         if not self.sock:
             return
-        data = self.sock.read(len(self.into) - self.got)
-        if data is None:  # not now
+        count = self.sock.readinto(memoryview(self.into)[self.got :])
+        if count is None:  # not now
             return
-        if not data:
+        if not count:
             raise OSError(errno.ECONNRESET)
         self.heard = time.ticks_ms()
+        end = self.got + count
         if self.over:
-            data = self.skip(data)
-        end = self.got + len(data)
-        self.into[self.got : end] = data
+            end = self.skip(end)
         self.got = end
-        data = None
         while self.sock and self.got and self.parse():
             pass
 
-    def skip(self, data):
+    def skip(self, end):
         # The rest of a packet that is too long goes by without being kept.
-        passed = min(self.over, len(data))
+        passed = min(self.over, end - self.got)
         self.over -= passed
-        return data[passed:]
+        self.into[self.got : end - passed] = self.into[self.got + passed : end]
+        return end - passed
 
     def parse(self):
         # One whole packet from what has come in; False where none is whole yet.
@@ -267,7 +266,8 @@ class Mqtt:
         finally:
             if self.sock and self.got >= end:
                 self.got -= end
-                view[: self.got] = view[end : end + self.got]
+                if self.got:
+                    view[: self.got] = view[end : end + self.got]
         return True
 
     def pass_over(self, at, end):
@@ -324,16 +324,15 @@ class Mqtt:
         self.trouble = None
         print("broker reached")
         self.d.status(2)
-        topic = self.d.topic.encode()
-        self.head(0x82, 2 + 2 * (2 + len(topic) + 1) + 8 + 7)
-        number = self.next()
-        self.put(bytes((number >> 8, number & 255)))
-        self.text(topic, b"/+/+/set")
-        self.put(bytes((self.qos,)))
-        self.text(topic, b"/+/do/+")
-        self.put(bytes((self.qos,)))
+        qos = bytes((self.qos,))
+        self.head(0x82, 2 + 2 * (2 + len(self.base)) + 7 + 1 + 6 + 1)
+        self.two(self.next())
+        self.text(self.base + b"+/+/set")
+        self.put(qos)
+        self.text(self.base + b"+/do/+")
+        self.put(qos)
         self.again = len(self.flight)
-        self.publish("state", "online", 1, self.next() if self.qos else 0)
+        self.publish("", "state", b"online", 1)
         for part in self.d.parts.values():
             if part.props:
                 part.new = (1 << len(part.props)) - 1
@@ -404,28 +403,29 @@ class Mqtt:
         # Only the newest value counts, so a part waits here with its changed bits, not a message.
         if self.state == _ONLINE and part not in self.fresh:
             self.fresh.append(part)
-            self.drain()
+            self.due = True
 
     def pack(self, part, name):
-        return json.dumps(getattr(part, name))
+        value = getattr(part, name)
+        return b"true" if value is True else b"false" if value is False else json.dumps(value)
 
     def event(self, part, name):
-        self.send(part.name + "/" + name, self.d.uptime())  # when it was: what it says is made when it goes
+        self.send(name, self.d.uptime(), part.name)  # when it was: what it says is made when it goes
 
     def vitals(self, signal):
         d = self.d
         lost = self.dropped + d.dropped
-        gc.collect()  # free is what is free after it
-        row = {"uptime": d.uptime(), "signal": signal, "heap": gc.mem_free(), "version": d.version, "dropped": lost}
+        row = {"uptime": d.uptime(), "signal": signal, "heap": d.free, "version": d.version, "dropped": lost}
         if self.state == _ONLINE:
             self.send("vitals", json.dumps(row))
 
-    def send(self, topic, payload):
+    def send(self, name, payload, part=""):
+        # At the end of the turn, with all else that there is to say.
         if len(self.queue) >= _KEPT:
             self.queue.pop(0)
             self.dropped += 1
-        self.queue.append((topic, payload))
-        self.drain()
+        self.queue.append((part, name, payload))
+        self.due = True
 
     def spare(self):
         self.dropped += len(self.queue)
@@ -433,70 +433,72 @@ class Mqtt:
 
     def drain(self):
         # As long as all that was put has left: the socket tells of room only where it had none.
-        while self.fill() and not self.size:
-            pass
+        self.due = False
+        try:
+            while self.fill() and not self.size:
+                pass
+        except OSError as error:
+            self.lost(error)
 
     def fill(self):
-        # Gives how much was put.
-        put = 0
+        # Puts what there is room for; gives whether there is more than that.
+        put = more = 0
         while self.state == _ONLINE:
             if self.again:
-                number, topic, payload = self.flight[-self.again]
-                if not self.publish(topic, payload, 0, number, 8):
+                number, part, name, data = self.flight[-self.again]
+                if not self.publish(part, name, data, 8, number):
+                    more = put
                     break
                 self.again -= 1
-                put += 1
-                continue
-            if self.qos and len(self.flight) >= _FLIGHT:
+            elif self.qos and len(self.flight) >= _FLIGHT:
                 break
-            if self.fresh:  # what is true now goes before what was
+            elif self.fresh:  # what is true now goes before what was; what is retained is said anew after every greeting
                 part = self.fresh[0]
                 at = 0
                 while not part.new & (1 << at):
                     at += 1
                 name = part.props[at]
-                if not self.offer(part.name + "/" + name, self.pack(part, name), 1):
+                if not self.publish(part.name, name, self.pack(part, name), 1):
+                    more = put
                     break
                 part.new &= ~(1 << at)
-                put += 1
                 if not part.new:
                     self.fresh.pop(0)
             elif self.queue:
-                if not self.offer(self.queue[0][0], self.queue[0][1], 0):
+                part, name, data = self.queue[0]
+                if not self.publish(part, name, data, 0):
+                    more = put
                     break
+                if self.qos:
+                    self.flight.append((self.number, part, name, data))
+                else:
+                    self.news += 1
                 self.queue.pop(0)
-                put += 1
             else:
                 break
-        self.flush()
-        return put
+            put = 1
+        if self.size:
+            self.flush()
+        return more
 
-    def offer(self, topic, payload, retain):
-        # Into the bytes that leave, where there is room; what never can have any is cut.
-        most = _ROOM - len(self.d.topic) - len(topic.encode()) - 12
-        if isinstance(payload, str) and len(payload.encode()) > most:
-            payload = payload[: max(0, most // 4)]
-        number = self.next() if self.qos else 0
-        if not self.publish(topic, payload, retain, number):
-            return False
-        if not retain:  # what is retained is said anew after every greeting
-            if number:
-                self.flight.append((number, topic, payload))
-            else:
-                self.news += 1
-        return True
-
-    def publish(self, topic, payload, retain, number, again=0):
-        if isinstance(payload, int):  # when an event was: it may wait here, or for its acknowledgement
-            payload = self.d.uptime() - payload
-            payload = '{"ago": %d}' % payload if payload > 2 else "{}"
-        base, topic, payload = self.d.topic.encode(), topic.encode(), payload.encode()
-        size = 2 + len(base) + 1 + len(topic) + (2 if number else 0) + len(payload)
+    def publish(self, part, name, data, flags, number=0):
+        # Into the bytes that leave, where there is room; what never can have any is cut. `flags`: 1 is retained, 8 a repetition, with
+        # the number that it had. Bytes, because a text that is made is looked up among all names.
+        if self.qos and not number:
+            number = self.next()
+        topic = self.base + part.encode() + b"/" + name.encode() if part else self.base + name.encode()
+        if isinstance(data, int):  # when an event was: it may wait here, or for its acknowledgement
+            data = self.d.uptime() - data
+            data = b'{"ago": %d}' % data if data > 2 else b"{}"
+        elif isinstance(data, str):
+            most = _ROOM - 11 - len(topic)
+            data = (data if len(data.encode()) <= most else data[: max(0, most // 4)]).encode()
+        size = len(topic) + len(data) + (4 if number else 2)
         if not self.room(size + 3):
             return False
-        self.head(0x30 | again | (2 if number else 0) | retain, size)
-        self.text(base, b"/", topic)
+        self.head(0x30 | flags | (2 if number else 0), size)
+        self.text(topic)
         if number:
-            self.put(bytes((number >> 8, number & 255)))
-        self.put(payload)
+            self.two(number)
+        self.put(data)
         return True

@@ -57,7 +57,7 @@ class Net:
 
     def watch(self):
         # ms until the next look; 0 where joining begins anew.
-        if self.radio(self.wlan.isconnected):
+        if self.wlan.isconnected():
             if not self.joined:
                 self.joined = self.met = True
                 self.pause = 2000

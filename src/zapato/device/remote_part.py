@@ -54,7 +54,7 @@ class RemotePart:
 
     def tell(self, key):
         # The loop hands it on: from here calls would nest deeper than the smallest chip's stack allows.
-        self.d.happened(self, key[1:], key[0] == "!")
+        self.d.changed(self, key[1:], key[0] == "!")
 
 
 class Peers:

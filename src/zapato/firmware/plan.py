@@ -32,7 +32,7 @@ from zapato.lang.tables import broker_port
 from zapato.lang.zones import Zone, zone
 from zapato.parts.kind import Driver, Part
 
-MINUTE = "@minute"
+MINUTE = "@.minute"
 """What conditions listen to that read the time of day."""
 ALONE = 180_000
 """ms from a power-up until the device asks for other settings where nobody let it in."""

@@ -76,6 +76,7 @@ NUMBERED = [
     "wire_read",
     "uart_done",
     "watch",
+    "joined",
 ]
 """Calls that take and give whole numbers, as machine_modules/world.py counts them."""
 
@@ -350,7 +351,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def on_here(self, data: bytes) -> None:
         """Where the VM keeps the words that are shared."""
         self._shared = int(data)
-        self._words = self.machine.memory.words(self._shared, 6) if self.machine else None
+        self._words = self.machine.memory.words(self._shared, 7) if self.machine else None
 
     def on_modules(self, data: bytes) -> int:
         """What the machine modules took; gives the heap that the program is to have."""

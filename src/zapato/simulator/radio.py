@@ -65,7 +65,7 @@ class Radio:
     def on_wifi_disconnect(self, data: bytes) -> None:
         self.station.disconnect()
 
-    def on_wifi_joined(self, data: bytes) -> int:
+    def do_joined(self, *_: int) -> int:
         return int(self.station.joined)
 
     def on_wifi_signal(self, data: bytes) -> int:

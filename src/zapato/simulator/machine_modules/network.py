@@ -1,7 +1,7 @@
 # Stands in for the port's network module: a station, an access point, a cable.
 import json
 
-from world import ask, fetch, pipe
+from world import JOINED, ask, fetch, fire, now, number, pipe
 
 STA_IF, AP_IF = 0, 1
 _PORT = ask("port")
@@ -55,7 +55,10 @@ class WLAN:
         ask("wifi_disconnect")
 
     def isconnected(self):
-        return ask("wifi_joined") == "1"
+        joined = number(JOINED)
+        if now[2]:
+            fire()
+        return joined == 1
 
     def ifconfig(self, own=None):
         if own:

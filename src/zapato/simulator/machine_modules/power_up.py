@@ -45,6 +45,7 @@ while True:
         delattr(_owner, _path[-1])
 # The interpreter's tables of names grow in pools, each twice the last: a large one has just begun, and has room for all names
 # of the program; on_names counts what they take on the chip.
+_known = host.names(0)
 _pool = _each = 0
 while _pool < 4000:
     _pool = gc.mem_alloc()
@@ -52,6 +53,7 @@ while _pool < 4000:
         getattr(random, "n%d" % _each, None)
         _each += 1
     _pool = gc.mem_alloc() - _pool
+host.names(_known)
 gc.collect()
 host.reserve(int(host.call("modules", str(gc.mem_alloc()))))
 tables = bytearray(int(host.call("names", "")))

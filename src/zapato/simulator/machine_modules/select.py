@@ -4,27 +4,27 @@ import json
 import sys
 
 import host
-from world import WAIT, WATCH, fire, interrupted, now, number
+from world import UNUSUAL, WATCH, fire, now, number
 
 POLLIN, POLLOUT, POLLERR, POLLHUP = 1, 4, 8, 16
 _INVALID = 32  # a socket that was closed (extmod/modselect.c: MP_STREAM_POLL_NVAL)
 _wanted = []  # the number of the question, and what is asked for
 _told = None  # the answer that the simulator has
-_NOTHING = ()
 closed = []  # sockets that were closed, perhaps while a poll had them
 _measured = False  # what stays after loading
 
 
 def _look():
     # The simulator wants to see some of the program's properties.
-    global _told, _wanted
+    global _wanted
     try:
         with open("/sim/wanted") as file:
             _wanted = json.load(file)
         _tell()
     except MemoryError:
-        _told = None
-        host.call("seen", "")
+        _untold()
+    if len(_wanted) > 1:
+        now[UNUSUAL] = 1  # from now on at every turn
 
 
 def _tell():
@@ -39,10 +39,18 @@ def _tell():
         _told = values
 
 
+def _untold():
+    global _told
+    _told = None
+    host.call("seen", "")
+
+
 class poll:
     def __init__(self):
         self.wires = {}  # number -> socket: the simulator says which are ready
         self.others = []  # (thing, mask): these are asked
+        # What is called at every turn is C code, as on the ports (tools/vm/modhost.c); it hands on what is unusual.
+        self.poll = self.wait = host.poller(self.others, self.unusual, self.ready, fire, _look)
 
     def register(self, thing, mask=POLLIN | POLLOUT):
         if hasattr(thing, "number"):
@@ -61,10 +69,15 @@ class poll:
             self.wires.pop(thing.number, None)
             number(WATCH, thing.number, 0)
         else:
-            self.others = [entry for entry in self.others if entry[0] is not thing]
+            for at in range(len(self.others)):
+                if self.others[at][0] is thing:
+                    del self.others[at]
+                    return
 
-    def poll(self, timeout=-1):
-        global _measured, _told
+    def unusual(self, timeout):
+        # At the first poll(), where a socket was closed that may be registered, and where the simulator looks into the program.
+        global _measured
+        now[UNUSUAL] = 0
         if not _measured:
             _measured = True
             host.call("loaded", "")
@@ -72,55 +85,30 @@ class poll:
         if closed:
             for thing in self.wires.values():
                 if thing.number < 0:
+                    now[UNUSUAL] = 1
                     return [(thing, _INVALID)]
             closed.clear()
-        for thing, mask in self.others:
-            if thing.ioctl(3, mask):
-                timeout = 0
-        if not timeout and not now[4]:
-            return self.ready("")  # nothing new without time going by
         if len(_wanted) > 1:
             try:
                 _tell()
             except MemoryError:
-                _told = None
-                host.call("seen", "")
-        begun = now[0]
-        left = timeout
-        answer = -1
-        while True:
-            answer = number(WAIT, left, answer + 1)
-            if now[2]:
-                fire()
-            if answer == 2:
-                return self.ready(host.call("ready", ""))
-            if answer == 3:
-                interrupted()
-            if answer == 1:
-                _look()
-            else:
-                # A handler that ran makes nobody ready by itself: the ports look, and wait on (extmod/modselect.c,
-                # poll_set_poll_until_ready_or_timeout).
-                # No further name here: the frame of a function with many is taken from the heap, and the port has none.
-                thing = self.ready("")
-                if thing or timeout >= 0 and ((now[0] - begun) & 0x3FFFFFFF) >= timeout:
-                    return thing
-            if timeout >= 0:
-                left = max(0, timeout - ((now[0] - begun) & 0x3FFFFFFF))
+                _untold()
+        found = self.wait(timeout)
+        if len(_wanted) > 1:
+            now[UNUSUAL] = 1
+        return found
 
-    def ready(self, answer):
-        found = _NOTHING
+    def ready(self):
+        found = []
         for thing, mask in self.others:
             flags = thing.ioctl(3, mask)
             if flags:
-                found = [(thing, flags)]
-        if answer:
-            found = list(found)
-            for each in answer.split():
-                number, flags = each.split(":")
-                thing = self.wires.get(int(number))
-                if thing:
-                    found.append((thing, int(flags)))
+                found.append((thing, flags))
+        for each in host.call("ready", "").split():
+            number, flags = each.split(":")
+            thing = self.wires.get(int(number))
+            if thing:
+                found.append((thing, int(flags)))
         return found
 
     def ipoll(self, timeout=-1, flags=0):

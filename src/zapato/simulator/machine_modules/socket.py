@@ -2,7 +2,7 @@
 import errno
 import select
 
-from world import ask
+from world import UNUSUAL, ask, now
 
 AF_INET, SOCK_STREAM, SOCK_DGRAM = 2, 1, 2
 SOL_SOCKET, SO_REUSEADDR = 0xFFF, 4
@@ -83,3 +83,4 @@ class socket:
             self.number = -1
             if not select.closed:
                 select.closed.append(True)
+            now[UNUSUAL] = 1

@@ -27,4 +27,5 @@ class SSLSocket:
         self.number = sock.number
         self.write = sock.write
         self.read = sock.read
+        self.readinto = sock.readinto
         self.close = sock.close

@@ -7,12 +7,13 @@ import host
 
 # What host.number() is asked for; simulator/board.py has the same order in NUMBERED.
 SET, GET, BUSY, SLEEP, INTERRUPT, WAIT, ADC, FULL, PWM, DAC, TOUCH, PULSE, WIRE_RESET, WIRE_WRITE, WIRE_READ = range(15)
-UART_DONE, WATCH = 15, 16
+UART_DONE, WATCH, JOINED = 15, 16, 17
+UNUSUAL = 6  # the word of `now` that says that poll() is to look at more than what is registered
 number = host.number
 
 # Words that the host writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began,
-# and whether waiting would end at once; and one that the program writes: it fed the watchdog.
-now = array.array("I", (0, 0, 0, 0, 0, 0))
+# and whether waiting would end at once; and two that are written here: the program fed the watchdog, and something unusual waits.
+now = array.array("I", (0, 0, 0, 0, 0, 0, 1))
 host.call("here", str(uctypes.addressof(now)))
 host.share(now)
 handlers = {}  # number -> (handler, pin)
@@ -35,11 +36,6 @@ def fetch(name, data=""):
     if answer[:1] == "!":
         raise OSError(int(answer[1:]))
     return answer
-
-
-def interrupted():
-    # Ctrl-C came from the console (shared/runtime/interrupt_char.c).
-    raise KeyboardInterrupt
 
 
 def fire():

@@ -95,8 +95,7 @@ class Radio(Part):
         elif row[2] is None or time.ticks_diff(now, row[2]) >= self.apart:
             row[2] = now
             self.tell(address, strength, data)
-            for hear in self.d.ears.get(self.name + "!heard", ()):
-                self.d.guard(hear)
+            self.d.hear(self.name, "heard", 1)
         else:
             self.lost += 1
 

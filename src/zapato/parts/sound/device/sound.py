@@ -20,8 +20,7 @@ class Sound(Sensor):
             if value is None or before is None or abs(value - before) >= self.change:
                 setattr(self, name, value)
                 if value != before:
-                    for hear in self.d.ears.get(self.name + "." + name, ()):
-                        self.d.guard(hear)
+                    self.d.hear(self.name, name, 0)
 
     def say(self):
         for at in (0, 1):

@@ -34,7 +34,7 @@ class Tally(Part):
         self.was = self.read = None
         self.since = self.saved = time.ticks_ms()
         if daily:
-            d.listen("@day", self.midnight)
+            d.listen("@.day", self.midnight)
 
     def watch(self, read, known, reads, rearm=None):
         self.read = read
