@@ -1,5 +1,6 @@
 """The checks against the boards, pin by pin: the same question asked of the rules and of lists written down apart."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -9,7 +10,7 @@ from hypothesis import strategies as st
 
 import zapato
 from zapato.boards import board, board_ids
-from zapato.checks import check
+from zapato.checks import candidates, check
 
 # board -> pins where a plain relay (active high) gives an error, and where a warning; every other usable pin is silent.
 RELAYS = {
@@ -272,3 +273,10 @@ FOUGHT = [
 @pytest.mark.parametrize(("body", "codes"), FOUGHT)
 def test_the_boards_own_resistors(body, codes, checked):
     assert sorted(f.code for f in checked(body, "esp8266-30pin")) == sorted(codes)
+
+
+def test_without_a_board_there_are_no_pins_to_choose_from(put):
+    design = zapato.load(put(HEADER.format(board="esp32-38pin") + "[relay.lamp]\npin = 26\n"))
+    assert (
+        candidates(design.uses[0], design) and candidates(design.uses[0], replace(design, board=None)) == []
+    )

@@ -6,7 +6,9 @@ Everything runs as compiled modules in the real VM; outputs are measured at the 
 import json
 
 import pytest
-from conftest import NETWORK, failed, steps
+from conftest import HEADER, NETWORK, failed, steps
+
+import zapato
 
 BUTTON = '[button.b]\npin = 33\npull = "up"\nhold = "1s"\n'
 RELAY = "[relay.r]\npin = 26\n"
@@ -361,6 +363,25 @@ def test_it_joins_when_the_network_appears_late_and_waits_longer_each_time(bench
     joined = [r["t"] for r in result.records if r["what"] == "net" and r["name"] == "joined"]
     assert len(joined) == 1 and 540_000 < joined[0] < 540_000 + 62_000 + 22_000
     assert ("state", "online") in [(topic, p) for _, topic, p in _topics(result)]
+
+
+@pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
+def test_the_radio_is_told_its_country(board, put):
+    """A text of other than two letters ends the program at its start (extmod/modnetwork.c): `check` does not let it through."""
+    site = NETWORK.format(qos=0).replace("[wifi]\n", '[wifi]\ncountry = "CH"\n')
+    path = put(
+        {
+            "device.toml": HEADER.format(board=board) + "[flag.away]\n",
+            "site.toml": site,
+            "s.toml": '[rehearsal]\nlasts = "20s"\n',
+        }
+    )
+    result = zapato.rehearse(path, path.parent / "s.toml")
+    told = [(r["name"], r["value"]) for r in result.records if r["what"] == "net"]
+    assert told.index(("country", "CH")) < [name for name, _ in told].index("joined") and not result.faults
+    for wrong in ("ch", "Switzerland", "C", "C1"):
+        put({"site.toml": site.replace('"CH"', f'"{wrong}"')})
+        assert [f.code for f in zapato.check(path) if f.severity == "error"] == ["bad-name"]
 
 
 def test_the_status_led_tells_the_state_by_its_rhythm(bench):

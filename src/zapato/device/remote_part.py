@@ -100,7 +100,7 @@ class Peers:
             mqtt.put(bytes((mqtt.qos,)))
             self.asked.append(count)
             self.at += 1
-        mqtt.flush()
+        mqtt.due = True
 
     def packet(self, kind, body):
         count = body[0] << 8 | body[1] if kind & 0xF0 == 0x90 else 0

@@ -74,7 +74,14 @@ WIFI = Shape(
             default="alone",
         ),
         text("access_password", "the password of that access point; without one it is open", "", secret=True),
-        text("country", "two letters, for the radio's channels", ""),
+        # extmod/modnetwork.c, network_country: the ports raise ValueError for what has not two letters
+        named(
+            "country",
+            "its code by ISO 3166, for the radio's channels",
+            r"([A-Z]{2})?",
+            "a country is two capital letters, such as CH",
+            "",
+        ),
         choice("band", "the network's band", "2.4GHz", "5GHz", default="2.4GHz"),
     )
 )

@@ -62,6 +62,9 @@ class Radio:
             self.station.address = data.decode()
         return self.station.address
 
+    def on_wifi_country(self, data: bytes) -> None:
+        self.trace.log("net", "country", data.decode())
+
     def on_wifi_disconnect(self, data: bytes) -> None:
         self.station.disconnect()
 

@@ -17,8 +17,18 @@ AUTH_OPEN, AUTH_WPA_WPA2_PSK = 0, 4
 _WHY = {"password": STAT_WRONG_PASSWORD, "absent": STAT_NO_AP_FOUND}
 
 
+_country = "XX"
+
+
 def country(code=None):
-    return code or "XX"
+    # extmod/modnetwork.c, network_country
+    global _country
+    if code is None:
+        return _country
+    if len(code) != 2:
+        raise ValueError
+    _country = code
+    ask("wifi_country", code)
 
 
 def hostname(name=None):
