@@ -1,15 +1,18 @@
-"""Writes docs/device-file.md and docs/findings.md from the code. With --check: exit 1 where they are stale.
+"""Writes docs/device-file.md, docs/findings.md and docs/figures.md from the code. With --check: exit 1 where they are stale.
 
 usage: python tools/reference.py [--check]
 """
 
 from __future__ import annotations
 
+import ast
 import contextlib
 import sys
 import tempfile
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
+from importlib import import_module
+from itertools import pairwise
 from pathlib import Path
 
 from zapato.boards.board_file import ANALOG, BOARD, FITTED, SUPPLY
@@ -30,6 +33,7 @@ from zapato.parts import Kind, Part, kinds
 from zapato.parts.sensors import SensorChip, chip, chip_names
 
 DOCS = Path(__file__).parents[1] / "docs"
+SOURCES = DOCS.parent / "src" / "zapato"
 NOTE = "<!-- made by tools/reference.py; change the code, then run `make docs` -->\n"
 
 
@@ -338,9 +342,48 @@ def _said(rule: Rule) -> str:
         return f"```text\n{text_of(own).rstrip()}\n```\n"
 
 
+def _named_figures(path: Path) -> Iterator[tuple[str, object, str]]:
+    """The numbers that a module gives names to and explains: the name, the value and the first line of the text below it."""
+    body = ast.parse(path.read_text("utf-8")).body
+    module = ".".join(path.relative_to(SOURCES.parent).with_suffix("").parts).removesuffix(".__init__")
+    for made, said in pairwise(body):
+        if (
+            not isinstance(made, ast.Assign)
+            or not isinstance(said, ast.Expr)
+            or not isinstance(said.value, ast.Constant)
+        ):
+            continue
+        target = made.targets[0]
+        for name in target.elts if isinstance(target, ast.Tuple) else [target]:
+            value = getattr(import_module(module), name.id) if isinstance(name, ast.Name) else None
+            plain = value if isinstance(value, tuple) else (value,)
+            if all(isinstance(each, (int, float)) and not isinstance(each, bool) for each in plain):
+                yield name.id.strip("_"), value, " ".join(str(said.value.value).split())  # type: ignore[union-attr]
+
+
+def figures() -> str:
+    """The page of the numbers that the code decides by."""
+    text = f"{NOTE}# Figures\n\nThe numbers that Zapato decides by, with what each is; where one is a datasheet's or a standard's, that is named.\n"
+    for path in sorted(SOURCES.rglob("*.py")):
+        if "device" in path.parts or path.name == "__main__.py":
+            continue
+        rows = [
+            f"| `{name}` | {value!r} | {what.replace('|', chr(92) + '|')} |"
+            for name, value, what in _named_figures(path)
+        ]
+        if rows:
+            where = path.relative_to(SOURCES).with_suffix("").as_posix()
+            text += f"\n## {where}\n\n| name | value | what it is |\n|---|---|---|\n" + "\n".join(rows) + "\n"
+    return text
+
+
 def main(check: bool) -> int:
     stale = []
-    for name, text in (("device-file.md", device_file()), ("findings.md", findings())):
+    for name, text in (
+        ("device-file.md", device_file()),
+        ("findings.md", findings()),
+        ("figures.md", figures()),
+    ):
         path = DOCS / name
         if not path.is_file() or path.read_text("utf-8") != text:
             stale.append(name)

@@ -461,6 +461,19 @@ def test_what_a_delivery_ends_with(put, tmp_path, messages, words):
     assert told == ["waiting for the device", "offering 1.1.0 to 1.0.0", "sending", "on trial"]
 
 
+def test_a_device_that_tells_no_number_is_offered_the_update_at_its_third_sign_of_life(put, tmp_path):
+    """Those of before 0.2 tell none."""
+    offer = UpdateOffer("refuge/bench", bytes.fromhex(KEY), packed(designs(put)[1], tmp_path))
+    made = []
+    for signs in range(5):
+        told = []
+        device = Said(*[("refuge/bench/vitals", b'{"version": "1.0.0"}')] * signs)
+        with pytest.raises(NotDelivered):
+            over_the_air(offer, device, patience=0.05, tell=lambda what, share, told=told: told.append(what))
+        made.append(told.count("offering 1.1.0 to 1.0.0"))
+    assert made == [0, 0, 0, 1, 1]
+
+
 def test_a_connection_is_closed_whatever_happens(put, monkeypatch):
     made = []
 

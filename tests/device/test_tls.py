@@ -1,5 +1,6 @@
 """TLS: the broker's certificate is checked, by the program's own calls, against a real broker with a real handshake."""
 
+import base64
 import shutil
 import subprocess
 from pathlib import Path
@@ -114,6 +115,8 @@ def test_on_the_virtual_stage_tls_takes_its_round_trips(put, bench):
         ("site.toml", "holds no certificate"),
         ("two.pem", "holds 2 certificates"),
         ("torn.pem", "damaged"),
+        ("long.pem", "no certificate of at most 4096 bytes"),
+        ("other.pem", "no certificate of at most 4096 bytes"),
         ("../../../../../../etc/hostname", "outside the site"),
     ],
 )
@@ -122,10 +125,18 @@ def test_a_wrong_authority_is_met_at_the_desk(ca, words, put):
     text = (KEYS / "ca.pem").read_text()
     (path.parent / "two.pem").write_text(text + text)
     (path.parent / "torn.pem").write_text(text.replace("MII", "***", 1))
+    for name, data in {"long": b"\x30" * 4097, "longest": b"\x30" * 4096, "other": b"\x31" * 99}.items():
+        inside = base64.b64encode(data).decode()
+        (path.parent / f"{name}.pem").write_text(
+            f"-----BEGIN CERTIFICATE-----\n{inside}\n-----END CERTIFICATE-----\n"
+        )
     found = [f for f in zapato.check(path).findings if f.code == "tls-authority"]
     assert len(found) == 1 and words in found[0].message, found
     with pytest.raises(Refused):
         zapato.build(path, path.parent / "out")
+    site = path.parent / "site.toml"
+    site.write_text(SITE.format(ca="longest.pem"))
+    assert not [f for f in zapato.check(path).findings if f.code == "tls-authority"]
 
 
 def test_the_authority_is_a_setting_and_tls_is_refused_where_the_port_cannot(put, cli):
