@@ -1,5 +1,6 @@
 """The checks against the boards, pin by pin: the same question asked of the rules and of lists written down apart."""
 
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -7,6 +8,7 @@ import pytest
 from conftest import HEADER
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from support.approved import approve
 
 import zapato
 from zapato.boards import board, board_ids
@@ -72,6 +74,40 @@ def test_a_line_that_is_held_high_on_every_pin(name, put):
 def test_an_analog_sensor_beside_wifi_on_every_pin(name, put):
     errors, _ = _verdicts(put, name, '[sensor.a]\nchip = "analog"\npin = {pin}\n[wifi]\nname = "hall"\n')
     assert {p.gpio for p in board(name).brought_out} - errors == ANALOG[name]
+
+
+USES = {
+    "relay": "[relay.a]\npin = {pin}\n",
+    "dimmer": "[dimmer.a]\npin = {pin}\n",
+    "true analog": '[dimmer.a]\npin = {pin}\nby = "dac"\n',
+    "button": '[button.a]\npin = {pin}\npull = "up"\n',
+    "contact": '[contact.a]\npin = {pin}\npull = "down"\n',
+    "dht22": '[sensor.a]\nchip = "dht22"\npin = {pin}\n',
+    "analog": '[sensor.a]\nchip = "analog"\npin = {pin}\n[wifi]\nname = "hall"\n',
+    "touch": "[touch.a]\npin = {pin}\n",
+    "strip": '[strip.a]\npin = {pin}\ncount = 8\nchip = "ws2812b"\n',
+    "i2c": "[i2c.a]\nsda = {pin}\nscl = 25\n",
+    "uart": "[uart.a]\ntx = {pin}\nrx = 25\nbaud = 9600\n",
+}
+
+
+@pytest.mark.parametrize("name", RELAYS)
+def test_what_is_said_of_every_use_of_every_pin(name, put):
+    rows = []
+    for use, table in USES.items():
+        said: dict[str, list[str]] = {}
+        for pin in board(name).brought_out:
+            path = put(HEADER.format(board=name) + table.format(pin='"A0"' if pin.analog_only else pin.gpio))
+            for finding in zapato.check(path):
+                text = f"{finding.severity} {finding.code}: {finding.message} ({finding.why}) {'; '.join(finding.fixes)}"
+                said.setdefault(re.sub(r"\bGPIO\d+( \([^)]*\))?|\b[AD]\d+\b", "PIN", text), []).append(
+                    str(pin.gpio)
+                )
+        rows += [
+            f"== {use}",
+            *(f"{','.join(dict.fromkeys(pins))}: {text}" for text, pins in sorted(said.items())),
+        ]
+    approve(f"pins-{name}", "\n".join(rows) + "\n")
 
 
 # Levels: what a part puts on a pin, and what the finding computes.
