@@ -72,7 +72,12 @@ def row(folder: Path, parts: int) -> tuple[int, int, int, int]:
     script.write_text('[rehearsal]\nlasts = "660s"\n')
     late = zapato.rehearse(path, script).effort  # from the first minute on: joining and greeting are no rest
     more = {word: (spent[word].effort.turning - rest.turning) // MANY for word in ("press", "message")}
-    return (late.turning - rest.turning) // (late.turns - rest.turns), spent["press"].effort.reacting, more["press"], more["message"]
+    return (
+        (late.turning - rest.turning) // (late.turns - rest.turns),
+        spent["press"].effort.reacting,
+        more["press"],
+        more["message"],
+    )
 
 
 def instructions() -> None:

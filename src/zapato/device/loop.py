@@ -221,7 +221,7 @@ class Device:
         # A collection takes as long as fifty turns: so only where a quarter of what was free is taken. What is made until then and stays
         # lies close together at the heap's begin, and the largest free piece stays large.
         self.uptime()
-        if gc.mem_free() < self.free - (self.free >> 2):
+        if gc.mem_free() * 4 < self.free * 3:
             gc.collect()
             self.free = gc.mem_free()
 
@@ -276,5 +276,4 @@ class Device:
 
     def other(self, thing, flags):
         # Something else to poll is ready: the network, where nobody puts himself before it.
-        if self.out:
-            self.out.ready(flags)
+        self.out.ready(flags)  # type: ignore

@@ -23,6 +23,7 @@ _CALLING = const(1)
 _GREETING = const(2)
 _ONLINE = const(3)
 _OUT = bytearray(_ROOM)  # made while the free memory is in one piece
+_VIEW = memoryview(_OUT)
 
 
 class Mqtt:
@@ -38,9 +39,7 @@ class Mqtt:
         self.timer = None
         self.pause = 1000
         self.trouble = None  # what was told last about not getting through
-        self.out = _OUT
-        self.view = memoryview(_OUT)
-        self.size = 0  # bytes in out
+        self.size = 0  # bytes in _OUT
         self.waits = False  # the socket is to tell when it takes more
         self.news = 0  # messages among them that are gone if the connection is
         self.into = bytearray(_LARGEST)
@@ -190,7 +189,7 @@ class Mqtt:
 
     def put(self, data):
         end = self.size + len(data)
-        self.out[self.size : end] = data
+        _OUT[self.size : end] = data
         self.size = end
 
     def head(self, kind, size):
@@ -206,11 +205,11 @@ class Mqtt:
     def flush(self):
         # Where the connection is gone it raises OSError.
         while self.size and self.sock:
-            count = self.sock.write(self.view[: self.size])
+            count = self.sock.write(_VIEW[: self.size])
             if not count:  # None: not now
                 break
             self.size -= count
-            self.view[: self.size] = self.view[count : count + self.size]
+            _VIEW[: self.size] = _VIEW[count : count + self.size]
             self.sent = time.ticks_ms()
             if not self.size:
                 self.news = 0
@@ -441,33 +440,29 @@ class Mqtt:
             self.lost(error)
 
     def fill(self):
-        # Puts what there is room for; gives whether there is more than that.
-        put = more = 0
+        # Puts what there is room for; gives whether something was put and there is more.
+        put = 0
         while self.state == _ONLINE:
             if self.again:
                 number, part, name, data = self.flight[-self.again]
                 if not self.publish(part, name, data, 8, number):
-                    more = put
                     break
                 self.again -= 1
-            elif self.qos and len(self.flight) >= _FLIGHT:
-                break
-            elif self.fresh:  # what is true now goes before what was; what is retained is said anew after every greeting
+            elif self.fresh and len(self.flight) < _FLIGHT:
+                # What is true now goes before what was; what is retained is said anew after every greeting.
                 part = self.fresh[0]
                 at = 0
                 while not part.new & (1 << at):
                     at += 1
                 name = part.props[at]
                 if not self.publish(part.name, name, self.pack(part, name), 1):
-                    more = put
                     break
                 part.new &= ~(1 << at)
                 if not part.new:
                     self.fresh.pop(0)
-            elif self.queue:
+            elif self.queue and len(self.flight) < _FLIGHT:
                 part, name, data = self.queue[0]
                 if not self.publish(part, name, data, 0):
-                    more = put
                     break
                 if self.qos:
                     self.flight.append((self.number, part, name, data))
@@ -475,11 +470,12 @@ class Mqtt:
                     self.news += 1
                 self.queue.pop(0)
             else:
+                put = 0
                 break
             put = 1
         if self.size:
             self.flush()
-        return more
+        return put
 
     def publish(self, part, name, data, flags, number=0):
         # Into the bytes that leave, where there is room; what never can have any is cut. `flags`: 1 is retained, 8 a repetition, with
