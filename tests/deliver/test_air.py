@@ -61,6 +61,16 @@ def test_an_update_of_one_link_sends_what_changed_and_runs(put, tmp_path, board,
     approve(f"update-{request.node.callspec.id.partition(',')[0].replace(' ', '-')}", "\n".join(rows) + "\n")
 
 
+def test_the_same_version_may_come_again_where_that_is_wanted(put, tmp_path):
+    old, again = designs(put, new="1.0.0")
+    place = Place(old)
+    offer = UpdateOffer(old.topic, bytes.fromhex(KEY), packed(again, tmp_path))
+    place.serve(offer)
+    place.clock.at(20_000, lambda: place.offer(offer, "1.0.0", again=True))
+    place.run()
+    assert "b.runs" in place.board.flash.files and "version 1.0.0 runs" in place.notes, "\n".join(place.log)
+
+
 def test_what_came_of_another_file_is_not_gone_on_with(put, tmp_path):
     """The first file that comes is a new one: what an earlier update left in its place is thrown away."""
     old, new = designs(put)
