@@ -13,7 +13,8 @@ _TURN = const(32)  # changes handled before the network gets its turn again
 _WAITING = const(64)  # changes that may wait; what comes beyond is dropped and counted
 _LONG = const(1 << 28)  # ms: the ports' counters tell no more than 2^29 apart, so longer times go in pieces
 _TOLD = const(12)  # faults that are remembered as told
-_TIDY = const(60000)
+_FIRST = const(30000)  # ms until the free memory is counted, and between two such looks
+_TIDY = const(600000)
 
 
 class Wake(io.IOBase):
@@ -206,7 +207,8 @@ class Device:
         else:
             self.status(2)
         self.free = gc.mem_free()
-        self.every(_TIDY, self.tidy)
+        gc.threshold(self.free >> 2)
+        self.every(_TIDY, self.tidy, _FIRST)
         while True:
             self.guard(self.turns)
 
@@ -218,12 +220,11 @@ class Device:
         return self.seconds
 
     def tidy(self):
-        # A collection takes as long as fifty turns: so only where a quarter of what was free is taken. What is made until then and stays
-        # lies close together at the heap's begin, and the largest free piece stays large.
+        # What is told of the free memory. Else it is collected when a quarter of what was free is taken (gc.threshold): a collection
+        # takes as long as fifty turns, and what is made until then and stays lies close together at the heap's begin.
         self.uptime()
-        if gc.mem_free() * 4 < self.free * 3:
-            gc.collect()
-            self.free = gc.mem_free()
+        gc.collect()
+        self.free = gc.mem_free()
 
     def turns(self):
         # One after the other; ends by an exception only. In one piece, because a frame of more than eleven words is taken from the heap,
