@@ -92,6 +92,7 @@ def compiled_once(tmp_path_factory: pytest.TempPathFactory):
     """Compiled modules are kept for the session, away from the user's own cache."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
+        patch.setenv("XDG_DATA_HOME", str(tmp_path_factory.mktemp("data")))  # where a hub keeps its history
         yield
 
 
