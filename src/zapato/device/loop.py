@@ -15,6 +15,7 @@ _LONG = const(1 << 28)  # ms: the ports' counters tell no more than 2^29 apart, 
 _TOLD = const(12)  # faults that are remembered as told
 _FIRST = const(30000)  # ms until the free memory is counted, and between two such looks
 _TIDY = const(600000)
+_SCARCE = const(32768)  # bytes free below which memory is collected sooner than it must be
 
 
 class Wake(io.IOBase):
@@ -207,7 +208,8 @@ class Device:
         else:
             self.status(2)
         self.free = gc.mem_free()
-        gc.threshold(self.free >> 2)
+        if self.free < _SCARCE:
+            gc.threshold(self.free >> 2)
         self.every(_TIDY, self.tidy, _FIRST)
         while True:
             self.guard(self.turns)
@@ -220,8 +222,8 @@ class Device:
         return self.seconds
 
     def tidy(self):
-        # What is told of the free memory. Else it is collected when a quarter of what was free is taken (gc.threshold): a collection
-        # takes as long as fifty turns, and what is made until then and stays lies close together at the heap's begin.
+        # What is told of the free memory. Else it is collected when there is none, for a collection takes as long as fifty turns; where there
+        # is little, when a quarter of it is taken: what is made until then and stays lies close together at the heap's begin.
         self.uptime()
         gc.collect()
         self.free = gc.mem_free()
