@@ -15,13 +15,13 @@ from zapato.design.design import Design, PinUse
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
 
-IDLE, CONNECTED = 30_000, 45_000
+IDLE, CONNECTED = 23_000, 59_000
 """Instructions a second of a program without a network, and what Wi-Fi and the broker add."""
-LOOK, LOOKS = 62_000, 100
+LOOK, LOOKS = 63_000, 100
 """Instructions of one look at an input without an interrupt, and looks a second."""
 FEEL, FEELS = 58_000, 12.5
 """The same of a touch pad."""
-READING, MESSAGE = 105_000, 245_000
+READING, MESSAGE = 104_000, 317_000
 """Instructions of a sensor's reading, and of a message."""
 
 
