@@ -343,7 +343,7 @@ def _said(rule: Rule) -> str:
 
 
 def _named_figures(path: Path) -> Iterator[tuple[str, object, str]]:
-    """The numbers that a module gives names to and explains: the name, the value and the first line of the text below it."""
+    """The numbers that a module gives names to and explains: the name, the value and the text below it."""
     body = ast.parse(path.read_text("utf-8")).body
     module = ".".join(path.relative_to(SOURCES.parent).with_suffix("").parts).removesuffix(".__init__")
     for made, said in pairwise(body):

@@ -6,9 +6,10 @@ Everything runs as compiled modules in the real VM; outputs are measured at the 
 import json
 
 import pytest
-from conftest import HEADER, NETWORK, failed, steps
+from conftest import HEADER, NETWORK, failed, in_the_vm, steps
 
 import zapato
+from zapato.firmware.compile import runtime_source
 
 BUTTON = '[button.b]\npin = 33\npull = "up"\nhold = "1s"\n'
 RELAY = "[relay.r]\npin = 26\n"
@@ -367,7 +368,7 @@ def test_it_joins_when_the_network_appears_late_and_waits_longer_each_time(bench
 
 @pytest.mark.parametrize("board", ["esp8266-30pin", "esp32-38pin", "rp2040w-40pin"])
 def test_the_radio_is_told_its_country(board, put):
-    """A text of other than two letters ends the program at its start (extmod/modnetwork.c): `check` does not let it through."""
+    """The ports raise ValueError where it has not two letters (extmod/modnetwork.c): `check` does not let such a text through."""
     site = NETWORK.format(qos=0).replace("[wifi]\n", '[wifi]\ncountry = "CH"\n')
     path = put(
         {
@@ -382,6 +383,14 @@ def test_the_radio_is_told_its_country(board, put):
     for wrong in ("ch", "Switzerland", "C", "C1"):
         put({"site.toml": site.replace('"CH"', f'"{wrong}"')})
         assert [f.code for f in zapato.check(path) if f.severity == "error"] == ["bad-name"]
+
+
+def test_a_country_that_the_radio_refuses_does_not_end_the_program():
+    stub = "STA_IF = 0\ndef country(code):\n    raise ValueError\nclass WLAN:\n    def __init__(self, interface):\n        pass\n"
+    text = "import net\nclass Device:\n    pass\nprint(net.Net(Device(), 'hall', '', None, 'Switzerland').ssid)\n"
+    assert (
+        in_the_vm(text, {"net": runtime_source("net", "esp32"), "network": stub}).splitlines()[-1] == "hall"
+    )
 
 
 def test_the_status_led_tells_the_state_by_its_rhythm(bench):

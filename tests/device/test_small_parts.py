@@ -88,6 +88,9 @@ class Mqtt:
         self.count = getattr(self, "count", 0) + 1
         return self.count
 
+    def two(self, number):
+        self.put(bytes((number >> 8, number & 255)))
+
     def put(self, data):
         print("   puts", bytes(data))
 

@@ -13,9 +13,10 @@ _TURN = const(32)  # changes handled before the network gets its turn again
 _WAITING = const(64)  # changes that may wait; what comes beyond is dropped and counted
 _LONG = const(1 << 28)  # ms: the ports' counters tell no more than 2^29 apart, so longer times go in pieces
 _TOLD = const(12)  # faults that are remembered as told
-_FIRST = const(30000)  # ms until the free memory is counted, and between two such looks
-_TIDY = const(600000)
+_FIRST = const(30000)  # ms until the free memory is counted for the first time
+_TIDY = const(600000)  # ms between two counts
 _SCARCE = const(32768)  # bytes free below which memory is collected sooner than it must be
+_LEAST = const(2048)  # bytes taken until then at the least: a collection takes some 40 ms on the smallest chip
 
 
 class Wake(io.IOBase):
@@ -209,7 +210,7 @@ class Device:
             self.status(2)
         self.free = gc.mem_free()
         if self.free < _SCARCE:
-            gc.threshold(self.free >> 2)
+            gc.threshold(max(self.free >> 2, _LEAST))
         self.every(_TIDY, self.tidy, _FIRST)
         while True:
             self.guard(self.turns)

@@ -25,7 +25,7 @@ class Net:
         d.net = self
         d.out = mqtt
         if country:
-            network.country(country)
+            self.radio(network.country, country)
         self.wlan = network.WLAN(network.STA_IF)
 
     def begin(self):

@@ -95,7 +95,7 @@ class Peers:
                 break
             count = mqtt.next()
             mqtt.head(0x82, len(topic) + 5)
-            mqtt.put(bytes((count >> 8, count & 255)))
+            mqtt.two(count)
             mqtt.text(topic)
             mqtt.put(bytes((mqtt.qos,)))
             self.asked.append(count)

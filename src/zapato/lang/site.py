@@ -74,7 +74,7 @@ WIFI = Shape(
             default="alone",
         ),
         text("access_password", "the password of that access point; without one it is open", "", secret=True),
-        # extmod/modnetwork.c, network_country: the ports raise ValueError for what has not two letters
+        # extmod/modnetwork.c, network_country: the ports raise ValueError where it has not two letters
         named(
             "country",
             "its code by ISO 3166, for the radio's channels",

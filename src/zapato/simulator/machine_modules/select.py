@@ -50,7 +50,7 @@ class poll:
         self.wires = {}  # number -> socket: the simulator says which are ready
         self.others = []  # (thing, mask): these are asked
         # What is called at every turn is C code, as on the ports (tools/vm/modhost.c); it hands on what is unusual.
-        self.poll = self.wait = host.poller(self.others, self.unusual, self.ready, fire, _look)
+        self.poll = host.poller(self.others, self.unusual, self.ready, fire, _look)
 
     def register(self, thing, mask=POLLIN | POLLOUT):
         if hasattr(thing, "number"):
@@ -93,7 +93,7 @@ class poll:
                 _tell()
             except MemoryError:
                 _untold()
-        found = self.wait(timeout)
+        found = self.poll(timeout)
         if len(_wanted) > 1:
             now[UNUSUAL] = 1
         return found
