@@ -6,10 +6,11 @@ Source: Bluetooth Core Specification, Vol 3, part C, 11 (structures: length, typ
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, cast
 
 from zapato.lang.json_text import read_json
+from zapato.record import record
 
 HEARD = "heard"
 """The event with which a radio passes on what it heard."""
@@ -20,7 +21,7 @@ MOST = 200
 """Addresses that are kept at the most."""
 
 
-@dataclass
+@record
 class Advert:
     """One that advertises.
 

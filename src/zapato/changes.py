@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import Any, Literal, cast
 
 from zapato.budgets.memory import memory
 from zapato.design import Design
 from zapato.design.links import starts
+from zapato.record import record
 from zapato.topics import topics
 from zapato.wiring import wiring
 
@@ -16,7 +17,7 @@ Group = Literal["device", "parts", "wires", "topics", "links", "memory"]
 How = Literal["added", "removed", "changed"]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Change:
     """One difference.
 

@@ -6,19 +6,19 @@ import contextlib
 import logging
 from collections.abc import Callable, Generator, Iterable
 from concurrent.futures import BrokenExecutor, Executor, Future
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar, cast
 
 from zapato.errors import ZapatoError
 from zapato.lang.source import seen_from
+from zapato.record import record
 
 T = TypeVar("T")
 CONNECT = 5
 """Seconds in which a scheduler must answer."""
 
 
-@dataclass
+@record
 class There:
     """Work done on another machine of a cluster: paths are absolute, and seen from where the work was asked for."""
 

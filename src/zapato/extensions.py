@@ -23,7 +23,6 @@ import os
 import re
 import sys
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
 from pathlib import Path
@@ -31,12 +30,13 @@ from types import ModuleType
 from typing import Any
 
 from zapato.errors import ZapatoError
+from zapato.record import record
 
 GROUP = "zapato.extensions"
 NAME = re.compile(r"[a-z][a-z0-9_]{0,39}")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Bundle:
     """One bundle, of ours or of an extension.
 

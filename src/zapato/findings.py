@@ -7,6 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, get_args
 
+from zapato.record import record
+
 if TYPE_CHECKING:
     import pandas
 
@@ -90,7 +92,7 @@ def _order(finding: Finding) -> tuple[str, int, int, int, str]:
     return place.file, place.line, place.column, SEVERITIES.index(finding.severity), finding.code
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Report:
     """The findings of one call, in the order of files and lines.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from types import MappingProxyType
 
 from zapato.adverts import Advert
@@ -13,12 +13,13 @@ from zapato.lang.edit import add_table, set_keys
 from zapato.lang.fields import nearest
 from zapato.parts import kind
 from zapato.parts.kind import Part, ScanEntry
+from zapato.record import record
 
 FOUND = "found"
 """The property in which a part that scans says what it met."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ScanResult:
     """One thing that a device met.
 

@@ -1,15 +1,140 @@
-"""What plain records share: how they are shown.
+"""Records: dataclasses whose methods cost nothing until they are used.
 
-They are plain dataclasses, neither frozen nor with comparison: making those methods was a sixth of a cold check. Nothing changes
-them; what leaves the program (findings, reports, results) is frozen.
+`dataclasses.dataclass` compiles each method of a class from text when its module is imported. A cold `zapato check` imports more than a
+hundred classes of data and makes objects of half of them: that was a third of its time. A record is a dataclass whose `__init__` is
+compiled when its first object is made; comparing, hashing, showing and refusing changes are functions that all records share.
+`dataclasses.fields`, `replace` and `asdict` take records, and a plain dataclass may have one as its base.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import MISSING, Field, FrozenInstanceError, dataclass, field, fields, is_dataclass
+from functools import cache
+from operator import attrgetter
+from reprlib import recursive_repr
+from threading import RLock
+from typing import Any, NoReturn, TypeVar, dataclass_transform, overload
 
-class Record:
-    """A dataclass that is made with `repr=False`, because making that method for a hundred classes takes a check's time; this one serves all."""
+T = TypeVar("T")
+_LOCK = RLock()
 
-    def __repr__(self) -> str:
-        shown = (f"{name}={value!r}" for name, value in vars(self).items() if not name.startswith("_"))
-        return f"{type(self).__name__}({', '.join(shown)})"
+
+@overload
+def record(made: type[T], /) -> type[T]: ...
+@overload
+def record(*, frozen: bool = False, eq: bool = True) -> Callable[[type[T]], type[T]]: ...
+@dataclass_transform(field_specifiers=(field,))
+def record(made: type[Any] | None = None, /, *, frozen: bool = False, eq: bool = True) -> Any:
+    """Make a class of annotated fields a record; `frozen` and `eq` mean what they mean for a dataclass."""
+
+    def defer(made: type[Any]) -> type[Any]:
+        own = vars(made)
+        if "__init__" in own:
+            raise TypeError(
+                f"{made.__qualname__}: a record's __init__ is made of its fields; write __post_init__ instead"
+            )
+        methods: dict[str, Any] = {}
+        if made.__repr__ is object.__repr__:
+            methods["__repr__"] = _shown
+        if eq:
+            methods |= {"__eq__": _equal, "__hash__": _hashed if frozen else None}
+        if frozen:
+            methods |= {"__setattr__": _refuse, "__delattr__": _refuse}
+        for name, method in methods.items():
+            if own.get(name) is None:  # Python itself writes __hash__ = None beside an __eq__
+                setattr(made, name, method)
+        waiting = _Waiting(made, frozen)
+        made.__init__ = waiting.first()
+        made.__dataclass_fields__ = waiting
+        return made
+
+    return defer if made is None else defer(made)
+
+
+class _Waiting:
+    """A class that is not complete yet; stands for its `__dataclass_fields__` until somebody asks for them or makes an object."""
+
+    def __init__(self, made: type[Any], frozen: bool) -> None:
+        self.made, self.frozen, self.whole = made, frozen, False
+
+    def __get__(self, instance: object, owner: type[Any]) -> dict[str, Field[Any]]:
+        self.complete()
+        return self.made.__dataclass_fields__
+
+    def complete(self) -> None:
+        with _LOCK:
+            if not self.whole:
+                self._collect_fields()
+                self.made.__dataclass_params__.frozen = self.frozen  # what a class on top of it looks at
+                self.made.__init__ = _initializer(self.made, self.frozen)
+                self.whole = True
+
+    def _collect_fields(self) -> None:
+        made = self.made
+        bases: list[Any] = [base for base in made.__mro__[1:] if is_dataclass(base)]
+        again = self.frozen and any(base.__dataclass_params__.frozen for base in bases)
+        if again:  # dataclass wants to make these two itself on top of a frozen base
+            del made.__setattr__, made.__delattr__
+        dataclass(init=False, eq=False, repr=False, match_args=False, frozen=again)(made)
+
+    def first(self) -> Callable[..., None]:
+        def __init__(self: object, *given: Any, **named: Any) -> None:
+            waiting.complete()
+            waiting.made.__init__(self, *given, **named)
+
+        waiting = self
+        return __init__
+
+
+def _initializer(made: type[Any], frozen: bool) -> Callable[..., None]:
+    """The `__init__` of a class, compiled from its fields."""
+    names: dict[str, Any] = {"MISSING": MISSING, "put": object.__setattr__}
+    before, behind, body = ["self"], ["*"], ["pass"]
+    for each in fields(made):
+        value = each.name
+        if each.default_factory is not MISSING:
+            names[f"made_{value}"] = each.default_factory
+            value = f"made_{value}() if {value} is MISSING else {value}" if each.init else f"made_{value}()"
+        if each.init:
+            given = "MISSING" if each.default_factory is not MISSING else f"default_{each.name}"
+            names[f"default_{each.name}"] = each.default
+            none = each.default is MISSING and each.default_factory is MISSING
+            (behind if each.kw_only else before).append(each.name if none else f"{each.name}={given}")
+        if each.init or each.default_factory is not MISSING:
+            body.append(f"put(self, {each.name!r}, {value})" if frozen else f"self.{each.name} = {value}")
+    if hasattr(made, "__post_init__"):
+        body.append("self.__post_init__()")
+    head = ", ".join(before + (behind if behind[1:] else []))
+    exec(f"def __init__({head}):\n " + "\n ".join(body), names)
+    made_init: Callable[..., None] = names["__init__"]
+    made_init.__qualname__ = f"{made.__qualname__}.__init__"
+    return made_init
+
+
+def _refuse(self: object, name: str, *value: object) -> NoReturn:
+    raise FrozenInstanceError(f"{type(self).__name__}.{name} cannot be changed")
+
+
+@cache
+def _compared(made: type[Any]) -> Callable[[object], object]:
+    """What gives the values by which objects of a class are compared."""
+    names = [each.name for each in fields(made) if each.compare]
+    return attrgetter(*names) if names else lambda _: ()
+
+
+def _equal(self: object, other: object) -> bool:
+    if other.__class__ is not self.__class__:
+        return NotImplemented
+    values = _compared(self.__class__)
+    return values(self) == values(other)
+
+
+def _hashed(self: object) -> int:
+    return hash(_compared(self.__class__)(self))
+
+
+@recursive_repr()
+def _shown(self: Any) -> str:
+    shown = (each.name for each in fields(self) if each.repr and not each.name.startswith("_"))
+    return f"{self.__class__.__qualname__}({', '.join(f'{name}={getattr(self, name)!r}' for name in shown)})"

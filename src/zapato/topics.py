@@ -6,20 +6,21 @@ A contact has a property `closed` and an event `closed`, which would be one topi
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from typing import Literal
 
 from zapato.design.design import Design, once
 from zapato.design.remote_parts import RemotePart
 from zapato.lang.senml import KEYS
 from zapato.parts.kind import Argument, Part, Property
+from zapato.record import record
 
 ITSELF = ("tell", "restart", "settings", "forget", "update")
 """What the device itself can be told."""
 Of = Literal["state", "about", "property", "set", "event", "action", "vitals", "notes", "device", "heard"]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Topic:
     """One topic.
 

@@ -154,8 +154,7 @@ def test_a_soft_handlers_queue_holds_so_many_while_c_code_runs():
     for number in range(6):
         waiting.fire(number, 1)
     assert [each.number for each in waiting.waiting] == [0, 1, 2, 3] and waiting.lost == 2
-    with waiting.between_instructions():
-        waiting.fire(9, 1)
+    waiting.between_instructions(waiting.fire, 9, 1)
     assert waiting.waiting[-1].moment == (0, 0)
     waiting.fire(7, 1, hard=True)
     with waiting.off():

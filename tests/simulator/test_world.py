@@ -530,4 +530,14 @@ def test_the_largest_free_piece_at_its_smallest(tables):
     meter.collected(bytes(60))  # what is taken before the program begins
     for table in tables:
         meter.collected(table)
-    assert meter.use.largest == min(largest_free(table) for table in tables)
+    assert meter.use.largest == min(map(_largest, tables))
+
+
+def _largest(table):
+    blocks = "".join("01"[(byte >> 2 * n) & 3 != 0] for byte in table for n in range(4))
+    return 16 * max(map(len, blocks.split("1")))
+
+
+@given(st.binary(min_size=1, max_size=9) | st.lists(st.sampled_from([0, 1, 64, 255]), min_size=1).map(bytes))
+def test_the_largest_free_piece_of_any_table(table):
+    assert largest_free(table) == _largest(table)

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from typing import Literal
 
-from zapato.record import Record
+from zapato.record import record
 
 _GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
 
 Level = Literal["high", "low"]
 
 
-@dataclass(eq=False, repr=False)
-class Boot(Record):
+@record(eq=False)
+class Boot:
     """What the chip reads from a pin at reset.
 
     Attributes:
@@ -31,8 +31,8 @@ class Boot(Record):
     why: str
 
 
-@dataclass(eq=False, repr=False)
-class Pin(Record):
+@record(eq=False)
+class Pin:
     """One pin of a chip.
 
     Attributes:
@@ -90,8 +90,8 @@ class Pin(Record):
         return "low" if self.reset in ("pull-down", "low") else None
 
 
-@dataclass(eq=False, repr=False)
-class Analog(Record):
+@record(eq=False)
+class Analog:
     """The range of an analog input at the pin, in volts, its resolution in bits, and the source.
 
     `exact` is V up to which its maker states the error, 0 where that is the whole range; `off` that error, V, 0 where not stated.
@@ -113,8 +113,8 @@ class Analog(Record):
         return self.exact or self.high
 
 
-@dataclass(eq=False, repr=False)
-class Resources(Record):
+@record(eq=False)
+class Resources:
     """How many of each the chip has: PWM channels and timers, pulse engines, bus controllers.
 
     `pwm_least` and `pwm_most` are pulses a second, 0 where not stated. With `pwm_fixed` n, PWM output k belongs to GPIO k and GPIO k + n; else any pin takes any channel.
@@ -133,8 +133,8 @@ class Resources(Record):
     pwm_most: float = 0.0
 
 
-@dataclass(eq=False, repr=False)
-class Draw(Record):
+@record(eq=False)
+class Draw:
     """What the chip itself takes, A: with its radio asleep, receiving, and sending; 0 where not stated."""
 
     idle: float = 0.0
@@ -143,8 +143,8 @@ class Draw(Record):
     source: str = ""
 
 
-@dataclass(eq=False, repr=False)
-class Chip(Record):
+@record(eq=False)
+class Chip:
     """The silicon.
 
     Attributes:
@@ -192,16 +192,16 @@ class Chip(Record):
     speed: int = 50_000
 
 
-@dataclass(eq=False, repr=False)
-class HeaderPin(Record):
+@record(eq=False)
+class HeaderPin:
     """One place of a header: its label and the pin behind it, or None for supply and ground."""
 
     label: str
     gpio: int | None
 
 
-@dataclass(eq=False, repr=False)
-class Fitted(Record):
+@record(eq=False)
+class Fitted:
     """Something soldered to the board.
 
     Attributes:
@@ -226,8 +226,8 @@ class Fitted(Record):
         return not set(kinds).isdisjoint(self.kind.split())
 
 
-@dataclass(eq=False, repr=False)
-class Rmii(Record):
+@record(eq=False)
+class Rmii:
     """How an Ethernet PHY hangs on the chip's own controller.
 
     Attributes:
@@ -245,8 +245,8 @@ class Rmii(Record):
     power: int | None = None
 
 
-@dataclass(eq=False, repr=False)
-class SpiEthernet(Record):
+@record(eq=False)
+class SpiEthernet:
     """An Ethernet chip on the chip's last SPI controller.
 
     Attributes:
@@ -261,8 +261,8 @@ class SpiEthernet(Record):
     interrupt: int
 
 
-@dataclass(eq=False, repr=False)
-class SupplyInput(Record):
+@record(eq=False)
+class SupplyInput:
     """Where a board can be fed.
 
     Attributes:
@@ -289,8 +289,8 @@ class SupplyInput(Record):
         return f"{self.name}, {self.low:g} V to {self.high:g} V" + (f"; {self.note}" if self.note else "")
 
 
-@dataclass(eq=False, repr=False)
-class Board(Record):
+@record(eq=False)
+class Board:
     """What carries the chip: labels in physical order, fitted parts, supply, the way into boot mode.
 
     Attributes:

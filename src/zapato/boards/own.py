@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 from zapato import extensions
 from zapato.boards.board import Board
 from zapato.findings import Finding
-from zapato.record import Record
+from zapato.record import record
 
 
-@dataclass(eq=False, repr=False)
-class SiteBoards(Record):
+@record(eq=False)
+class SiteBoards:
     """The boards of one site, by id, and the mistakes in their files."""
 
     boards: Mapping[str, Board] = field(default_factory=dict[str, Board])

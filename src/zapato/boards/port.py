@@ -8,18 +8,17 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
 
-from zapato.record import Record
+from zapato.record import record
 
 _HERE = Path(__file__).parent / "ports"
 
 
-@dataclass(eq=False, repr=False)
-class PortInterrupts(Record):
+@record(eq=False)
+class PortInterrupts:
     """How the port runs a pin's handler.
 
     Attributes:
@@ -32,8 +31,8 @@ class PortInterrupts(Record):
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class PortWatchdog(Record):
+@record(eq=False)
+class PortWatchdog:
     """The watchdog, in ms.
 
     Attributes:
@@ -48,8 +47,8 @@ class PortWatchdog(Record):
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class PortSerial(Record):
+@record(eq=False)
+class PortSerial:
     """The serial controllers.
 
     Attributes:
@@ -64,16 +63,16 @@ class PortSerial(Record):
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class PortPwm(Record):
+@record(eq=False)
+class PortPwm:
     """Whether a pin's modulation goes on after the pin was made a plain output."""
 
     outlives: bool
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class PortRadio(Record):
+@record(eq=False)
+class PortRadio:
     """What the radio does by itself.
 
     Attributes:
@@ -90,16 +89,16 @@ class PortRadio(Record):
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class PortTls(Record):
+@record(eq=False)
+class PortTls:
     """What TLS takes of the program's heap while a connection is open: bytes of each piece."""
 
     pieces: tuple[int, ...]
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class PortReset(Record):
+@record(eq=False)
+class PortReset:
     """What `machine.reset_cause()` gives after a power-up, after `machine.reset()`, after the watchdog."""
 
     power: int
@@ -108,8 +107,8 @@ class PortReset(Record):
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class PortTime(Record):
+@record(eq=False)
+class PortTime:
     """How long things take, ms.
 
     Attributes:
@@ -128,8 +127,8 @@ class PortTime(Record):
     source: str
 
 
-@dataclass(eq=False, repr=False)
-class Port(Record):
+@record(eq=False)
+class Port:
     """One port of MicroPython.
 
     Attributes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from zapato.budgets.eseries import above
 from zapato.budgets.row import BudgetRow, row
@@ -11,6 +10,7 @@ from zapato.design.design import Design, once
 from zapato.parts.kind import Part
 from zapato.parts.sensors import chip, puts_out
 from zapato.parts.sensors.analog.chip import ratio
+from zapato.record import record
 
 TOLERANCE = 0.01
 """Of a usual metal film resistor."""
@@ -22,7 +22,7 @@ LOST = 0.02
 """The share of its range that may be lost in what is in series: as much as two resistors of TOLERANCE can be off."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Loss:
     """What one analog input reads wrong for what its sensor has in series.
 
@@ -39,7 +39,7 @@ class Loss:
     source: str
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class AnalogBudget:
     """One analog sensor on a pin of the chip.
 

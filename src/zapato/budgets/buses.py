@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from zapato.budgets.row import BudgetRow, row
 from zapato.design.design import Design, once
 from zapato.parts.kind import Part
 from zapato.parts.segments import upstream
+from zapato.record import record
 
 SINK, LOW = 0.003, 0.4
 """A that a chip can sink, and V at which it does (UM10204, I2C-bus specification, table of the I/O stages)."""
@@ -25,7 +25,7 @@ PLAIN = 2.0
 """m of a serial link without drivers that is usually found to work."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class I2cBudget:
     """One I2C bus.
 

@@ -10,7 +10,6 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from functools import cache, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -22,6 +21,7 @@ from zapato.design.links import Link
 from zapato.design.program import driver_modules, drivers, follows, network_modules, runtime_modules, timed
 from zapato.design.sun import WEEKS
 from zapato.parts.kind import Driver, Part
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.parts.described import Description
@@ -35,7 +35,7 @@ ROOMY = 64 * 1024
 """Bytes of heap from which on the program keeps line numbers and its own names; below, they would take kilobytes it needs."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Memory:
     """What the firmware takes, in bytes.
 

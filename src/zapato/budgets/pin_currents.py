@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zapato.boards.board import Pin
@@ -11,14 +10,14 @@ from zapato.budgets.rails import loads
 from zapato.design.design import Design, once
 from zapato.parts.electrical import PIN, Load
 from zapato.parts.kind import Part
-from zapato.record import Record
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
 
 
-@dataclass(eq=False, repr=False)
-class PinCurrent(Record):
+@record(eq=False)
+class PinCurrent:
     """The current of one pin, A: whose, on which pin, and what the pin bears."""
 
     part: Part

@@ -7,7 +7,7 @@ and a half of its 500 mA for a moment.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from graphlib import CycleError, TopologicalSorter
 from typing import TYPE_CHECKING
 
@@ -18,7 +18,7 @@ from zapato.design.feeds import main_supply as feeder
 from zapato.lang.units import digits
 from zapato.parts.electrical import INPUT, PIN, RAIL, Load
 from zapato.parts.kind import Part
-from zapato.record import Record
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
@@ -36,8 +36,8 @@ EXACT = 24
 """Relays that exclude others for which the most at once is worked out; of more, all are counted."""
 
 
-@dataclass(eq=False, repr=False)
-class Rail(Record):
+@record(eq=False)
+class Rail:
     """One rail.
 
     Attributes:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from math import inf
 from typing import Literal
+
+from zapato.record import record
 
 TOPICS = ("supply", "pins", "strips", "analog", "buses", "traffic", "memory", "time")
 Verdict = Literal["", "ok", "close", "over"]
@@ -12,7 +14,7 @@ CLOSE = 0.8
 """The share of a limit from which on a figure is close to it."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class BudgetRow:
     """One figure.
 

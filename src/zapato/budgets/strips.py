@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from math import ceil, floor, sqrt
 from typing import cast
 
@@ -11,6 +10,7 @@ from zapato.budgets.row import BudgetRow, row
 from zapato.design.design import Design, once
 from zapato.parts.kind import Part
 from zapato.parts.strip.part import DARK, WHITE, order, runs_on
+from zapato.record import record
 
 BIT, GAP = 1.25e-6, 300e-6
 """s for one bit at 800 kHz, and the pause that ends a frame (WS2812B datasheet, data transfer time; more than 280 us on current ones)."""
@@ -35,7 +35,7 @@ NEEDS = 3.7
 """V that the chip of an LED needs at the least, for strips of 5 V (WS2812B-V5 datasheet, supply voltage)."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class StripBudget:
     """One strip.
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zapato.design.design import Design, once
-from zapato.record import Record
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.budgets.row import BudgetRow
@@ -22,8 +21,8 @@ DEVICE, SITE = 10.0, 100.0
 """Messages a second of one device, and of a site, from which on small brokers and the hubs behind them, which keep every value, fall behind."""
 
 
-@dataclass(eq=False, repr=False)
-class Traffic(Record):
+@record(eq=False)
+class Traffic:
     """What a device says at the most, by topic under its own: messages a second. Sensors that report every reading."""
 
     name: str

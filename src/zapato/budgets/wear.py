@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zapato.design.design import Design
 from zapato.design.program import driver_modules, drivers
+from zapato.record import record
 
 BLOCK = 4096
 CYCLES = 100_000
@@ -20,7 +19,7 @@ OWN = 12
 """Blocks that LittleFS and the files at its root take."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Wear:
     """What the flash stands.
 

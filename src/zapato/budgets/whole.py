@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,12 +9,13 @@ from zapato.budgets import analog, buses, pace, pin_currents, rails, strips, tra
 from zapato.budgets.memory import memory, shares
 from zapato.budgets.row import BudgetRow, row
 from zapato.design import Design, resolve
+from zapato.record import record
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Budget:
     """What a design takes of what there is.
 

@@ -7,20 +7,20 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.checks.gather import all_files
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Report
 from zapato.lang.site import site_of
+from zapato.record import record
 
 Stamp = tuple[int, int]
 SUFFIXES = (".toml", ".csv", ".py", ".json", ".pem", ".wav")
 """Files that a site is made of."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Changed:
     """What a look found.
 

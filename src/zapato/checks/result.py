@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -21,9 +21,10 @@ from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
 from zapato.lang.folder import settled
 from zapato.lang.source import Source, shown
+from zapato.record import record
 
 
-@dataclass
+@record
 class CheckResult:
     """A device file that was looked at.
 

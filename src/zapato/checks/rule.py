@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from zapato.design.design import Design, PinUse
 from zapato.findings import Finding, Severity
 from zapato.lang.site import Site
-from zapato.record import Record
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.checks.result import CheckResult
 
 
-@dataclass(eq=False, repr=False)
-class Incompatibility(Record):
+@record(eq=False)
+class Incompatibility:
     """Why one pin does not suit one use.
 
     Attributes:
@@ -38,8 +37,8 @@ Files = Mapping[str, str]
 """An example of more than one file: name -> text; the device file is "device.toml"."""
 
 
-@dataclass(eq=False, repr=False)
-class Rule(Record):
+@record(eq=False)
+class Rule:
     """One code: its story and its examples. A rule that is just this is found while the file is read.
 
     Attributes:
@@ -67,14 +66,14 @@ def _nothing(design: Design) -> Iterable[Finding]:
     return ()
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class DesignRule(Rule):
     """A rule that looks at a whole design: `find` gives its findings."""
 
     find: Callable[[Design], Iterable[Finding]]
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class PinRule(Rule):
     """A rule that judges one pin for one use. The same judgement serves the check, the ways out and the solver.
 
@@ -85,7 +84,7 @@ class PinRule(Rule):
     find: Callable[[Design], Iterable[Finding]] = _nothing
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class SiteRule(Rule):
     """A rule that holds the devices of a site against each other.
 

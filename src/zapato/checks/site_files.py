@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 from zapato.checks.result import CheckResult, Designs
@@ -18,9 +18,10 @@ from zapato.lang.folder import contents, names
 from zapato.lang.site import Site
 from zapato.lang.source import MEMBER, Source, shown
 from zapato.parts import kind_names
+from zapato.record import record
 
 
-@dataclass
+@record
 class SiteFiles:
     """What was found in the other files of a site; texts by file name."""
 

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
+
+from zapato.record import record
 
 Step = Literal["Start", "Check", "Look", "Rehearse", "Put on the board", "Follow"]
 STEPS: tuple[Step, ...] = ("Start", "Check", "Look", "Rehearse", "Put on the board", "Follow")
 """The groups of commands, in the order of the work."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class About:
     """The step of the work that a command belongs to, what it does in a few words, and a call of it as an example."""
 

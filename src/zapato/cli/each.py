@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Generator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -12,6 +11,7 @@ import click
 
 from zapato.cli.terminal import Meter, some, styled
 from zapato.errors import Refused, ZapatoError
+from zapato.record import record
 
 if TYPE_CHECKING:
     from concurrent.futures import Executor
@@ -35,7 +35,7 @@ def spreading(command: F) -> F:
     return jobs(cluster(command))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Workers:
     """Who does the work: processes of this machine, or a cluster's workers."""
 

@@ -8,7 +8,6 @@ import threading
 import time
 from collections.abc import Generator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +24,7 @@ from zapato.hub.service import alone
 from zapato.hub.values import NotTaken
 from zapato.lang.tables import MqttTable, broker_port
 from zapato.lang.units import QuantityError, quantity, shown_time
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.design import Design
@@ -35,7 +35,7 @@ ANSWER = 5.0
 """Seconds that a device may take to say that it did something."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Asked:
     """The words of the call; see the options of `zapato hub`."""
 

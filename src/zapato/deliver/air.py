@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, Protocol, cast
 
 from zapato.deliver.offer import UpdateOffer
 from zapato.errors import NotDelivered
 from zapato.lang.json_text import read_json
+from zapato.record import record
 
 ASK = 5.0
 """Seconds between two questions whether it is there."""
@@ -31,7 +31,7 @@ class BrokerLink(Protocol):
     def next(self, seconds: float) -> tuple[str, bytes] | None: ...
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Updated:
     """What the device says of itself after an update.
 

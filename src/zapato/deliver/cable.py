@@ -7,13 +7,13 @@ import itertools
 import os
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.boards.board import Board
 from zapato.deliver.loader import FIRST_RATE, Failed, Loader, Silence, md5
 from zapato.deliver.ports import OpenPort
 from zapato.errors import NotDelivered
+from zapato.record import record
 
 WAIT = 60.0
 """Seconds to bring the board into its loader."""
@@ -33,7 +33,7 @@ DRIVE_NOTE = "INFO_UF2.TXT"
 Tell = Callable[[str, float], None]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Written:
     """What went over the cable.
 

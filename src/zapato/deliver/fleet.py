@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, cast
 
 from zapato.deliver.air import BrokerLink, runs_of
 from zapato.design import Design
 from zapato.lang.json_text import read_json
+from zapato.record import record
 
 
-@dataclass
+@record
 class FleetMember:
     """One device.
 
@@ -38,7 +39,7 @@ class FleetMember:
         return dict(vars(self))
 
 
-@dataclass
+@record
 class _Listening:
     topics: dict[str, FleetMember] = field(default_factory=dict[str, FleetMember])
 

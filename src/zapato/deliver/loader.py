@@ -14,11 +14,11 @@ import struct
 import time
 import zlib
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Protocol
 
 from zapato.deliver.registers import flash_bytes, identification, stilled
 from zapato.errors import NotDelivered
+from zapato.record import record
 
 END, ESCAPE, ESCAPED_END, ESCAPED_ESCAPE = 0xC0, 0xDB, 0xDC, 0xDD
 FLASH_BEGIN, FLASH_DATA, FLASH_END = 0x02, 0x03, 0x04
@@ -71,7 +71,7 @@ class LoaderLine(Protocol):
     def patience(self, seconds: float) -> None: ...
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Silence(Exception):
     """No answer came in time."""
 

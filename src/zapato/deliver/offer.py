@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import hashlib
 import json
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, cast
 
 from zapato.errors import AlreadyThere, NotOffered
 from zapato.firmware.package import PackageInvalid, canonical, seal, unpack
 from zapato.lang.json_text import read_json
+from zapato.record import record
 
 MANIFEST = "manifest.json"
 MARK = 8
@@ -28,7 +29,7 @@ def version_of(text: str) -> tuple[int, int, int]:
     return major, minor, patch
 
 
-@dataclass
+@record
 class UpdateOffer:
     """One package for one device.
 

@@ -7,10 +7,10 @@ import errno
 import os
 import time
 from collections.abc import Generator
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.errors import NotDelivered
+from zapato.record import record
 
 OWN_USB = "the chip's own USB"
 BRIDGES = {
@@ -24,7 +24,7 @@ BRIDGES = {
 """What hangs on a port, by the USB vendor's number (USB-IF)."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SerialPort:
     """One serial port.
 

@@ -7,10 +7,10 @@ memory; JEDEC JEP106 and the flash chips' datasheets, "Read Identification (9Fh)
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from zapato.record import record
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Spi:
     """The controller of the flash: where it is, and the places of its registers from there; `length` is 0 where SPI_USER1 has the count of bits."""
 
@@ -56,7 +56,7 @@ def flash_bytes(answer: int) -> int:
     return 1 << power if 0x10 <= power <= 0x1C else 0
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Watchdogs:
     """The two watchdogs that run in the loader of a chip with USB of its own: their registers, keys and bits."""
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 
 from zapato.errors import AlreadyThere, ZapatoError
+from zapato.record import record
 
 PART = 4
 """The second wave is one device in so many."""
@@ -17,7 +17,7 @@ AT_ONCE = 4
 Tell = Callable[[str, float], None]
 
 
-@dataclass
+@record
 class Turn:
     """One device's turn.
 

@@ -5,16 +5,17 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 
 from zapato.deliver.air import BrokerLink
 from zapato.design import Design
+from zapato.record import record
 
 FOUND = re.compile(r"\b(?:0x[0-9a-f]{2}|[0-9a-f]{16})\b")
 """Addresses on I2C, serial numbers on one-wire."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Said:
     """One thing that a device said.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +12,10 @@ from zapato.design.scope import PartScope
 from zapato.lang.expressions import Mistake, NotThere, offset_of, parse
 from zapato.lang.fields import Wrong, nearest
 from zapato.parts.kind import Part, Property, ValueType
+from zapato.record import record
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Call:
     """An act as the runner does it: the name of its method, and arguments.
 

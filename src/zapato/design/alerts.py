@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import string
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any, cast
 
@@ -16,6 +16,7 @@ from zapato.lang.expressions import Expression, Function, Mistake, NotThere, Rea
 from zapato.lang.fields import Shape, measured, named, nearest, number, text
 from zapato.lang.source import Keys, Source
 from zapato.lang.units import shown_time
+from zapato.record import record
 
 FILE = "alerts.toml"
 """Its name in the site's folder."""
@@ -39,7 +40,7 @@ SHAPE = Shape(
 _SILENT = re.compile(r"[a-z][a-z0-9-]{0,30}(?:\.[A-Za-z_]\w*\.[A-Za-z_]\w*)?")
 
 
-@dataclass
+@record
 class Alert:
     """One alert.
 

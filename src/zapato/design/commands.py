@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import string
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from zapato.design.scope import PartScope
 from zapato.lang.document import Document
@@ -24,7 +24,7 @@ from zapato.lang.fields import nearest
 from zapato.lang.source import Keys
 from zapato.lang.units import QuantityError, quantity
 from zapato.parts.kind import Argument, Part, Property
-from zapato.record import Record
+from zapato.record import record
 
 DEVICE = "device"
 """The device itself, as links name it."""
@@ -34,8 +34,8 @@ LONGEST_TIME = 366 * 86_400_000
 """ms: the longest time that the device counts."""
 
 
-@dataclass(eq=False, repr=False)
-class Command(Record):
+@record(eq=False)
+class Command:
     """One thing a link does.
 
     Attributes:

@@ -17,6 +17,7 @@ from zapato.lang.site import Site
 from zapato.lang.source import Keys
 from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 from zapato.parts.kind import Need, Part
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.design.links import Link
@@ -57,7 +58,7 @@ class PinUse:
         return replace(self, pin=pin)
 
 
-@dataclass
+@record
 class Design:
     """A device, resolved. From then on it does not change: `dataclasses.replace` makes another.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import time
 from typing import Any, cast
 
@@ -17,6 +17,7 @@ from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest,
 from zapato.lang.hours import DailyMoment, HoursError, days, moment
 from zapato.lang.source import Keys
 from zapato.parts.kind import Part
+from zapato.record import record
 
 
 def _read_do(value: object) -> tuple[str, ...]:
@@ -96,7 +97,7 @@ _EVENT = re.compile(r"\s*(?:([a-z][a-z0-9-]*)\.)?([A-Za-z_]\w*)\.([A-Za-z_]\w*)\
 EVERY_DAY = 127
 
 
-@dataclass
+@record
 class Link:
     """A rule: when, if, do.
 

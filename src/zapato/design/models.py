@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, cast
 
 from zapato.lang.document import Document
 from zapato.lang.expressions import Expression, Mistake, Scope, compile_expression
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, choice, measured, number, text
 from zapato.lang.source import Keys, table
+from zapato.record import record
 
 
 def _read_effects(value: object) -> dict[str, float]:
@@ -45,7 +46,7 @@ SHAPE = Shape(
 )
 
 
-@dataclass
+@record
 class Model:
     """One model.
 

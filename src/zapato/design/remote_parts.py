@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,6 +17,7 @@ from zapato.lang.fields import nearest
 from zapato.lang.folder import device_file, named
 from zapato.lang.senml import key_of
 from zapato.lang.site import Site
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.design.design import Design
@@ -26,7 +27,7 @@ UNHEARD = "link-unheard"
 """The code of a reading that no message can bring."""
 
 
-@dataclass
+@record
 class RemotePart:
     """A part of another device that this one listens to.
 

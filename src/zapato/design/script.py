@@ -6,7 +6,7 @@ It belongs here, not to the simulator, so that `check SITE` checks rehearsals, t
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Protocol, cast
@@ -22,6 +22,7 @@ from zapato.lang.document import Document
 from zapato.lang.expressions import Function, Mistake, Read, Scope, compile_expression
 from zapato.lang.fields import REQUIRED, Field, Shape, Wrong, measured, nearest, text, whole
 from zapato.lang.source import Keys, Source, table
+from zapato.record import record
 
 BEGINS = datetime(2026, 6, 1, 8)
 """A rehearsal begins on a Monday morning, where it does not say another moment."""
@@ -81,7 +82,7 @@ STEP = Shape(
 )
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Step:
     """One step: an act or an expectation, and when; `code` is that of an expectation."""
 
@@ -100,7 +101,7 @@ class Step:
     act_call: Call | None = None
 
 
-@dataclass
+@record
 class Script:
     """A rehearsal file, read.
 

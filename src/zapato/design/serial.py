@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from zapato.boards.port import Port, port
 from zapato.design.design import Design, once
 from zapato.parts.kind import Part
+from zapato.record import record
 
 SWAPPED = 100
 """Added to a controller's number where its pins are its second set, which it takes whole or not at all."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Controller:
     """What a serial link takes.
 

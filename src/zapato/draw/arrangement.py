@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from zapato.design import Design
+from zapato.record import record
 from zapato.wiring import PinRow, Sheet, Wire, pin_rows
 
 SAME = 3
 """Equal parts from which on they share one box."""
 
 
-@dataclass
+@record
 class BoxLine:
     """One row of a box: a terminal.
 
@@ -27,7 +28,7 @@ class BoxLine:
     pin: tuple[int, int] | None = None
 
 
-@dataclass
+@record
 class Box:
     """A part, or several equal ones."""
 
@@ -42,7 +43,7 @@ class Box:
         return sum(at) / len(at) if at else 1e9
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Arrangement:
     """The arrangement.
 

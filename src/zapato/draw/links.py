@@ -6,7 +6,6 @@ A rule is a link, or a part that follows an expression: a guard, a derived value
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.design import Design
@@ -14,6 +13,7 @@ from zapato.design.links import Link, starts
 from zapato.draw.figure import GRID, INK, INTO, OUT, PAPER, new_figure
 from zapato.lang.expressions import compile_expression
 from zapato.parts.kind import Part
+from zapato.record import record
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -38,7 +38,7 @@ def targets(link: Link) -> list[str]:
     return list(dict.fromkeys(names))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class LinkRow:
     """One box of the graph: what it listens to, its words (a title, when, and what is done), and what it tells."""
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from zapato.draw.figure import FEEL, GRID, INK, INTO, NET, OUT, WRONG, new_figure
 from zapato.draw.screens import draw_pictures, pictures
 from zapato.lang.senml import unpacked
+from zapato.record import record
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -27,7 +27,7 @@ BANDS = {"power": ("#3d3d3d", "xx"), "network": (NET, "//"), "broker": ("#c9a227
 UNITS = ((2 * 3600, 3600, "h"), (180, 60, "min"), (0, 1, "s"))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Lane:
     """One line of the picture: a name, its samples (s, value), and how it is drawn."""
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import Any, Literal
+
+from zapato.record import record
 
 Where = Literal["header", "key", "value", "text", "comment"]
 
@@ -13,7 +14,7 @@ _PAIR = re.compile(r"\s*([\w-]+)\s*=\s?")
 _WORD = re.compile(r"[\w.-]*$")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Cursor:
     """A place in a text.
 

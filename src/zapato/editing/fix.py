@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.checks import check_files, device_files
 from zapato.editing.change import Texts, applied, line_of, path_of
 from zapato.editing.ways import WayOut, ways
 from zapato.findings import Finding, Report
+from zapato.record import record
 
 NAMES = ("link-unknown", "unknown-key", "unknown-reference")
 """What a misspelt name can hide on its own line: another one."""
@@ -18,7 +18,7 @@ MOST = 200
 """Ways out that one call makes at the most."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Fixed:
     """What was mended.
 

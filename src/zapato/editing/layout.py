@@ -5,16 +5,16 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from zapato.lang.recover import TEXTS
+from zapato.record import record
 
 _PAIR = re.compile(r"""([\w."-]+)[ \t]*=[ \t]*([^#]*)(#.*)?$""")
 GAP = 2
 """Spaces before a comment behind a value, at the least."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Pair:
     """A key and its value on one line; `equals` and `hash` are where = and the comment stood."""
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import cast
 
 from zapato.boards.board import Pin
@@ -21,6 +20,7 @@ from zapato.lang.source import Keys, table
 from zapato.lang.units import QuantityError, quantity, shown_time
 from zapato.parts import kind
 from zapato.parts.kind import Part
+from zapato.record import record
 from zapato.wiring.pins import pin_rows
 
 
@@ -141,7 +141,7 @@ def home(design: Design, text: str, line: int, column: int) -> Place | None:
     return None
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Section:
     """A table of a file: its title, and its first and last line."""
 

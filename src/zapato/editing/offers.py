@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Literal, cast
 
 from zapato.boards import board, board_ids
@@ -26,6 +26,7 @@ from zapato.lang.folder import named
 from zapato.lang.site import ETHERNET, MQTT, TIME, WIFI
 from zapato.parts import kind, kinds
 from zapato.parts.kind import Part, Property
+from zapato.record import record
 
 Sort = Literal["table", "key", "value", "pin", "part", "property", "action", "event", "word"]
 TABLES: Mapping[str, tuple[Shape, str]] = {
@@ -48,7 +49,7 @@ EXPRESSIONS = ("when", "if", "do", "of", "shows", "expect", "act")
 """Keys that hold expressions."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Completion:
     """One thing that can be written at the cursor.
 

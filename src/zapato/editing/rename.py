@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.checks import check_files, device_files
@@ -22,12 +21,13 @@ from zapato.findings import Finding, Report
 from zapato.lang.fields import nearest
 from zapato.lang.folder import named
 from zapato.lang.source import MEMBER, Source
+from zapato.record import record
 
 ROUNDS = 200
 """Of one expression the first mistake is told, so a name that stands twice in it takes two rounds."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Renamed:
     """A part renamed.
 

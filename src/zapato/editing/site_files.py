@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.boards.board_file import ANALOG, BOARD, FITTED, INPUT, RMII, SPI_ETHERNET, SUPPLY
@@ -23,6 +22,7 @@ from zapato.parts import kinds
 from zapato.parts.described.shapes import CHIP, EXAMPLE, SETTING, STEP, TERM, VALUE
 from zapato.parts.kind import Part
 from zapato.parts.registers import SHAPE as REGISTER
+from zapato.record import record
 
 Tables = Mapping[str, tuple[Shape, str]]
 """The tables of a file, and what each is; "" for the keys above the first one."""
@@ -64,7 +64,7 @@ _KEYS = re.compile(r"^\s*([\w-]+)\s*=", re.MULTILINE)
 _SECRET = re.compile(r"secret\s*=\s*[\"']([\w-]+)[\"']")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SiteFile:
     """A file that speaks of no single device.
 

@@ -10,10 +10,11 @@ import difflib
 import re
 import tomllib
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from zapato.editing.change import Edit, line_of
 from zapato.findings import Finding
+from zapato.record import record
 
 PINS = 4
 """Free pins that are offered at the most."""
@@ -36,7 +37,7 @@ _TEXTUAL = frozenset(
 """Findings about how something is written: their ways out change no wire and no part."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class WayOut:
     """One way out as edits of the finding's file.
 
@@ -51,7 +52,7 @@ class WayOut:
     certain: bool = False
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Spot:
     """A finding's place in its text."""
 

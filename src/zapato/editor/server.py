@@ -6,7 +6,6 @@ import asyncio
 import inspect
 import sys
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar, cast
 
@@ -27,6 +26,7 @@ from zapato.editor.last import last_value
 from zapato.editor.lenses import accepting, lenses
 from zapato.editor.wire import Units, changes, diagnostic, item, line_changes, path_of_uri, text_edits, uri_of
 from zapato.errors import ZapatoError
+from zapato.record import record
 
 T = TypeVar("T")
 PAUSE = 0.08
@@ -140,7 +140,7 @@ def _closed(editor: Editor, given: types.DidCloseTextDocumentParams) -> None:
 # --- at the cursor
 
 
-@dataclass
+@record
 class _Spot:
     """A place that an editor asks about, in a device file or in its rehearsal.
 

@@ -12,7 +12,6 @@ import hashlib
 import re
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.boards.board import Board
@@ -20,6 +19,7 @@ from zapato.errors import Refused, Unreadable
 from zapato.firmware.image import BLOCK
 from zapato.firmware.package import BASE
 from zapato.lang.source import shown
+from zapato.record import record
 
 IMAGE, PARTITION, SUMS = 0xE9, b"\xaa\x50", b"\xeb\xeb"
 TABLE_AT = 0x8000
@@ -34,7 +34,7 @@ _BANNER = re.compile(rb"MicroPython v(\d+)\.(\d+)(?:\.(\d+))?")
 _LITTLE = b"littlefs"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Base:
     """A vendor's image, read.
 

@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from zapato.budgets.wear import Wear, wear
@@ -25,6 +25,7 @@ from zapato.firmware.plan import settings
 from zapato.firmware.program import MAP, Program, compile_device
 from zapato.lang.files import make_folder, write, write_private
 from zapato.lang.site import add_update_key, site_of
+from zapato.record import record
 
 FOLDER_ROOM = 4 * BLOCK
 """What a slot's two folders take: two blocks each (LittleFS, metadata pairs)."""
@@ -33,7 +34,7 @@ SECRET = "secret"
 """The folder, in a build's, of the files with secrets in them."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Build:
     """What a build made.
 

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Container, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from graphlib import TopologicalSorter
 from io import StringIO
@@ -20,6 +19,7 @@ from tokenize import generate_tokens
 from typing import TypeGuard
 
 from zapato.errors import ZapatoError
+from zapato.record import record
 
 NAME = "device"
 """The module on the device."""
@@ -29,7 +29,7 @@ ONCE = "ONCE"
 """The bundle's classes that have an `__init__`: `joins` gives its memory back once everything is made."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class JoinedModules:
     """The text of the module, and where each line comes from: (first line, module, first line there)."""
 

@@ -11,7 +11,6 @@ import hashlib
 import json
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib.resources import files
 from importlib.resources.abc import Traversable
@@ -25,6 +24,7 @@ from zapato.lang.family import row_of
 from zapato.lang.files import locked, write
 from zapato.lang.site import site_of
 from zapato.lang.source import Source, read_bytes, shown, table
+from zapato.record import record
 
 NAME = "zapato.lock"
 """The file, beside site.toml."""
@@ -33,7 +33,7 @@ _HEAD = """# What `zapato build` made last of each device, and of what. Made by 
 """
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Entry:
     """One device in the lock file.
 
@@ -156,7 +156,7 @@ def _own_files(folder: Traversable, before: str) -> Iterable[tuple[str, bytes]]:
             yield name, path.read_bytes()
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Lock:
     """The lock file of a site: its entries by device."""
 

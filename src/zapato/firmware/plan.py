@@ -13,7 +13,7 @@ import ast
 import hashlib
 import hmac
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from zapato.boards.port import port
 from zapato.design.authority import authority
@@ -31,6 +31,7 @@ from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.tables import broker_port
 from zapato.lang.zones import Zone, zone
 from zapato.parts.kind import Driver, Part
+from zapato.record import record
 
 MINUTE = "@.minute"
 """What conditions listen to that read the time of day."""
@@ -42,7 +43,7 @@ AT_ONCE = 16
 """Statements of one module of the plan: loading a module takes its bytecode in one piece, and gives it back afterwards."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Plan:
     """The generated modules and the runtime modules they need.
 

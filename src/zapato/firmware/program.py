@@ -6,7 +6,7 @@ import ast
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from importlib.resources import files
 from pathlib import Path
 from typing import Any, cast
@@ -23,6 +23,7 @@ from zapato.firmware.compile import cache_folder, compile_sets, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
 from zapato.lang.json_text import read_json
+from zapato.record import record
 
 AFTER_FAULTS = ("fault", "trace", "faults")
 TOLD = ("cmd_tell", "cmd_restart", "cmd_forget", "cmd_settings", "cmd_update")
@@ -45,7 +46,7 @@ MAP = "map.json"
 _FRAME = re.compile(r'File "(\w+)(?:\.py)?", line (\d+), in (<?\w+>?)')
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Map:
     """What a place in the device's program is in our sources.
 
@@ -75,7 +76,7 @@ class Map:
         return (json.dumps(data, indent=1, sort_keys=True) + "\n").encode()
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Program:
     """A device's program.
 
@@ -152,7 +153,7 @@ def _compiled(design: Design, *programs: _Parts) -> list[dict[str, bytes]]:
     return compile_sets([program.sources for program in programs], cache_folder(), lines=_roomy(design))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Parts:
     """A program before it is compiled: the text of each file, where its functions stand in our sources, and the texts that stay on the flash."""
 

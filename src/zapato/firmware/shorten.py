@@ -15,7 +15,7 @@ import ast
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cache, lru_cache
 from importlib.resources import files
 from itertools import product
@@ -24,6 +24,7 @@ from string import ascii_letters
 
 from zapato.firmware.bundle import parsed
 from zapato.firmware.flash_texts import MODULE
+from zapato.record import record
 
 ENTRIES = frozenset(
     {"opens", "d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE", "ONCE"}
@@ -31,7 +32,7 @@ ENTRIES = frozenset(
 """Names by which the way up, and the simulator, reach the program."""
 
 
-@dataclass
+@record
 class _Module:
     """One module's names: what it gives, and how each is used."""
 

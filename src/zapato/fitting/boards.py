@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from zapato.boards import Board, boards
@@ -12,9 +12,10 @@ from zapato.budgets.memory import memory
 from zapato.design import Design, PinUse, resolve
 from zapato.fitting.solve import Fit, all_pins, solve
 from zapato.parts.kind import Need, Part
+from zapato.record import record
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class BoardFit:
     """How a device fits a board.
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import combinations
 
 from zapato.boards.board import Pin
 from zapato.design.design import Design, PinUse
 from zapato.parts.kind import Need
+from zapato.record import record
 
 WORDS = {
     "output": ("an output", "outputs"),
@@ -22,7 +22,7 @@ MOST_KINDS = 12
 """Different needs that are looked at in every combination; beyond, the whole set is named."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Conflict:
     """The smallest set of uses that cannot be placed together.
 

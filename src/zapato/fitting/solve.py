@@ -9,7 +9,6 @@ them it is a mixed-integer program (HiGHS, exact, gap 0).
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,12 +18,13 @@ from zapato.checks.rule import Incompatibility
 from zapato.design import Design, PinUse, resolve
 from zapato.fitting.cost import cost
 from zapato.fitting.explain import Conflict, conflict
+from zapato.record import record
 
 if TYPE_CHECKING:
     import pandas
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Placement:
     """One chosen pin: for which part and key, at what cost, with what still speaks against it."""
 
@@ -36,7 +36,7 @@ class Placement:
     minds: tuple[Incompatibility, ...] = ()
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Fit:
     """The result of a fit.
 

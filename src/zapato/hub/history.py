@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from array import array
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from hashlib import blake2b
 from pathlib import Path
 from types import MappingProxyType
@@ -14,6 +13,7 @@ from uuid import uuid4
 
 from zapato.hub.store import Changes, Store, Uncertain
 from zapato.hub.values import Plain
+from zapato.record import record
 
 DAY = 86_400.0
 KEPT = Path("out") / "hub.sqlite"
@@ -26,7 +26,7 @@ _KEEP = "INSERT INTO kept VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = 
 _ID = "(SELECT id FROM names WHERE name = ?)"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class HistoryRow:
     """One thing that was said: when (s since 1970), by what ("device.part.property"), and the value."""
 
@@ -35,7 +35,7 @@ class HistoryRow:
     value: Plain
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Point:
     """A stretch of a series: its time (s since 1970), the mean or the last value, and the lowest and highest."""
 

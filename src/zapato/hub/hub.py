@@ -9,13 +9,14 @@ import json
 import threading
 import time
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Literal
 
 from zapato.hub.history import HistoryRow
 from zapato.hub.things import Affordance, NoThing, Thing, read_thing
 from zapato.hub.values import NotTaken, Plain, checked, heard, since_event, split, spoken, typed
 from zapato.lang.fields import nearest
+from zapato.record import record
 
 STATE = "state"
 """The property that says whether the thing is there; its text is "online" or "offline"."""
@@ -27,7 +28,7 @@ PAGE = 60
 """Things on one page."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Reading:
     """A value and when it was said, s since 1970; `kept`: no earlier than that is known, for the broker had it already."""
 
@@ -36,7 +37,7 @@ class Reading:
     kept: bool = False
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class HubEvent:
     """Something that happened.
 
@@ -54,7 +55,7 @@ class HubEvent:
         return dict(vars(self))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class OutgoingMessage:
     """What is to be published."""
 

@@ -7,11 +7,12 @@ Sources: W3C Recommendation "Web of Things (WoT) Thing Description 1.1"; W3C "We
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any, cast
 from urllib.parse import unquote, urlsplit
 
 from zapato.lang.json_text import read_json
+from zapato.record import record
 
 LARGEST = 1 << 18
 """Bytes of a description at the most."""
@@ -22,7 +23,7 @@ LONGEST = 200
 TYPES = {"boolean": "boolean", "number": "number", "integer": "number", "string": "text"}
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DataSchema:
     """What a value may be: its type ("boolean", "number", "text", or "" for anything), unit, range and options.
 
@@ -55,7 +56,7 @@ class DataSchema:
         return {key: value for key, value in row.items() if value not in ("", None, [])}
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Affordance:
     """One property, event or action.
 
@@ -75,7 +76,7 @@ class Affordance:
     inputs: tuple[DataSchema, ...] = ()
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Thing:
     """A device as it is described.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from types import CodeType
 from typing import Any
 
@@ -12,11 +11,12 @@ from zapato.design.alerts import Alert, usual_text
 from zapato.hub.history import History
 from zapato.hub.hub import Hub, HubEvent, shown
 from zapato.lang.expressions import Expression
+from zapato.record import record
 
 _NAMES: Mapping[str, Any] = {"__builtins__": {}, "min": min, "max": max, "abs": abs, "round": round}
 
 
-@dataclass
+@record
 class _Watched:
     """An alert and how it stands: since when its condition is true (s), when it was told; both 0 where not."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any, cast
 
@@ -12,6 +12,7 @@ from zapato.findings import Finding, Place, Severity
 from zapato.lang.family import Cell, FamilyRow, as_field
 from zapato.lang.fields import Field, Shape, Wrong, described, nearest
 from zapato.lang.source import Keys, Source
+from zapato.record import record
 
 _PLACEHOLDER = re.compile(
     r"\s*(?:change[ _-]?me!?|replace[ _-]?me|to[ _-]?do|fix[ _-]?me|xxx+|your[ _-].*|<[^<>]+>|\.\.\.|example[ _-]?password)\s*",
@@ -33,7 +34,7 @@ _EXAMPLES: Mapping[str, tuple[str, ...]] = {
 _ABOVE = "it stands at the top of the file, above [device]: what follows a table's name belongs to that table"
 
 
-@dataclass
+@record
 class Document:
     """Values with their places and the findings met while reading them.
 

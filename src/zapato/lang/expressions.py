@@ -15,12 +15,12 @@ import ast
 import re
 import warnings
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import lru_cache
 from typing import Protocol
 
 from zapato.lang.hours import HoursError
-from zapato.record import Record
+from zapato.record import record
 
 _ARITHMETIC: Mapping[type[ast.AST], str] = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
 _COMPARE: Mapping[type[ast.AST], str] = {
@@ -40,8 +40,8 @@ _DEVICE = re.compile(r"""'[^']*'|"[^"]*"|(?<![\w.])[a-z][a-z0-9-]*(?=\.[A-Za-z_]
 """A text in quotes, or the name of a device: the first of three names, and it may have hyphens."""
 
 
-@dataclass(eq=False, repr=False)
-class Mistake(Record):
+@record(eq=False)
+class Mistake:
     """One mistake in an expression: how many characters into the text, what, and the ways out."""
 
     offset: int
@@ -59,8 +59,8 @@ class NotThere(Exception):
         self.message, self.fixes, self.code = message, fixes, code
 
 
-@dataclass(eq=False, repr=False)
-class Read(Record):
+@record(eq=False)
+class Read:
     """A property as expressions see it: its type, unit, device code, and whether it may be unknown."""
 
     type: str
@@ -69,8 +69,8 @@ class Read(Record):
     unknown: bool
 
 
-@dataclass(eq=False, repr=False)
-class Function(Record):
+@record(eq=False)
+class Function:
     """A function of texts that a scope adds.
 
     Attributes:
@@ -105,8 +105,8 @@ class Scope(Protocol):
         ...
 
 
-@dataclass(eq=False, repr=False)
-class ExpressionValue(Record):
+@record(eq=False)
+class ExpressionValue:
     """The type ("boolean", "number", "text" or "?"), unit and device code of a part of an expression."""
 
     type: str
@@ -115,7 +115,7 @@ class ExpressionValue(Record):
     constant: object = None
 
 
-@dataclass
+@record
 class Expression:
     """A compiled expression.
 

@@ -12,7 +12,7 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any, cast
@@ -20,6 +20,7 @@ from typing import Any, cast
 from zapato.errors import Unreadable
 from zapato.findings import Place
 from zapato.lang.source import Keys, Source, here, inside, read_bytes, shown
+from zapato.record import record
 
 MOST = 10_000
 """Rows of a table at the most."""
@@ -35,7 +36,7 @@ class Cell(str):
     __slots__ = ()
 
 
-@dataclass
+@record
 class FamilyRow:
     """One row of a family's table.
 
@@ -56,7 +57,7 @@ class FamilyRow:
         return self.source.place(self.at, "key")
 
 
-@dataclass
+@record
 class Family:
     """The rows of a family, and what is wrong with its table: at the member's own `with`."""
 

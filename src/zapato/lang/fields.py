@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any, Final, cast
 
 from zapato.lang.units import EXAMPLES, QuantityError, quantity
-from zapato.record import Record
+from zapato.record import record
 
 REQUIRED: Final = object()
 """The default of a field that must be given."""
@@ -44,8 +44,8 @@ class Wrong(Exception):
         self.message, self.fixes, self.code, self.at, self.more = message, fixes, code, at, more
 
 
-@dataclass(eq=False, repr=False)
-class Field(Record):
+@record(eq=False)
+class Field:
     """One key of a table.
 
     Attributes:
@@ -320,8 +320,8 @@ def nearest(value: object, options: object, count: int = 1) -> tuple[str, ...]:
     return tuple(f'did you mean "{near}"?' for near in matches)
 
 
-@dataclass(eq=False, repr=False)
-class Shape(Record):
+@record(eq=False)
+class Shape:
     """A table: its fields by name, those that must be given, and what the others are where they are not.
 
     `elsewhere` says of a key that is none of them whose it is ("analog", a chip), or "".

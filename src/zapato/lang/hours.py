@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 from zapato.lang.units import QuantityError, quantity
+from zapato.record import record
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 CLOCK, SUNRISE, SUNSET = 0, 1, 2
@@ -24,7 +24,7 @@ class HoursError(Exception):
         self.message, self.fix = message, fix
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DailyMoment:
     """A time of day.
 

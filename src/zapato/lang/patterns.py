@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from zapato.lang.fields import Wrong
+from zapato.record import record
 
 LONGEST = 64
 """Bytes of a frame at the most."""
@@ -23,7 +24,7 @@ _FIELD = re.compile(
 )
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Slot:
     """A field in a frame: where, how wide, and raw = value * scale + shift."""
 
@@ -63,7 +64,7 @@ class Slot:
         return int(number) if number == int(number) else round(number, 6)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Pattern:
     """A frame: its fixed bytes, a mask that is 0 where anything may stand, its fields, its check sum and where."""
 
@@ -109,7 +110,7 @@ class Pattern:
         return self.fixed, self.mask, slots, self.check, self.check_at
 
 
-@dataclass
+@record
 class _Reading:
     fixed: bytearray = field(default_factory=bytearray)
     mask: bytearray = field(default_factory=bytearray)

@@ -8,7 +8,7 @@ earlier one; every value remembers the file and the place it came from.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any, cast
 
@@ -17,6 +17,7 @@ from zapato.lang.document import Document
 from zapato.lang.family import FamilyRow, family, row_of
 from zapato.lang.fields import nearest
 from zapato.lang.source import Keys, Source, inside
+from zapato.record import record
 
 DEEPEST = 8
 """Pieces that use pieces that use pieces: levels at the most."""
@@ -154,7 +155,7 @@ def _near_files(path: Path) -> tuple[str, ...]:
     return near or nearest(path.name, shipped()) or (f"with Zapato come: {', '.join(shipped())}",)
 
 
-@dataclass
+@record
 class _Gaps:
     """What stands for { with = "name" }: what was given, what was asked for, and where a row said it."""
 

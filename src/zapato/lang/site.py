@@ -9,7 +9,7 @@ import os
 import re
 import stat
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, cast
@@ -36,6 +36,7 @@ from zapato.lang.network import host, topic
 from zapato.lang.source import MEMBER, Source, shown, table
 from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 from zapato.lang.unsaved import stamp
+from zapato.record import record
 
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
 NAME_WORDS = "a name has 1 to 31 of a-z, 0-9 and -, and starts with a letter"
@@ -178,7 +179,7 @@ TIME = Shape(
 ETHERNET = Shape((text("address", "its fixed address, where lan.addresses has none for it"),))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Site:
     """One place with its devices.
 

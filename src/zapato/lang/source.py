@@ -15,7 +15,7 @@ import tomllib
 from collections.abc import Generator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -23,6 +23,7 @@ from typing import TYPE_CHECKING, Any, cast
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
 from zapato.lang.unsaved import instead
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.lang.tree import Places
@@ -89,7 +90,7 @@ def read_bytes(path: Path) -> bytes:
         raise Unreadable(f"cannot read {str(path)!r}: {error}") from None
 
 
-@dataclass
+@record
 class Source:
     """One file: its text, its values, and where they stand."""
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
+
+from zapato.record import record
 
 _NAME = r"(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]+>)"
 _TIME = r"[+-]?\d+(?::\d+(?::\d+)?)?"
@@ -20,7 +21,7 @@ def _data() -> Path:
     return Path(tzdata.__path__[0])
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ClockChange:
     """When the offset changes: month 1 to 12, week 1 to 4 or 5 for the last, weekday 0 for Sunday, s after midnight."""
 
@@ -38,7 +39,7 @@ class ClockChange:
         return begin.days + first - 1, self.weekday, self.second // 60
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Zone:
     """A time zone's rule.
 

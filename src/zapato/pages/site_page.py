@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,12 +14,13 @@ from zapato.design import Design
 from zapato.lang.files import write
 from zapato.pages.device import device_page
 from zapato.pages.frame import page
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.simulator import Rehearsal
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DeviceRow:
     """One device of the index."""
 

@@ -6,7 +6,6 @@ Which chips a kind knows are the bundles whose CHIP names that kind: adding one 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import cache
 from typing import Any, TypeVar
 
@@ -14,11 +13,11 @@ from zapato import extensions
 from zapato.lang.fields import REQUIRED, Field, Wrong, names, nearest, pin, whole
 from zapato.parts.electrical import Supplied, by_module
 from zapato.parts.kind import ChipAt, Need, Part
-from zapato.record import Record
+from zapato.record import record
 
 
-@dataclass(eq=False, repr=False)
-class BusChip(Record):
+@record(eq=False)
+class BusChip:
     """A chip that a part of some kind can be.
 
     Attributes:

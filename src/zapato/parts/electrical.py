@@ -7,11 +7,10 @@ wiring sheet and shopping list read the same facts.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zapato.lang.fields import Field, boolean, measured, span, text
-from zapato.record import Record
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.parts.kind import Part
@@ -20,8 +19,8 @@ RAIL, INPUT, PIN, GROUND = "3V3", "5V", "pin", "GND"
 """Where a part may hang without a supply of its own: the board's 3.3 V, what feeds the board, the pin itself."""
 
 
-@dataclass(eq=False, repr=False)
-class Load(Record):
+@record(eq=False)
+class Load:
     """A current that a part draws.
 
     Attributes:
@@ -40,8 +39,8 @@ class Load(Record):
     field: str = ""
 
 
-@dataclass(eq=False, repr=False)
-class Supplied(Record):
+@record(eq=False)
+class Supplied:
     """What a part may be supplied with.
 
     Attributes:
@@ -127,8 +126,8 @@ def drawing(part: Part, what: str, feed: str, taken: float) -> Iterable[Load]:
     yield Load(what, part.get("fed_from", feed), 0, most / 2, most, source)
 
 
-@dataclass(eq=False, repr=False)
-class Passive(Record):
+@record(eq=False)
+class Passive:
     """A small part that is wired beside a part.
 
     Attributes:

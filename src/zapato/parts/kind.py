@@ -7,7 +7,7 @@ without room, carry nothing of it.
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from pathlib import Path
 from types import MappingProxyType
@@ -16,7 +16,7 @@ from typing import Any, Literal, Protocol, TypeVar
 from zapato.boards.board import Level, Pin
 from zapato.lang.fields import AUTO, Field, Shape, Wrong, names, text
 from zapato.parts.electrical import Load, Passive, Supplied
-from zapato.record import Record
+from zapato.record import record
 
 ValueType = Literal["boolean", "number", "text"]
 Use = Literal["output", "input", "analog", "line", "touch", "dac"]
@@ -25,8 +25,8 @@ Use = Literal["output", "input", "analog", "line", "touch", "dac"]
 T = TypeVar("T")
 
 
-@dataclass(eq=False, repr=False)
-class Property(Record):
+@record(eq=False)
+class Property:
     """What a part can be read for, and sometimes set for.
 
     Attributes:
@@ -66,8 +66,8 @@ class Property(Record):
         )
 
 
-@dataclass(eq=False, repr=False)
-class Argument(Record):
+@record(eq=False)
+class Argument:
     """One argument of an action: its name, its type ("time" is a text such as "2s").
 
     It has the unit, range and options of the part's property of the same name, where there is one.
@@ -79,8 +79,8 @@ class Argument(Record):
     optional: bool = False
 
 
-@dataclass(eq=False, repr=False)
-class Action(Record):
+@record(eq=False)
+class Action:
     """What a part can be told. `undo` names the action that takes it back; `needs` says what a part must have for it; each where there is one."""
 
     arguments: tuple[Argument, ...] = ()
@@ -89,8 +89,8 @@ class Action(Record):
     needs: str = ""
 
 
-@dataclass(eq=False, repr=False)
-class Need(Record):
+@record(eq=False)
+class Need:
     """What one pin of a part must be able to do, and what the part's circuit does to it.
 
     Attributes:
@@ -139,8 +139,8 @@ Wrap = tuple[str, str, tuple[object, ...]]
 """An object around a driver: module, class, arguments after the device and the part."""
 
 
-@dataclass(eq=False, repr=False)
-class Driver(Record):
+@record(eq=False)
+class Driver:
     """The object that the plan makes on the device.
 
     Attributes:
@@ -173,8 +173,8 @@ class Driver(Record):
     writes: int = 0
 
 
-@dataclass(eq=False, repr=False)
-class WorldInput(Record):
+@record(eq=False)
+class WorldInput:
     """Something of the world around a part that is none of its properties: an example, which says its type.
 
     `read` turns what a rehearsal says, in a file of this folder, into what the simulator takes; it raises Wrong.
@@ -292,7 +292,7 @@ class World(Protocol):
         ...
 
 
-class Stimulus(Record):
+class Stimulus:
     """Something that a rehearsal sets, or does, from outside. `place` is the line and the chip there that can fail, where it is one."""
 
     place: tuple[int, object] | None = None
@@ -302,7 +302,7 @@ class Stimulus(Record):
         raise NotImplementedError
 
 
-class Probe(Record):
+class Probe:
     """Where the truth of a property is measured."""
 
     def begin(self, world: World) -> None:
@@ -313,8 +313,8 @@ class Probe(Record):
         raise NotImplementedError
 
 
-@dataclass(eq=False, repr=False)
-class ChipAt(Record):
+@record(eq=False)
+class ChipAt:
     """A chip that is on an I2C bus from the beginning.
 
     Attributes:
@@ -332,8 +332,8 @@ class ChipAt(Record):
     reset: int | None = None
 
 
-@dataclass(eq=False, repr=False)
-class PeerAt(Record):
+@record(eq=False)
+class PeerAt:
     """What is at the other end of a serial line: the class Peer in sim.py of this bundle.
 
     Attributes:
@@ -347,8 +347,8 @@ class PeerAt(Record):
     given: tuple[Any, ...]
 
 
-@dataclass(eq=False, repr=False)
-class Simulation(Record):
+@record(eq=False)
+class Simulation:
     """How the simulator stands in for a part.
 
     Attributes:
@@ -373,8 +373,8 @@ class Simulation(Record):
     settles: tuple[int, int] = (0, 0)
 
 
-@dataclass(eq=False, repr=False)
-class ScanEntry(Record):
+@record(eq=False)
+class ScanEntry:
     """One thing that a scan met.
 
     Attributes:
@@ -390,7 +390,7 @@ class ScanEntry(Record):
     words: str = ""
 
 
-@dataclass
+@record
 class Part:
     """One thing the device has.
 

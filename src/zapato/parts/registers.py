@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any, cast
 
 from zapato.lang.fields import (
@@ -24,6 +24,7 @@ from zapato.lang.fields import (
 )
 from zapato.lang.senml import UNITS, read_unit
 from zapato.parts.reserved import free
+from zapato.record import record
 
 MOST = 100
 """Registers of one meter at the most."""
@@ -124,7 +125,7 @@ SHAPE = Shape(
 )
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Register:
     """One register, read."""
 
@@ -246,7 +247,7 @@ def _together(made: Register, bits: Mapping[int, str] | None, words: int | None)
         raise Wrong(f"{name} has names for its bits: they are of one word, u16", at=("bits",))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Block:
     """Registers read with one request: where it begins, how many words or bits, how often (ms)."""
 

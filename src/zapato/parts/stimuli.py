@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.parts.kind import Part, Probe, Simulation, Stimulus, World
+from zapato.record import record
 
 TAP_GAP = 120
 """ms between two taps of one gesture."""
@@ -16,7 +16,7 @@ AILS = {"fall_silent": "silent", "garbage": "garbage", "answer": ""}
 """What a rehearsal can do to a chip on a bus or a line."""
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Contact(Stimulus):
     """A contact of a part: operated or not, as the world says."""
 
@@ -28,7 +28,7 @@ class Contact(Stimulus):
         world.touch(self.part, self.gpio, self.active if value else 1 - self.active)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Press(Stimulus):
     """A finger on a contact: so often, for so many ms each."""
 
@@ -44,7 +44,7 @@ class Press(Stimulus):
             world.after(ms + self.length, lambda: world.touch(self.part, self.gpio, 1 - self.active))
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class LooseWire(Stimulus):
     """The wire of a pin comes off, or is back."""
 
@@ -55,7 +55,7 @@ class LooseWire(Stimulus):
         world.loosen(self.gpio, self.loose)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class SetQuantity(Stimulus):
     """A quantity of the world; the input feels what is said, divided by `per`."""
 
@@ -67,7 +67,7 @@ class SetQuantity(Stimulus):
         world.feel(self.kind, self.gpio, value=value if value is None else value / self.per, over=over)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class OnBus(Stimulus):
     """What a chip on an I2C or SPI bus feels; `line` is the bus's data line, or its clock on SPI."""
 
@@ -86,7 +86,7 @@ class OnBus(Stimulus):
         world.feel("i2c", self.line, self.address, self.what, value=value, over=over)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class ChipFault(Stimulus):
     """A line, or a chip on it, fails or works again."""
 
@@ -98,7 +98,7 @@ class ChipFault(Stimulus):
         world.befall(self.gpio, self.whom, self.fault)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class SetAttached(Stimulus):
     """A value of something attached to the board: `where` as `World.attached` takes it."""
 
@@ -110,7 +110,7 @@ class SetAttached(Stimulus):
             attached.put(self.name, value, over)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class ActOnAttached(Stimulus):
     """Something happens to what is attached to the board."""
 
@@ -122,7 +122,7 @@ class ActOnAttached(Stimulus):
             attached.do(self.word)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class PinLevel(Probe):
     """True while a pin has its active level."""
 
@@ -133,7 +133,7 @@ class PinLevel(Probe):
         return world.level(self.gpio) == self.active
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Share(Probe):
     """The share of the time in which a pin is active, %."""
 
@@ -145,7 +145,7 @@ class Share(Probe):
         return round(100 * (part if self.active else 1 - part), 1)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Lit(Share):
     """True while a pin is active for some of the time."""
 
@@ -153,7 +153,7 @@ class Lit(Share):
         return super().read(world) > 0
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class ReadAttached(Probe):
     """A value of the first thing that is attached there."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zapato.checks.result import CheckResult
@@ -12,13 +11,14 @@ from zapato.design.design import Design
 from zapato.findings import Finding, Place
 from zapato.lang.site import Site
 from zapato.lang.tables import LanTable
+from zapato.record import record
 
 if TYPE_CHECKING:
     from ipaddress import IPv4Address as IP
     from ipaddress import IPv4Network
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Fixed:
     """A fixed address: whose, the address or None where it is none; of a device that says it itself, or of the site's plan."""
 
@@ -36,7 +36,7 @@ class _Fixed:
         return Finding(code, "error", place, message, why, (fix,) if fix else ())
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Plan:
     """The address plan of a site."""
 

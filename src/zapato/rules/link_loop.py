@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 from zapato.checks.result import CheckResult
 from zapato.checks.rings import rings
@@ -14,6 +13,7 @@ from zapato.design.links import Command, Link
 from zapato.findings import Finding
 from zapato.lang.expressions import names_of
 from zapato.lang.site import Site
+from zapato.record import record
 
 SHOWN = 6
 """Lines of other links that are told at the most."""
@@ -59,7 +59,7 @@ def _values(link: Link, command: Command) -> tuple[bool, ...]:
     return waited if command.action == "toggle" and waited else _SETS.get(command.action, ())
 
 
-@dataclass
+@record
 class LinkFacts:
     """What a link waits for, and what it makes true."""
 

@@ -13,7 +13,7 @@ from __future__ import annotations
 import json
 import struct
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 from random import Random
 from typing import Any
@@ -25,6 +25,7 @@ from zapato.firmware.layout import FOLDERS, SLOTS
 from zapato.firmware.program import LATER
 from zapato.firmware.shorten import port_names
 from zapato.parts.simulated import SpiExchange, SpiStandIn
+from zapato.record import record
 from zapato.simulator.attached_devices import AttachedDevices
 from zapato.simulator.buses import Buses
 from zapato.simulator.clock import Clock
@@ -85,7 +86,7 @@ class Reset(Exception):
     """The program restarted the board."""
 
 
-@dataclass
+@record
 class Effort:
     """Instructions (of WebAssembly) that the program spent, as figures that repeat exactly.
 
@@ -105,11 +106,11 @@ class Effort:
     lost: int = 0
 
 
-_SHARED = struct.Struct("<IIIII").pack
+_SHARED = struct.Struct("<IIII").pack
 """Words that the VM reads without asking: see machine_modules/world.py."""
 
 
-@dataclass
+@record
 class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     """The board of one device.
 
@@ -262,7 +263,8 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
 
     def _call(self, name: str, data: bytes) -> str:
         self._compute(TEXT_COST)
-        self._was_fed()
+        if self._patience:
+            self._was_fed()
         method = self._methods.get(name) or self._method(name)
         answer = method(data)
         self._share()
@@ -285,8 +287,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         if self._collecting:
             self.clock.computed(us)
         else:
-            with self.interrupts.between_instructions():
-                self.clock.computed(us)
+            self.interrupts.between_instructions(self.clock.computed, us)
 
     def _collecting_begins(self) -> None:
         self._compute()
@@ -302,10 +303,11 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
 
     def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
         self._compute(NUMBER_COST)
-        self._was_fed()
+        if self._patience:
+            self._was_fed()
         answer = self._numbered[what](a, b, c, d)
         self._share()
-        return int(answer or 0)
+        return answer or 0
 
     def _method(self, name: str) -> Callable[[bytes], object]:
         method = self._methods[name] = getattr(self, f"on_{name}")
@@ -315,10 +317,10 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         """Put time and waiting interrupts into the VM's memory."""
         if self.machine and self._shared:
             now, micro = self._moment or (self.clock.now, self.clock.micro)
-            ms, us = (now + OFFSET) % TICKS, ((now + OFFSET) * 1000 + micro) % TICKS
-            row = ms, us, len(self.interrupts.waiting), now // 1000, int(self._due())
+            counted = now + OFFSET
+            row = counted % TICKS, (counted * 1000 + micro) % TICKS, len(self.interrupts.waiting), now // 1000
             if self._words is not None:
-                self._words[:5] = row
+                self._words[:4] = row
             else:
                 self.machine.memory.write(self._shared, _SHARED(*row))
 
@@ -457,21 +459,19 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         `again`: the same poll() goes on waiting, after a handler of an interrupt ran.
         """
         self._count(again)
-        with self.interrupts.between_instructions():
-            self.clock.go(self.clock.now + timeout if timeout >= 0 else 1 << 60, self._due)
+        until = self.clock.now + timeout if timeout >= 0 else 1 << 60
+        self.interrupts.between_instructions(self.clock.go, until, self._due)
         self._resume()
         if self.ctrl_c:
             self.ctrl_c = False
             return 3
         if self._peek:
             return 1
-        self._ready = " ".join(
-            [
-                *(f"{wire.number}:{wire.flags}" for wire in self.station.wires.values() if wire.flags),
-                *self.waiting(),
-            ]
-        )
-        return 2 if self._ready else 0
+        ready = [f"{number}:{wire.flags}" for number, wire in self.station.wires.items() if wire.flags]
+        if self.serials:
+            ready += self.waiting()
+        self._ready = " ".join(ready)
+        return 2 if ready else 0
 
     def on_ready(self, data: bytes) -> str:
         """What became ready: numbers with their flags."""
@@ -480,15 +480,15 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def _due(self) -> bool:
         if self._peek or self.ctrl_c or self.interrupts.waiting:
             return True
-        # Asked at each call of the board: a loop, because a generator for one or two sockets takes longer.
+        # Asked at each event: a loop, because a generator for one or two sockets takes longer.
         for wire in self.station.wires.values():
             if wire.flags:
                 return True
-        return any(line.into for line in self.serials.values())
+        return bool(self.serials) and any(line.into for line in self.serials.values())
 
     def _was_fed(self) -> None:
         """Look whether the program fed its watchdog."""
-        if not self.machine or not self._patience:
+        if not self.machine:
             return
         if self._words is not None:
             fed = self._words[FED // 4]
@@ -503,8 +503,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def do_sleep(self, ms: int, *_: int) -> int:
         """Let so many ms go by, or fewer where an interrupt comes; gives how many are left."""
         until = self.clock.now + ms
-        with self.interrupts.between_instructions():
-            self.clock.go(until, lambda: bool(self.interrupts.waiting))
+        self.interrupts.between_instructions(self.clock.go, until, self.interrupts.__bool__)
         self._resume()
         return max(0, until - self.clock.now)
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from zapato.parts.kind import Simulation
+from zapato.record import record
 from zapato.simulator.clock import Clock
 from zapato.simulator.trace import Trace
 
 
-@dataclass
+@record
 class _Contact:
     """`level` since `since`, ms; `counted` is the level that the program has, since `told`."""
 

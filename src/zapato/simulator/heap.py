@@ -5,15 +5,25 @@ It is read where the program itself collects, so measuring changes nothing.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import re
+from itertools import pairwise
+
+from zapato.record import record
 
 BLOCK = 16
 """Bytes of a block of a 32-bit heap (MICROPY_BYTES_PER_GC_BLOCK)."""
-_USED = bytes(sum((byte >> 2 * n) & 3 != 0 for n in range(4)) for byte in range(256))
-_MAP = ["".join("1" if (byte >> 2 * n) & 3 else "0" for n in range(4)) for byte in range(256)]
+_EACH = [[(byte >> 2 * n) & 3 != 0 for n in range(4)] for byte in range(256)]
+"""Of each byte of the table, which of its four blocks are in use."""
+_USED = bytes(sum(row) for row in _EACH)
+_FREE_BEFORE = [[*row, True].index(True) for row in _EACH]
+"""Free blocks before the first that is in use."""
+_FREE_BEHIND = [[*reversed(row), True].index(True) for row in _EACH]
+_WITHIN = [max(map(len, "".join("01"[used] for used in row).split("1"))) for row in _EACH]
+"""The most free blocks in a row within one byte."""
+_ZEROS = re.compile(rb"\0+")
 
 
-@dataclass
+@record
 class HeapUse:
     """The program's memory, in bytes.
 
@@ -74,4 +84,17 @@ def has_free(table: bytes, size: int) -> bool:
 
 def largest_free(table: bytes) -> int:
     """Bytes of the largest free piece."""
-    return BLOCK * max(map(len, "".join(map(_MAP.__getitem__, table)).split("1")))
+    longest = max(map(len, _ZEROS.findall(table)), default=0)
+    # The bytes beside a run add six blocks at most: one that is shorter by two cannot win.
+    runs = re.finditer(rb"\0{%d,}" % max(longest - 1, 1), table)
+    found = [_blocks(table, *run.span()) for run in runs]
+    if longest < 2:
+        found += [_FREE_BEHIND[one] + _FREE_BEFORE[other] for one, other in pairwise(table)]
+        found += [_WITHIN[byte] for byte in table]
+    return BLOCK * max(found)
+
+
+def _blocks(table: bytes, start: int, end: int) -> int:
+    """Free blocks of a run of bytes that are zero, with those of the bytes beside it."""
+    before = _FREE_BEHIND[table[start - 1]] if start else 0
+    return before + 4 * (end - start) + (_FREE_BEFORE[table[end]] if end < len(table) else 0)

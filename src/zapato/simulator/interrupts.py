@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Generator
-from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass
+from collections.abc import Callable, Generator
+from contextlib import contextmanager
 
+from zapato.record import record
 from zapato.simulator.clock import Clock
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Fired:
     """One interrupt that waits for its handler.
 
@@ -23,21 +23,6 @@ class Fired:
     number: int
     level: int | None
     moment: tuple[int, int] | None
-
-
-class _Computing:
-    """The time in which an edge finds the program between two instructions. Made once: a rehearsal enters it at each call of the board."""
-
-    def __init__(self, interrupts: Interrupts) -> None:
-        self.interrupts = interrupts
-        self.before: list[bool] = []
-
-    def __enter__(self) -> None:
-        self.before.append(self.interrupts.inside)
-        self.interrupts.inside = False
-
-    def __exit__(self, *given: object) -> None:
-        self.interrupts.inside = self.before.pop()
 
 
 class Interrupts:
@@ -54,14 +39,17 @@ class Interrupts:
         self.waiting: deque[Fired] = deque()
         self.lost = 0
         self.inside, self._off = True, False
-        self._computing = _Computing(self)
 
     def __bool__(self) -> bool:
         return bool(self.waiting)
 
-    def between_instructions(self) -> AbstractContextManager[None]:
-        """The program computes, or waits where the port runs handlers."""
-        return self._computing
+    def between_instructions(self, pass_time: Callable[..., object], *given: object) -> None:
+        """Time goes by while the program computes, or waits where the port runs handlers. No context manager: it happens at each call of the board."""
+        before, self.inside = self.inside, False
+        try:
+            pass_time(*given)
+        finally:
+            self.inside = before
 
     @contextmanager
     def off(self) -> Generator[None]:

@@ -12,13 +12,13 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from math import ceil
 from pathlib import Path
 from typing import Any
 
 from zapato.design import Design
 from zapato.errors import Refused
+from zapato.record import record
 from zapato.simulator.live_run import Listener, Live
 
 FILES = 8
@@ -37,7 +37,7 @@ Tell = Callable[[str, Mapping[str, Any]], None]
 """Hears of a device's name, or "", and a row: t (ms), what, name, value."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class LiveDevice:
     """What became of one device: it runs, or what kept it from it (`failed`), or what ended its program (`crash`)."""
 

@@ -17,9 +17,10 @@ import threading
 import time
 import zlib
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from zapato.boards.board import Board
+from zapato.record import record
 
 MAGIC = {
     "esp8266": 0xFFF0C101,
@@ -49,7 +50,7 @@ WAKING = 0.01
 INVALID, HARMED, DAMAGED = 0x05, 0x07, 0x0B
 
 
-@dataclass
+@record
 class Faults:
     """What goes wrong, by the number of the packet (from 1) at which it does; 0 never.
 
@@ -70,7 +71,7 @@ class Faults:
     rot: bool = False
 
 
-@dataclass
+@record
 class LoaderChip:
     """The chip of a board, waiting in its loader.
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hmac
-from dataclasses import dataclass
 from typing import Any
 
 from amqtt.plugins.base import BaseAuthPlugin  # type: ignore
+
+from zapato.record import record
 
 
 class Login(BaseAuthPlugin):  # type: ignore
@@ -17,7 +18,7 @@ class Login(BaseAuthPlugin):  # type: ignore
         given = f"{session.username or ''}\0{session.password or ''}"
         return hmac.compare_digest(wanted.encode(), given.encode())
 
-    @dataclass
+    @record
     class Config:  # type: ignore
         """What the broker is told of it."""
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Protocol
+
+from zapato.record import record
 
 SKIP, MATCH = 0xCC, 0x55
 
@@ -25,7 +27,7 @@ class WireChip(Protocol):
     def read(self) -> int: ...
 
 
-@dataclass
+@record
 class WireLine:
     """What hangs on one line, by serial number, and how far the master's talk has come."""
 

@@ -7,8 +7,8 @@ import os
 import select
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
 
+from zapato.record import record
 from zapato.simulator.board import Reset, SimulatedBoard
 
 GREETING = b"raw REPL; CTRL-B to exit\r\n>"
@@ -18,7 +18,7 @@ class _Gone(Exception):
     """The board's cable, or power, is gone."""
 
 
-@dataclass
+@record
 class PromptChip:
     """The board, with a program running or none, until somebody takes it by its prompt.
 

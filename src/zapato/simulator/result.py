@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, field, replace
 from typing import TYPE_CHECKING, Any
 
 from zapato.findings import Place
 from zapato.lang.json_text import read_json
+from zapato.record import record
 from zapato.simulator.board import Effort, HeapUse
 
 if TYPE_CHECKING:
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from zapato.design import Design
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Expectation:
     """One expectation of a rehearsal.
 
@@ -56,7 +57,7 @@ class Expectation:
         return {"expect": self.text, **where, **verdict, **unknown}
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Moment:
     """One moment of a rehearsal's story.
 
@@ -86,7 +87,7 @@ TELLING = ("pin", "mqtt", "print", "message", "net", "frame", "contact", "sent")
 """What may have led to a failure."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Crash:
     """The program's end by an error: which, where in it, and the virtual moment in s."""
 
@@ -242,7 +243,7 @@ def outages_of(records: Rows, lasts: float) -> tuple[tuple[str, float, float], .
     return tuple(sorted(outages, key=lambda outage: outage[1]))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Rehearsal:
     """One rehearsal.
 

@@ -7,7 +7,9 @@ sectors), the factory settings (an open access point called ESP- and six digits)
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
+
+from zapato.record import record
 
 STATION, ACCESS_POINT = 1, 2
 SECTORS = 3
@@ -15,7 +17,7 @@ SECTORS = 3
 FACTORY_NAME = "ESP-504100"
 
 
-@dataclass
+@record
 class Remembered:
     """The SDK's settings; they outlive power cuts, restarts and every file system.
 

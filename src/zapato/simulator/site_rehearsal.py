@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +16,7 @@ from zapato.design.site_script import FILE, read_site_script, whole_topic
 from zapato.errors import RehearsalInvalid, Unreadable
 from zapato.firmware.program import Program
 from zapato.lang.source import shown
+from zapato.record import record
 from zapato.simulator import vm
 from zapato.simulator.models import Running
 from zapato.simulator.rehearse import default_script, expectations_of, result_of
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
     import pandas
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SiteRehearsal:
     """A rehearsal of several devices.
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from random import Random
 
 from zapato.design import Design
 from zapato.design.script import Script
 from zapato.firmware.program import Program, compile_device
+from zapato.record import record
 from zapato.simulator.board import SimulatedBoard
 from zapato.simulator.broker import KEPT, Broker
 from zapato.simulator.clock import End
@@ -20,7 +20,7 @@ from zapato.simulator.scheduler import Scheduler, TurnClock
 from zapato.simulator.trace import Trace
 
 
-@dataclass
+@record
 class SimulatedDevice:
     """One device among others.
 

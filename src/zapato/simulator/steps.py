@@ -6,11 +6,12 @@ What a site's script does to a device happens in that device's own turn, for a p
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, Protocol
 
 from zapato.design.acts import Call
 from zapato.design.script import Step
+from zapato.record import record
 from zapato.simulator.clock import Clock
 from zapato.simulator.trace import Trace
 
@@ -68,7 +69,7 @@ def evaluated(text: str, target: object) -> Callable[[], Any]:
     return judge
 
 
-@dataclass
+@record
 class Waiting:
     """A step on its way.
 

@@ -10,12 +10,12 @@ import atexit
 import ctypes
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.errors import ToolMissing
+from zapato.record import record
 from zapato.simulator.crossing import fuel_of, function
 from zapato.simulator.wasi import Fault, Files, System
 
@@ -91,14 +91,10 @@ class VmMemory:
     def __init__(self, memory: Any, store: Any) -> None:
         self._memory, self._store = memory, store
         self._base, self._stays = 0, _fixed()
-        self._find()
+        self.look()
 
     def look(self) -> None:
-        """Find the memory again, where it may have moved while the VM ran."""
-        if not self._stays:
-            self._find()
-
-    def _find(self) -> None:
+        """Find the memory: again where it may have moved while the VM ran."""
         pointer = self._memory.data_ptr(self._store)
         self._base = ctypes.cast(pointer, ctypes.c_void_p).value or 0
 
@@ -114,7 +110,7 @@ class VmMemory:
             ctypes.memmove(self._base + at, data, len(data))
 
 
-@dataclass
+@record
 class Machine:
     """One power-up: a fresh VM with its own memory.
 
@@ -152,6 +148,7 @@ class Machine:
         self._spent, self._granted = 0, 0
         self.allow(START)
         self._ended: BaseException | None = None
+        self._stays = _fixed()
         self.memory: VmMemory
 
     @property
@@ -237,7 +234,8 @@ class Machine:
 
     def _called(self) -> None:
         """The program calls the host: its memory may have moved, and it has spent something."""
-        self.memory.look()
+        if not self._stays:
+            self.memory.look()
         self._left = None
 
     def _host(self, name: int, name_size: int, data: int, size: int, result: int, room: int) -> int:
@@ -251,7 +249,9 @@ class Machine:
         return min(len(answer), room)
 
     def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
-        self._called()
+        self._left = None  # as _called(), without the call: this is what is called most
+        if not self._stays:
+            self.memory.look()
         try:
             return self.number(what, a, b, c, d)
         except Fault as fault:

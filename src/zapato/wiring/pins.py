@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 from zapato.boards.board import Board, HeaderPin
 from zapato.design.design import Design
+from zapato.record import record
 
 State = Literal["used", "free", "mind", "forbidden", "supply"]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class PinRow:
     """One place of a header.
 

@@ -5,10 +5,11 @@ A sheet is data first; `draw/arrangement.py` puts it beside the board and `draw/
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Literal
 
 from zapato.design.design import Design
+from zapato.record import record
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -20,7 +21,7 @@ MAINS = 50.0
 GROUND = "GND"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Wire:
     """One wire.
 
@@ -65,7 +66,7 @@ RAILS = ((3.6, "orange"), (4.4, "pink"), (5.5, "red"), (15.0, "yellow"), (float(
 """Up to so many V: the colour of a supply wire. 3.3 V, a lithium cell, 5 V, 12 V, 24 V."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Item:
     """Something to buy: what, its value, how many, and for whom."""
 
@@ -75,7 +76,7 @@ class Item:
     why: str
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Sheet:
     """The wiring of a device.
 

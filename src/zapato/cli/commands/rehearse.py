@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -14,12 +13,13 @@ import click
 
 from zapato.cli.about import About
 from zapato.cli.each import Workers, each_device, show_failed, spreading
+from zapato.record import record
 
 if TYPE_CHECKING:
     from zapato.simulator import Rehearsal, SiteRehearsal
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Options:
     """The options of the call, as they were given."""
 

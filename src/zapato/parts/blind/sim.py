@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.parts.kind import Probe, Stimulus, World
+from zapato.record import record
 
 
 class Curtain:
@@ -25,7 +25,7 @@ class Curtain:
         self.way = (level(self.opens) == self.active) - (level(self.closes) == self.active)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class _Of:
     """The curtain of two pins; `travel` in ms from end to end."""
 

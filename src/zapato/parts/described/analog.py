@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import choice
@@ -14,12 +13,13 @@ from zapato.parts.sensors import SensorChip, common
 from zapato.parts.sensors.analog.chip import CHIP as ANALOG
 from zapato.parts.sensors.analog.chip import ratio
 from zapato.parts.stimuli import line_faults
+from zapato.record import record
 
 STEPS = 4096
 """Voltages of its range that are looked through for the one that a value belongs to."""
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Felt(Stimulus):
     """A value; the pin feels the voltage that it belongs to, behind the divider."""
 

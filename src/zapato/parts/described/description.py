@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from types import MappingProxyType
 from typing import Any
@@ -12,12 +12,13 @@ from zapato.lang.patterns import Slot
 from zapato.parts.described.formula import Formula
 from zapato.parts.described.layout import Layout
 from zapato.parts.described.shapes import INPUTS, Written
+from zapato.record import record
 
 PATIENT = 60
 """ms that a driver may wait; for longer ones it begins early and comes again."""
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class ReadStep:
     """Something said to the chip, and what it answers."""
 
@@ -41,7 +42,7 @@ class ReadStep:
         return self.layout.make(fields) if self.layout else b""
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class ChipValue:
     """A value: its formula, unit, words, range and digits after the point."""
 
@@ -55,7 +56,7 @@ class ChipValue:
     moves: str = ""
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Example:
     """Bytes out of the datasheet, and the values that it says they are."""
 
@@ -67,7 +68,7 @@ class Example:
     inputs: Mapping[str, float] = field(default_factory=dict[str, float])
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Setting:
     """What a device file may set: its words, the byte of each, and what formulas read."""
 
@@ -78,7 +79,7 @@ class Setting:
     counts: Mapping[str, float]
 
 
-@dataclass(eq=False)
+@record(eq=False)
 class Description:
     """One chip as its file describes it."""
 

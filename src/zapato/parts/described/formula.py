@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from types import CodeType
 from typing import Any
 
 from zapato.lang.fields import Wrong
+from zapato.record import record
 
 _ALLOWED = (
     ast.Expression, ast.BinOp, ast.UnaryOp, ast.Constant, ast.Name, ast.Load, ast.Add, ast.Sub, ast.Mult, ast.Div, ast.FloorDiv, ast.Mod,
@@ -22,7 +22,7 @@ MOST = 100
 """Pieces of one formula at the most."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Formula:
     """A formula: as written, the names that it reads, and how many pieces it has."""
 

@@ -9,17 +9,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from zapato.lang.fields import Wrong
 from zapato.lang.patterns import Slot, read_slot
 from zapato.parts.onewire.part import crc8 as low_crc8
+from zapato.record import record
 
 LONGEST = 32
 """Bytes of an answer at the most."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class CheckByte:
     """A check byte at `end` over the bytes from `begin` on: CRC-8, the high bit first, not inverted at its end; `low`: as one-wire chips have it."""
 
@@ -35,7 +36,7 @@ class CheckByte:
         return low_crc8(held) if self.low else crc8(held, self.polynomial, self.first)
 
 
-@dataclass
+@record
 class Layout:
     """An answer: its length, its fixed bytes by place, its fields, and its check bytes."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from zapato.lang.fields import choice
@@ -14,12 +14,13 @@ from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, Worl
 from zapato.parts.sensors import SensorChip
 from zapato.parts.sensors.pulse.chip import CHIP as PULSE
 from zapato.parts.sensors.pulse.sim import Rate
+from zapato.record import record
 
 HALVES = 60
 """Halvings of the range of rates in which the one is looked for that a value belongs to."""
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Felt(Stimulus):
     """A value; pulses come as often as it says."""
 

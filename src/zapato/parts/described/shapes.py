@@ -5,7 +5,6 @@ from __future__ import annotations
 import keyword
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from math import ceil, isfinite
 from typing import cast
 
@@ -25,6 +24,7 @@ from zapato.lang.fields import (
 from zapato.lang.senml import read_unit
 from zapato.parts.described.formula import Formula, read_formula
 from zapato.parts.described.layout import LONGEST, Layout, read_layout
+from zapato.record import record
 
 LOCAL = ("b", "self", "time", "round", "crc8", "abs")
 """What a driver's own lines read, so that no field may be called so."""
@@ -40,7 +40,7 @@ def _read_bytes(value: object, most: int = 16) -> bytes:
     return data
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Written:
     """Bytes that are written; at some places the byte of what a setting was set to."""
 

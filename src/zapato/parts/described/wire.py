@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from math import ceil
 from typing import Any
 
@@ -13,9 +12,10 @@ from zapato.parts.described.lines import beginning, counted, ending, fields, sen
 from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
 from zapato.parts.onewire.serial import number_of, serial_field
 from zapato.parts.sensors import SensorChip, common
+from zapato.record import record
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class OnWire(Stimulus):
     """A value that the chip of this serial number feels."""
 

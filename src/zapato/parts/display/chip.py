@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zapato.parts.bus_chip import BusChip
+from zapato.record import record
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class DisplayChip(BusChip):
     """A display's controller; `driver` are the MicroPython module and class that drive it."""
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zapato.parts.bus_chip import BusChip
+from zapato.record import record
 
 QUASI = "{} datasheet, Quasi-bidirectional I/Os (high from power-up, 100 uA); Device address; Limiting values: VDD + 0.5 V; Static characteristics: 2.5 V to 5.5 V, input high from 0.7 VDD"
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class ExpanderChip(BusChip):
     """An expander's chip.
 

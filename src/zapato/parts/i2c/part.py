@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from zapato.lang.fields import choice, measured, pin
@@ -22,9 +22,10 @@ from zapato.parts.kind import (
 )
 from zapato.parts.scans import on_i2c
 from zapato.parts.stimuli import line_simulation
+from zapato.record import record
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class ClockLine(Stimulus):
     """The clock line goes to ground, or is free again."""
 

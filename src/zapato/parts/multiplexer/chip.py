@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zapato.parts.bus_chip import BusChip
+from zapato.record import record
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class MultiplexerChip(BusChip):
     """A multiplexer's chip, one bit of its control register a channel; `channels`: how many it has."""
 

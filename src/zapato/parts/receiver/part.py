@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import Wrong, measured, pin, whole
@@ -26,6 +25,7 @@ from zapato.parts.kind import (
 )
 from zapato.parts.scans import on_remotes
 from zapato.parts.stimuli import ReadAttached, SetAttached
+from zapato.record import record
 
 PULSE = 350
 """us of the shortest pulse: what the encoders' usual resistors make of it (PT2262 datasheet, oscillator; EV1527 datasheet)."""
@@ -50,7 +50,7 @@ FRAMES = 6
 """Times that a press sends the code; a flick is too short for more than one."""
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class CodeHeard(Stimulus):
     """A remote sends a code: the one that is set, or always `code`; for so many frames."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 
 from zapato import extensions
@@ -13,9 +12,10 @@ from zapato.parts.chip_files import described_names
 from zapato.parts.electrical import Passive
 from zapato.parts.kind import Driver, Need, Part, Property, Simulation
 from zapato.parts.stimuli import OnBus
+from zapato.record import record
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SensorChip:
     """What the program knows of one sensor chip.
 

@@ -6,22 +6,21 @@ import sys
 import wave
 from array import array
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from zapato.lang.fields import Wrong, measured, number, pin, whole
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed, supplied_with
 from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, WorldInput
 from zapato.parts.stimuli import SetAttached
-from zapato.record import Record
+from zapato.record import record
 
 LINES = ("sck", "ws", "sd")
 LARGEST = 64 << 20
 """Bytes of a recording at the most: six minutes in two channels at 48 kHz."""
 
 
-@dataclass(frozen=True, repr=False)
-class Recording(Record):
+@record(frozen=True)
+class Recording:
     """Samples of 16 bits, and how many a second."""
 
     rate: int

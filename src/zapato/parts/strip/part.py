@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from itertools import permutations
 
 from zapato.lang.fields import choice, measured, pin, text, whole
@@ -22,6 +21,7 @@ from zapato.parts.kind import (
     World,
 )
 from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
+from zapato.record import record
 
 ORDERS = {"ws2812b": "grb", "sk6812": "grb", "ws2811": "rgb", "ws2815": "grb"}
 """In which order the colours come on the wire (WS2812B, SK6812, WS2811 and WS2815 datasheets, Composition of 24 bit data)."""
@@ -48,7 +48,7 @@ def runs_on(part: Part) -> float:
     return part.values.get("supply") or (12.0 if part.get("chip", "") == "ws2815" else 5.0)
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Lights(Probe):
     """True while any LED of the strip on this pin is lit."""
 

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import number, pin
 from zapato.parts.digital import state_property
 from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, Stimulus, World
 from zapato.parts.stimuli import SetQuantity
+from zapato.record import record
 
 TOUCH = 200
 """ms of a finger on a touch pad."""
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Finger(Stimulus):
     """A finger on the pad."""
 

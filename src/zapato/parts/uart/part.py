@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import REQUIRED, boolean, choice, measured, pin, whole
 from zapato.parts.kind import Driver, Kind, Need, Part, Simulation, Stimulus, World
+from zapato.record import record
 
 PARITY = {"none": None, "even": 0, "odd": 1}
 """As the ports' UART takes it."""
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class SerialFault(Stimulus):
     """Something befalls a serial line."""
 

@@ -11,9 +11,9 @@ UART_DONE, WATCH, JOINED = 15, 16, 17
 UNUSUAL = 6  # the word of `now` that says that poll() is to look at more than what is registered
 number = host.number
 
-# Words that the host writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began,
-# and whether waiting would end at once; and two that are written here: the program fed the watchdog, and something unusual waits.
-now = array.array("I", (0, 0, 0, 0, 0, 0, 1))
+# Words that the host writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began; and three that are written
+# here: poll(0) asks the host as well, the program fed the watchdog, and something unusual waits.
+now = array.array("I", (0, 0, 0, 0, 1, 0, 1))
 host.call("here", str(uctypes.addressof(now)))
 host.share(now)
 handlers = {}  # number -> (handler, pin)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.parts.electrical import RAIL, Passive
 from zapato.parts.kind import Driver, Need, Part, Simulation, Stimulus, World
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.stimuli import line_faults
+from zapato.record import record
 
 
 def driver(part: Part) -> Driver:
@@ -18,7 +18,7 @@ def driver(part: Part) -> Driver:
     return Driver("s_dht", "Dht", (*common(part), part.pins["pin"].gpio, chip))
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class AirQuantity(Stimulus):
     """A quantity of the air around it."""
 

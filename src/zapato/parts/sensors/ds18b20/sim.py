@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.parts.kind import Stimulus, World
 from zapato.parts.onewire.part import crc8
+from zapato.record import record
 
 CONVERT, READ = 0x44, 0xBE
 FAMILY = 0x28
@@ -15,7 +15,7 @@ POWER_ON = 0x0550
 """85 °C: what stands in the scratchpad until the first conversion."""
 
 
-@dataclass
+@record
 class Thermometer:
     """One chip; `feel` gives degrees, `ails` is "silent", "garbage" or ""."""
 
@@ -49,7 +49,7 @@ class Thermometer:
         return first[0] if first else 0xFF
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class OnWire(Stimulus):
     """The temperature at the chip of this serial number."""
 

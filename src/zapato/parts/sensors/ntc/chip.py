@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.lang.fields import choice, measured, number
@@ -12,6 +11,7 @@ from zapato.parts.electrical import GROUND, RAIL, Passive, ohms
 from zapato.parts.kind import Driver, Need, Part, Simulation, Stimulus, World
 from zapato.parts.sensors import SensorChip, common, parallel, quantity
 from zapato.parts.stimuli import line_faults
+from zapato.record import record
 
 
 def _circuit(part: Part) -> tuple[float, float, float, float, bool]:
@@ -25,7 +25,7 @@ def _circuit(part: Part) -> tuple[float, float, float, float, bool]:
     )
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Warmth(Stimulus):
     """The temperature at a thermistor; its pin feels the volts of the divider."""
 

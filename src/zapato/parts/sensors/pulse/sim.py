@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from zapato.parts.kind import Stimulus, World
+from zapato.record import record
 
 FASTEST = 500.0
 """Pulses a second, at the most: both edges of one come at whole ms."""
@@ -45,7 +45,7 @@ class Pulses:
             self._next()
 
 
-@dataclass(eq=False, repr=False)
+@record(eq=False)
 class Rate(Stimulus):
     """Pulses a second at a pin."""
 
