@@ -100,7 +100,7 @@ def load(path: str | Path) -> Design:
 
     Raises zapato.errors.Unreadable where the file cannot be read at all.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> design = zapato.load("devices/boot-dryer.toml")
         >>> design.parts["heater"].pins["pin"].name

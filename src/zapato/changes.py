@@ -22,7 +22,11 @@ class Change:
     """One difference.
 
     Attributes:
-        group: what of the device; how: added, removed or changed; what: which; old, new: as text.
+        group: what of the device.
+        how: added, removed or changed.
+        what: which.
+        old: as text, before.
+        new: as text, now.
         relied: something that others may rely on disappears or becomes another thing.
     """
 
@@ -40,7 +44,7 @@ class Change:
 def changes(old: Design, new: Design) -> list[Change]:
     """The differences between two designs, group by group.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> old, new = zapato.load("devices/porch-light.toml"), zapato.load("devices/kettle-plug.toml")
         >>> {change.group for change in zapato.diff(old, new)} >= {"device", "parts", "topics"}

@@ -41,8 +41,10 @@ class Bundle:
     """One bundle, of ours or of an extension.
 
     Attributes:
-        name: of the kind or chip, or as site.toml or the entry point has it; folder: where its files are.
-        package: the Python package that its modules are imported from; site: it is a site's own, not an installed one.
+        name: of the kind or chip, or as site.toml or the entry point has it.
+        folder: where its files are.
+        package: the Python package that its modules are imported from.
+        site: it is a site's own, not an installed one.
         chip_of: the kind whose chip one of ours is; "" for every other bundle.
     """
 

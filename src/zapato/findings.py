@@ -18,7 +18,14 @@ SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """A stretch of a line in a file. Lines and columns count from 1, in characters."""
+    """A stretch of a line in a file.
+
+    Attributes:
+        file: as the user named it.
+        line: from 1.
+        column: from 1, in characters.
+        width: in characters.
+    """
 
     file: str
     line: int = 1

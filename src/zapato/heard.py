@@ -25,9 +25,12 @@ class ScanResult:
 
     Attributes:
         device, on: which device, and the part that scanned.
-        address: as the device says it; used_by: the part of the device file that stands for it, or "".
-        may_be: what it may be, "kind chip"; words: what else is known.
-        strength: of what advertises, how strongly it was heard, dBm; name: as it tells it.
+        address: as the device says it.
+        used_by: the part of the device file that stands for it, or "".
+        may_be: what it may be, "kind chip".
+        words: what else is known.
+        strength: of what advertises, how strongly it was heard, dBm.
+        name: as it tells it.
         says: the structures that it advertises, as `data` of a beacon writes them.
     """
 

@@ -25,11 +25,24 @@ class Topic:
     """One topic.
 
     Attributes:
-        name: whole; way: "from" the device or "to" it; retained: the broker keeps it; qos: of what is published.
-        of: what it is; part, what: whose, and which property, event or action.
-        payload: in words; example: one that can be pasted.
-        type, unit, low, high, options: of the value, where there is one; unknown: it is null while nobody knows it.
-        arguments: of an action; packed: a property goes out as a SenML pack (RFC 8428).
+        name: whole.
+        way: "from" the device or "to" it.
+        retained: the broker keeps it.
+        qos: of what is published.
+        of: what it is.
+        part: whose it is; "" for the device.
+        what: which property, event or action.
+        label: the part's name for people.
+        payload: in words.
+        example: one that can be pasted.
+        type: of the value, where there is one.
+        unit: of the value.
+        low: the least value.
+        high: the highest value.
+        options: the values that it can have, where they are words.
+        unknown: it is null while nobody knows it.
+        arguments: of an action.
+        packed: a property goes out as a SenML pack (RFC 8428).
     """
 
     name: str
@@ -61,7 +74,7 @@ class Topic:
 def topics(design: Design) -> list[Topic]:
     """Every topic of a design; none where it has no broker.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> design = zapato.load("devices/kettle-plug.toml")
         >>> zapato.list_topics(design)[0].name

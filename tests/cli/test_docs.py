@@ -1,6 +1,8 @@
 """The documents keep their word: the tutorial's files, the README's device file, the links and pictures."""
 
+import dataclasses
 import doctest
+import inspect
 import re
 from pathlib import Path
 
@@ -106,3 +108,20 @@ def test_the_example_of_a_call_does_what_it_says(name, site, monkeypatch):
     said: list[str] = []
     result = doctest.DocTestRunner().run(example, out=said.append)
     assert result.attempted >= 3 and not result.failed, "".join(said)
+
+
+RECORDS = [
+    each
+    for package in (zapato, zapato.extend)
+    for each in (getattr(package, name) for name in dir(package))
+    if isinstance(each, type) and dataclasses.is_dataclass(each)
+]
+
+
+@pytest.mark.parametrize("record", RECORDS, ids=lambda each: each.__name__)
+def test_every_field_of_a_public_record_is_told(record):
+    told: set[str] = set()
+    for base in record.__mro__:
+        _, _, listed = (inspect.cleandoc(base.__doc__ or "")).partition("Attributes:\n")
+        told |= set(re.findall(r"^    (\w+): ", listed.split("\n\n")[0], re.MULTILINE))
+    assert {each.name for each in dataclasses.fields(record) if each.init} <= told

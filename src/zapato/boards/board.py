@@ -149,15 +149,19 @@ class Chip:
 
     Attributes:
         port: the MicroPython port that runs on it.
-        logic: volts of its high level; input_most: volts a pin bears at the most; input_high: volts from
+        logic: volts of its high level.
+        input_most: volts a pin bears at the most.
+        input_high: volts from
             which on an input reads high.
         heap: bytes that the program can count on; a lower bound.
-        image: bytes of flash before the data partition; image_1mib: the same in a flash of 1 MiB; tail: bytes behind it.
+        image: bytes of flash before the data partition; image_1mib: the same in a flash of 1 MiB.
+        tail: bytes behind it.
         collect_share: the port collects whenever this share of the heap was allocated; 0 where it sets none.
         pins: by GPIO number.
         why: reasons that checks quote, by topic.
         speed: instructions of the VM that the chip does in a ms, the unkind end.
-        draw: what it takes itself; total: A that all its outputs give together at the most, 0 where not stated.
+        draw: what it takes itself.
+        total: A that all its outputs give together at the most, 0 where not stated.
         routes: "uart.tx" -> controller number -> the pins it reaches; a function that is absent reaches any pin.
     """
 
@@ -231,9 +235,12 @@ class Rmii:
     """How an Ethernet PHY hangs on the chip's own controller.
 
     Attributes:
-        phy: its part number; address: of its management interface.
-        mdc, mdio: GPIO of the management lines; power: GPIO that switches it on, or None.
-        clock: GPIO of the 50 MHz clock; clock_out: the chip makes it.
+        phy: its part number.
+        address: of its management interface.
+        mdc, mdio: GPIO of the management lines.
+        power: GPIO that switches it on, or None.
+        clock: GPIO of the 50 MHz clock.
+        clock_out: the chip makes it.
     """
 
     phy: str
@@ -250,7 +257,8 @@ class SpiEthernet:
     """An Ethernet chip on the chip's last SPI controller.
 
     Attributes:
-        phy: its part number; sck, mosi, miso, select, interrupt: GPIO of its lines.
+        phy: its part number.
+        sck, mosi, miso, select, interrupt: GPIO of its lines.
     """
 
     phy: str
@@ -269,7 +277,8 @@ class SupplyInput:
         name: as printed on the board, or "USB", "PoE", "mains".
         low, high: V that it works with, and bears.
         rail: "5V" or "3V3" where it is that rail itself, so that parts on the rail get what is fed in; else "".
-        source: the source of the range; note: what to mind.
+        source: the source of the range.
+        note: what to mind.
     """
 
     name: str

@@ -36,7 +36,8 @@ class PortWatchdog:
     """The watchdog, in ms.
 
     Attributes:
-        timeout: what the runtime asks for; least, most: what `machine.WDT` takes.
+        timeout: what the runtime asks for.
+        least, most: what `machine.WDT` takes.
         patience: after how long without `feed()` the chip may reset.
     """
 
@@ -112,8 +113,12 @@ class PortTime:
     """How long things take, ms.
 
     Attributes:
-        boot: from power-up to main.py; join: from connect() to an address; scan: all channels; tls: a handshake.
-        erase, erase_most: a sector of 4 KiB, typically and at the most; program, program_most: a page of 256 bytes.
+        boot: from power-up to main.py.
+        join: from connect() to an address.
+        scan: all channels.
+        tls: a handshake.
+        erase, erase_most: a sector of 4 KiB, typically and at the most.
+        program, program_most: a page of 256 bytes.
     """
 
     boot: int

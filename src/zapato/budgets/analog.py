@@ -27,8 +27,12 @@ class Loss:
     """What one analog input reads wrong for what its sensor has in series.
 
     Attributes:
-        part: which; ohm: in series, as the pin sees it; leak: A into the pin; loads: ohm of the board's own divider, 0 without.
-        share: of its range at the most; source: where the figures are from.
+        part: which.
+        ohm: in series, as the pin sees it.
+        leak: A into the pin.
+        loads: ohm of the board's own divider, 0 without.
+        share: of its range at the most.
+        source: where the figures are from.
     """
 
     part: Part
@@ -44,8 +48,11 @@ class AnalogBudget:
     """One analog sensor on a pin of the chip.
 
     Attributes:
-        part: which; most: V at the sensor that the pin can measure; wanted: V that the sensor puts out, or None.
-        step: V at the sensor for one count; error: V at full scale, by the divider's tolerance, one count and the converter's own error.
+        part: which.
+        most: V at the sensor that the pin can measure.
+        wanted: V that the sensor puts out, or None.
+        step: V at the sensor for one count.
+        error: V at full scale, by the divider's tolerance, one count and the converter's own error.
         divider: (upper, lower) in ohm that brings the sensor's range into the pin's, where it does not fit.
     """
 

@@ -30,8 +30,13 @@ class I2cBudget:
     """One I2C bus.
 
     Attributes:
-        bus: which; chips: how many hang on it, and on those before it; length: m of its wires, and theirs; farad: of a line.
-        least, most: ohm between which the pull-ups must be; ohm: that they have; guessed: nobody said so.
+        bus: which.
+        chips: how many hang on it, and on those before it.
+        length: m of its wires, and theirs.
+        farad: of a line.
+        least, most: ohm between which the pull-ups must be.
+        ohm: that they have.
+        guessed: nobody said so.
     """
 
     bus: Part

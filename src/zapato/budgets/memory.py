@@ -40,7 +40,8 @@ class Memory:
     """What the firmware takes, in bytes.
 
     Attributes:
-        heap: at its highest, after a collection; heap_has: what the chip leaves a program.
+        heap: at its highest, after a collection.
+        heap_has: what the chip leaves a program.
         flash: of the compiled modules.
         pieces: bytes of heap by what was measured.
         starts: bytes of heap up to which a program starts and gets through an outage: loading wants room of its own.

@@ -41,10 +41,13 @@ class Rail:
     """One rail.
 
     Attributes:
-        name: "3V3", "5V" (what feeds the board) or a supply's; voltage: V.
+        name: "3V3", "5V" (what feeds the board) or a supply's.
+        voltage: V.
         loads: what hangs on it: whose, and what.
-        idle, typical, peak: A altogether; gives: A that it can give, None where nobody knows.
-        stated: the device file says what it gives; source: where that is from.
+        idle, typical, peak: A altogether.
+        gives: A that it can give, None where nobody knows.
+        stated: the device file says what it gives.
+        source: where that is from.
         battery: Ah, 0 where it is none.
     """
 

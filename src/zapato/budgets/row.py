@@ -20,9 +20,13 @@ class BudgetRow:
 
     Attributes:
         topic: one of TOPICS.
-        of: whose it is: a rail, a pin, a part, a bus; what: what it is of it.
-        value: in `unit`, an SI unit; limit: that it must not pass, or None; least: the limit is the least that is wanted.
-        formula: how it was worked out; source: where its figures are from.
+        of: whose it is: a rail, a pin, a part, a bus.
+        what: what it is of it.
+        value: in `unit`, an SI unit.
+        limit: that it must not pass, or None.
+        least: the limit is the least that is wanted.
+        formula: how it was worked out.
+        source: where its figures are from.
     """
 
     topic: str

@@ -40,9 +40,12 @@ class StripBudget:
     """One strip.
 
     Attributes:
-        part: which; frame: s for one frame on its pin; frames: a second at the most.
+        part: which.
+        frame: s for one frame on its pin.
+        frames: a second at the most.
         pins: over how many it would have to be split for SMOOTH frames a second.
-        white, limited: W at full white, and at its brightness limit; amps: A at that limit.
+        white, limited: W at full white, and at its brightness limit.
+        amps: A at that limit.
         volts: along the strip at that limit, fed at its beginning, one for each LED.
         feeds: places to feed it so that nothing loses more than DROP, both ends among them (1: its beginning will do).
         wire: mm2 of the wires from the supply; 0 where none of CABLES is thick enough.

@@ -26,7 +26,8 @@ class Wear:
     Attributes:
         kept: the parts whose values are kept through a power cut.
         free: blocks over which the writing is spread.
-        a_day: writings a day as they are to be expected; years: that the flash lasts then.
+        a_day: writings a day as they are to be expected.
+        years: that the flash lasts then.
         years_least: that it lasts where something kept changes all the time.
     """
 

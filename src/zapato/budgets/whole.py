@@ -20,7 +20,8 @@ class Budget:
     """What a design takes of what there is.
 
     Attributes:
-        design: whose; rows: every figure with its limit, formula and source.
+        design: whose.
+        rows: every figure with its limit, formula and source.
     """
 
     design: Design
@@ -45,7 +46,7 @@ class Budget:
 def budget(what: Design | Path | str) -> Budget:
     """The budgets of a design or a device file. Raises Unreadable.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> held = zapato.budget("devices/boot-dryer.toml")
         >>> [row.what for row in held.over]

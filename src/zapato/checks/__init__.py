@@ -48,7 +48,7 @@ def check(what: Design | Path | str | Iterable[Path | str], *, executor: Executo
     pieces, and a file of it that cannot be read is a finding. `executor` does the work where it says: any executor of
     concurrent.futures; the report is the same. Raises Unreadable where a path leads to no file.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> report = zapato.check(".")  # a site: every device, rehearsal and piece
         >>> report.ok, report.counts["error"]

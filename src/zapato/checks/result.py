@@ -29,9 +29,12 @@ class CheckResult:
     """A device file that was looked at.
 
     Attributes:
-        path: the file; source: as findings name it; device: the device's name, "" where there is none.
+        path: the file.
+        source: as findings name it.
+        device: the device's name, "" where there is none.
         root: the folder of its site, None where it belongs to none.
-        findings: about it alone, and with `whole` about its rehearsal; texts: the files that they point into.
+        findings: about it alone, and with `whole` about its rehearsal.
+        texts: the files that they point into.
         data: what the rules that compare devices want to know of it, by code.
         words: its name, its topic, its own address: who holds one of these may clash with it.
         reads: the other files that it was made of.

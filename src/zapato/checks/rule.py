@@ -47,7 +47,8 @@ class Rule:
         severities: those it can have.
         title: what it is, one line.
         story: the whole story for `explain`.
-        failing, mended: device files (or several files) with and without the finding.
+        failing: a device file, or several files, with the finding.
+        mended: the same without it.
     """
 
     code: str
@@ -68,7 +69,11 @@ def _nothing(design: Design) -> Iterable[Finding]:
 
 @record(eq=False)
 class DesignRule(Rule):
-    """A rule that looks at a whole design: `find` gives its findings."""
+    """A rule that looks at a whole design.
+
+    Attributes:
+        find: gives its findings.
+    """
 
     find: Callable[[Design], Iterable[Finding]]
 
@@ -77,7 +82,9 @@ class DesignRule(Rule):
 class PinRule(Rule):
     """A rule that judges one pin for one use. The same judgement serves the check, the ways out and the solver.
 
-    `judge` gives why the pin does not suit, or None; `find` what is to be said of the design as a whole.
+    Attributes:
+        judge: gives why the pin does not suit, or None.
+        find: what is to be said of the design as a whole.
     """
 
     judge: Callable[[PinUse, Design], Incompatibility | None]

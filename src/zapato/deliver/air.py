@@ -37,7 +37,9 @@ class Updated:
 
     Attributes:
         device, before, version: whose, and from which to which version.
-        sent: bytes that went out for it; size: of all its files; seconds: it took.
+        sent: bytes that went out for it.
+        size: of all its files.
+        seconds: it took.
     """
 
     device: str

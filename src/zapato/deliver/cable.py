@@ -38,7 +38,9 @@ class Written:
     """What went over the cable.
 
     Attributes:
-        chip: what answered; size: bytes of flash written; seconds: that writing took.
+        chip: what answered.
+        size: bytes of flash written.
+        seconds: that writing took.
         verified: by the loader's own digest; the ESP8266's has none, there each block has its checksum.
         said: the first lines of the device after its restart.
         by_hand: somebody brought the board into its loader, so somebody may have to press RST, too.

@@ -34,8 +34,10 @@ class UpdateOffer:
     """One package for one device.
 
     Attributes:
-        topic: the device's own, as "refuge/boot-dryer"; key: its update key.
-        version: of the package; size: bytes of all its files.
+        topic: the device's own, as "refuge/boot-dryer".
+        key: its update key.
+        version: of the package.
+        size: bytes of all its files.
         sent: bytes of each file that went out, by path.
     """
 

@@ -29,7 +29,8 @@ class SerialPort:
     """One serial port.
 
     Attributes:
-        name: what the system calls it; what: what hangs on it, in words.
+        name: what the system calls it.
+        what: what hangs on it, in words.
         trouble: why it cannot be opened; empty where it can.
     """
 

@@ -22,10 +22,12 @@ class Turn:
     """One device's turn.
 
     Attributes:
-        name: whose; wave: 1 for the first device, 2 for the part, 3 for the rest.
+        name: whose.
+        wave: 1 for the first device, 2 for the part, 3 for the rest.
         state: "waiting", "running", "done", "there" (it has this version already), "failed", or "left" where it
             was stopped before.
-        text: what is told of it last; share: how much of it is done, from 0 to 1.
+        text: what is told of it last.
+        share: how much of it is done, from 0 to 1.
     """
 
     name: str

@@ -20,8 +20,12 @@ class Said:
     """One thing that a device said.
 
     Attributes:
-        at: s since the watching began; device: which; what: "note", "fault", "value", "event", "state" or "vitals".
-        name: of the part and property, or empty; text: the payload; found: addresses and serial numbers in it.
+        at: s since the watching began.
+        device: which.
+        what: "note", "fault", "value", "event", "state" or "vitals".
+        name: of the part and property, or empty.
+        text: the payload.
+        found: addresses and serial numbers in it.
     """
 
     at: float

@@ -45,9 +45,11 @@ class Alert:
     """One alert.
 
     Attributes:
-        name: its own; when: the condition, or None where it watches over a silence.
+        name: its own.
+        when: the condition, or None where it watches over a silence.
         gone: code that must be false before it is told again; "" where the condition's own falling is enough.
-        silent: the device or property that must not be silent; held: ms.
+        silent: the device or property that must not be silent.
+        held: ms.
         says: the text in pieces, (literal, expression or None).
     """
 

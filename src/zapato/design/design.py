@@ -42,7 +42,13 @@ def once(work: Callable[[Design], T]) -> Callable[[Design], T]:
 
 @dataclass(frozen=True, slots=True)
 class PinUse:
-    """One pin of one part: what is needed, and the pin chosen."""
+    """One pin of one part.
+
+    Attributes:
+        part: whose pin it is.
+        need: what the part asks of it.
+        pin: the board's pin that was chosen.
+    """
 
     part: Part
     need: Need
@@ -65,10 +71,15 @@ class Design:
     Attributes:
         document: values with places.
         site: the site it belongs to.
-        name, label, room, version: of the device.
+        name: of the device, as its topics have it.
+        label: its name for people.
+        room: where it is.
+        version: of its program.
         board: None where the file names none that exists.
         parts: by name, in the order of the file.
-        wifi, mqtt: the device's own tables over the site's; None where it has neither.
+        uses: every pin of every part that has one.
+        wifi: the device's own [wifi] over the site's; None where it has neither.
+        mqtt: the device's own [mqtt] over the site's; None where it has neither.
         time: the device's own [time] or the site's; None where neither says it.
         ethernet: where the device is wired; it then uses no Wi-Fi.
         links: the rules between parts.

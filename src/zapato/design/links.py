@@ -108,8 +108,10 @@ class Link:
         rearm: device code that must be false before a condition fires again; "" where the
             condition's own falling is enough.
         held, after, undo_after: ms, or 0.
-        every: ms from one time to the next, or 0; times: how often, or 0 for without an end.
-        at: the times of day that start it; days: on which days, Monday the lowest of seven bits.
+        every: ms from one time to the next, or 0.
+        times: how often, or 0 for without an end.
+        at: the times of day that start it.
+        days: on which days, Monday the lowest of seven bits.
     """
 
     number: int

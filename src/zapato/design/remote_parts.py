@@ -32,7 +32,8 @@ class RemotePart:
     """A part of another device that this one listens to.
 
     Attributes:
-        design: that device, without its pins and links; part: the part.
+        design: that device, without its pins and links.
+        part: the part.
         properties, events: what of it is heard, in the order of the file.
     """
 

@@ -107,7 +107,8 @@ class Script:
 
     Attributes:
         title: what is rehearsed.
-        lasts: ms of virtual time; begins: the local date and time of its beginning.
+        lasts: ms of virtual time.
+        begins: the local date and time of its beginning.
         notes: what is worth knowing about it, a sentence each.
         world: what the world is like at the beginning, "part.property" -> value.
         models: what of the world follows from what the device does.

@@ -18,7 +18,8 @@ class BoxLine:
 
     Attributes:
         name: of the terminal, with the part's name where several share the box.
-        other: where it leads to, in words; wire: what leads there.
+        other: where it leads to, in words.
+        wire: what leads there.
         pin: column and place of the board's pin to which a line is drawn; None where none is.
     """
 
@@ -49,8 +50,10 @@ class Arrangement:
 
     Attributes:
         columns: the board's pins, left and right, in the order of the board.
-        left, right: the boxes at each side, from the top; supplies: wires of what feeds everything.
-        fitted: label -> what is soldered there, as a part of the device; used: labels that a wire leads to.
+        left, right: the boxes at each side, from the top.
+        supplies: wires of what feeds everything.
+        fitted: label -> what is soldered there, as a part of the device.
+        used: labels that a wire leads to.
     """
 
     columns: tuple[list[PinRow], list[PinRow]]

@@ -22,7 +22,8 @@ class Cursor:
         where: in a table's header, at a key, at a value, within a text in quotes, or in a comment.
         table: the names of the table it stands in: ("relay", "lamp"), ("link",), or () above the first.
         key: the key whose value it stands in.
-        word: what stands before the cursor of the word there; whole: the word with what comes after.
+        word: what stands before the cursor of the word there.
+        whole: the word with what comes after.
         begin: the column, from 1, at which the word begins.
         inline: the key of an inline table whose text it is: "secret" in { secret = "wifi" }.
     """

@@ -54,8 +54,10 @@ class Completion:
     """One thing that can be written at the cursor.
 
     Attributes:
-        label: as it is listed; insert: what is written in place of the word there.
-        detail: a few words beside it; help: more, where there is more to say.
+        label: as it is listed.
+        insert: what is written in place of the word there.
+        detail: a few words beside it.
+        help: more, where there is more to say.
         rank: the order in which they are listed.
     """
 

@@ -69,7 +69,8 @@ class SiteFile:
     """A file that speaks of no single device.
 
     Attributes:
-        path: where it is; root: the folder of its site.
+        path: where it is.
+        root: the folder of its site.
         tables: what can stand in it.
     """
 

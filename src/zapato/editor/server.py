@@ -145,7 +145,8 @@ class _Spot:
     """A place that an editor asks about, in a device file or in its rehearsal.
 
     Attributes:
-        device, design: the device file that it speaks of, and what it says; script: it is the rehearsal.
+        device, design: the device file that it speaks of, and what it says.
+        script: it is the rehearsal.
         text, units: of the file itself, and its places in the client's units.
         line, column: the place, from 1.
     """

@@ -39,8 +39,10 @@ class Base:
     """A vendor's image, read.
 
     Attributes:
-        chip: the chip it is for; version: of MicroPython, (1, 27, 0).
-        at: where it begins in the flash; data: its bytes.
+        chip: the chip it is for.
+        version: of MicroPython, (1, 27, 0).
+        at: where it begins in the flash.
+        data: its bytes.
         partition: where the data partition begins in the flash, and its bytes; None where the board decides.
     """
 

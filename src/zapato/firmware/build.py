@@ -39,18 +39,22 @@ class Build:
     """What a build made.
 
     Attributes:
-        device, version, board: whose it is.
-        folder: out/<device>.
+        device: whose it is.
+        version: of its program: the same for the same input.
+        board: the board's id.
+        folder: `out/<device>`.
         modules: size in bytes of each compiled module, by name.
         update: the update package.
-        heap, flash: bytes the board's chip has for the program.
+        heap: bytes of memory that the board's chip has for the program.
+        flash: bytes that its partition has for the program's files.
         report: the findings that stand (no errors among them).
         changed: False where everything stood there already, byte by byte.
         key_made: True where the device had no update key and one was made.
         data: the first bytes of the data partition, with the network's secrets.
         first: the whole flash of a new device, where a base image was given.
         wear: how long the flash lasts; None for a device that writes nothing by itself.
-        entry: for the lock file of the site at `root`; both None for a device without a site.
+        entry: for the lock file of the site; None for a device without a site.
+        root: the folder of that site; None without one.
     """
 
     device: str
@@ -82,13 +86,13 @@ class Build:
 
 
 def build(what: Design | Path | str, out: Path | str = "out", *, base: Path | None = None) -> Build:
-    """Check and build one device into `out`/<device>/.
+    """Check and build one device into `out/<device>/`.
 
     `base` is the vendor's MicroPython image for the chip; with it the whole flash of a new device is made, too.
     Equal inputs give equal bytes. Raises Refused while errors stand, Unreadable, Unwritable,
     ToolMissing; an earlier build is replaced file by file, never left half-written.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> built = zapato.build("devices/kettle-plug.toml", "out")
         >>> built.update.name

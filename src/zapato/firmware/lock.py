@@ -38,7 +38,8 @@ class Entry:
     """One device in the lock file.
 
     Attributes:
-        device, version, board, topic: its own; address: where the site gives it a fixed one, else "".
+        device, version, board, topic: its own.
+        address: where the site gives it a fixed one, else "".
         file: its device file, or member of a family, from the site's folder.
         reads: the other files that it was made of, from the site's folder.
         inputs: digest of all that it was made of, Zapato itself and the site's own files included.

@@ -85,7 +85,8 @@ class Program:
         map: where their places are in our sources.
         safe: the modules of the minimal program; empty for a device without a network.
         page: what its access point shows.
-        texts: what a small chip's program reads from the flash when it says it; safe_texts: of the minimal program.
+        texts: what a small chip's program reads from the flash when it says it.
+        safe_texts: of the minimal program.
     """
 
     modules: Mapping[str, bytes]

@@ -23,7 +23,8 @@ class BoardFit:
         board: which.
         fit: the placement with every pin free to choose.
         loses: what the device would have to give up or mind there, in words; empty where nothing.
-        free: usable pins left over; starts: the chip has memory for its firmware.
+        free: usable pins left over.
+        starts: the chip has memory for its firmware.
     """
 
     board: Board

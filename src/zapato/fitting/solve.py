@@ -72,7 +72,7 @@ class Fit:
 def fit(what: Design | Path | str) -> Fit:
     """Choose a pin for everything marked "auto". Fixed pins stay. Raises Unreadable.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> fitted = zapato.fit("devices/boot-dryer.toml")
         >>> fitted.ok, fitted.conflict

@@ -43,7 +43,9 @@ class HubEvent:
 
     Attributes:
         what: "value", "event", "thing" (found, or described anew), "gone" (its description was taken away), "alert", "over".
-        name: whose; value: the value, or the text of an alert; at: s since 1970.
+        name: whose.
+        value: the value, or the text of an alert.
+        at: s since 1970.
     """
 
     what: Literal["value", "event", "thing", "gone", "alert", "over"]

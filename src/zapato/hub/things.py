@@ -61,8 +61,10 @@ class Affordance:
     """One property, event or action.
 
     Attributes:
-        name: "part.what", as the description has it; label: for people.
-        value: of a property; reads, writes: topics, or ""; what is published goes out with `qos`.
+        name: "part.what", as the description has it.
+        label: for people.
+        value: of a property.
+        reads, writes: topics, or ""; what is published goes out with `qos`.
         inputs: what an action takes.
     """
 
@@ -81,7 +83,10 @@ class Thing:
     """A device as it is described.
 
     Attributes:
-        name: by which it is called here; topic: of its description; label: for people; where: its room or other words.
+        name: by which it is called here.
+        topic: of its description.
+        label: for people.
+        where: its room or other words.
     """
 
     name: str

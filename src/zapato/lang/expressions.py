@@ -75,7 +75,8 @@ class Function:
 
     Attributes:
         least, most: how many texts it takes.
-        code: what calls it; type: what it gives.
+        code: what calls it.
+        type: what it gives.
         argument: device code of one text that stands in the expression itself; raises HoursError.
         guard: device code that is None while the function knows no answer.
     """

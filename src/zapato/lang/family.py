@@ -43,7 +43,8 @@ class FamilyRow:
     Attributes:
         name: the member's, as paths name it.
         values: its cells by column; empty ones are not there.
-        source: where the table stands; at: the way to the row there.
+        source: where the table stands.
+        at: the way to the row there.
     """
 
     name: str

@@ -34,7 +34,8 @@ class Followed:
     """A device file that somebody edits.
 
     Attributes:
-        path: the file; version: counted at every save that changed something around it.
+        path: the file.
+        version: counted at every save that changed something around it.
     """
 
     def __init__(self, path: Path) -> None:

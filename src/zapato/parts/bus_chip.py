@@ -21,11 +21,13 @@ class BusChip:
     """A chip that a part of some kind can be.
 
     Attributes:
-        kind, name: the kind, and what `chip =` says.
+        kind: the kind of the parts that it can be.
+        name: what `chip =` says.
         addresses: the I2C addresses that it can have, the usual one first; none for a chip on SPI.
         bus_most: the fastest clock of its bus, Hz; 0 where not stated.
         source: the document behind its figures.
-        takes: V at its supply, least and most; reads_high: the share of its supply from which its inputs read high, 0 where not stated.
+        takes: V at its supply, least and most.
+        reads_high: the share of its supply from which its inputs read high, 0 where not stated.
         called: what people supply, where that is a breakout and not the chip.
     """
 

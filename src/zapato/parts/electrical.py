@@ -24,8 +24,11 @@ class Load:
     """A current that a part draws.
 
     Attributes:
-        what: in words; feed: "3V3", "5V", "pin", or the name of a supply.
-        idle, typical, peak: A.
+        what: in words.
+        feed: "3V3", "5V", "pin", or the name of a supply.
+        idle: A while it does nothing.
+        typical: A as a rule.
+        peak: A at the most.
         field: for a current through a pin, the key that names the pin.
         source: where the figure is from: the device file, a datasheet, or the usual figure that is taken.
     """
@@ -44,7 +47,9 @@ class Supplied:
     """What a part may be supplied with.
 
     Attributes:
-        what: the chip or part, in words; low, high: V at its supply.
+        what: the chip or part, in words.
+        low: V at its supply, the least.
+        high: V at its supply, the most.
         source: the datasheet's section.
         reads_high: the share of its supply from which its inputs read high; 0 where not stated.
         lifts: the high level on its data line is its own supply.
@@ -131,8 +136,10 @@ class Passive:
     """A small part that is wired beside a part.
 
     Attributes:
-        what: "resistor", "capacitor", "gate", "diode"; value: as it is bought: "330 ohm", "74HCT125".
-        where: between what, in words; field: the key of the pin whose line it is at, or "" for the part's plus.
+        what: "resistor", "capacitor", "gate", "diode".
+        value: as it is bought: "330 ohm", "74HCT125".
+        where: between what, in words.
+        field: the key of the pin whose line it is at, or "" for the part's plus.
         why: what it is for.
         across: where it leads to from that line: "3V3", "GND", "-" of the part; "" where it stands in the line.
     """

@@ -30,9 +30,14 @@ class Property:
     """What a part can be read for, and sometimes set for.
 
     Attributes:
+        type: "boolean", "number" or "text".
         unit: a unit of the SenML registry (RFC 8428, section 12.1; RFC 8798), or "".
         settable: may be set by links and over MQTT.
         unknown: has no value until the part was first read.
+        low: the least value; None where there is none.
+        high: the highest value; None where there is none.
+        options: the values that it can have, where they are words.
+        help: one sentence for the reference.
         wanted: is there only where a link or another part reads it.
     """
 
@@ -68,9 +73,13 @@ class Property:
 
 @record(eq=False)
 class Argument:
-    """One argument of an action: its name, its type ("time" is a text such as "2s").
+    """One argument of an action. It has the range and options of the part's property of the same name, where there is one.
 
-    It has the unit, range and options of the part's property of the same name, where there is one.
+    Attributes:
+        name: as links and messages give it.
+        type: "time" is a text such as "2s".
+        unit: a unit of the SenML registry, or "" for the one of the property of the same name.
+        optional: the action can be told without it.
     """
 
     name: str
@@ -81,7 +90,14 @@ class Argument:
 
 @record(eq=False)
 class Action:
-    """What a part can be told. `undo` names the action that takes it back; `needs` says what a part must have for it; each where there is one."""
+    """What a part can be told.
+
+    Attributes:
+        arguments: in their order.
+        undo: the action that takes it back; "" where there is none.
+        help: one sentence for the reference.
+        needs: what a part must have for it, in words; "" where every part of the kind can do it.
+    """
 
     arguments: tuple[Argument, ...] = ()
     undo: str = ""
@@ -144,7 +160,8 @@ class Driver:
     """The object that the plan makes on the device.
 
     Attributes:
-        module, cls: its MicroPython module and class. What that module imports comes along by itself.
+        module: its MicroPython module. What that module imports comes along by itself.
+        cls: its class in that module.
         arguments: plain values, after the device and the part's name.
         data: bytes of heap that this part's own size asks for, such as a strip's colours.
         through: what each value goes through, as arguments of the runtime's Through.
@@ -175,9 +192,11 @@ class Driver:
 
 @record(eq=False)
 class WorldInput:
-    """Something of the world around a part that is none of its properties: an example, which says its type.
+    """Something of the world around a part that is none of its properties.
 
-    `read` turns what a rehearsal says, in a file of this folder, into what the simulator takes; it raises Wrong.
+    Attributes:
+        example: a value, which says its type.
+        read: turns what a rehearsal says, in a file of this folder, into what the simulator takes; raises Wrong.
     """
 
     example: bool | float | str
@@ -319,8 +338,10 @@ class ChipAt:
 
     Attributes:
         line, address, name: its bus's data line, its address there, and which it is.
-        pins: the pins that it offers, number -> line; interrupt: the line that it interrupts.
-        volts: what it runs on; reset: the line at its reset input.
+        pins: the pins that it offers, number -> line.
+        interrupt: the line that it interrupts.
+        volts: what it runs on.
+        reset: the line at its reset input.
     """
 
     line: int
@@ -337,7 +358,9 @@ class PeerAt:
     """What is at the other end of a serial line: the class Peer in sim.py of this bundle.
 
     Attributes:
-        bundle: whose; line: the line's pin; enable: the pin of its RS-485 driver, or None.
+        bundle: whose.
+        line: the line's pin.
+        enable: the pin of its RS-485 driver, or None.
         given: arguments of the class, after the line.
     """
 
@@ -356,7 +379,8 @@ class Simulation:
         stimuli: property -> what of the world changes when a rehearsal sets it.
         inputs: how the value of a stimulus is read, where it is no property of the part or has bounds of its own.
         gestures: word -> a gesture, such as a button's "press".
-        chips: chips that are on an I2C bus from the beginning; peers: who is at the other end of serial lines.
+        chips: chips that are on an I2C bus from the beginning.
+        peers: who is at the other end of serial lines.
         settles: ms that a contact must stand before it is counted, and ms after that in which it is not counted again.
         cards: SD cards in their slots: clock line and select pin of the bus.
         beacons: what advertises nearby: address, and the pattern of its bytes or None.
@@ -495,7 +519,8 @@ class Kind:
         name: the first word of its table, `[relay.heater]`.
         help: one sentence for the reference.
         fields: its keys, beside those every part has.
-        events, actions: what links and MQTT can use, beside its properties.
+        events: what links and MQTT can wait for, beside changes of its properties.
+        actions: what links and MQTT can have it do.
         words: what may stand in a field of role "condition" beside an expression.
         follows: the field whose condition it is on by, all the time; "" where it has none.
         told_by: the key by which it is told from others on the same bus, where that is no I2C address.

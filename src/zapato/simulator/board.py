@@ -92,7 +92,8 @@ class Effort:
 
     Attributes:
         starting: from power-up until it waited first.
-        turns: how often it waited; turning: spent between waits, altogether.
+        turns: how often it waited.
+        turning: spent between waits, altogether.
         reacting: from an interrupt's delivery to the next pin that it wrote, the most.
         computed: us that all of it takes on the chip, at the rate that its file has (`speed`).
         lost: interrupts that found no place in the port's queue.
@@ -117,9 +118,11 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     Attributes:
         facts: the board and its chip.
         data: the files of its data partition as it is delivered, by path.
-        machine_modules: the simulator's own modules, by file name; seed: of the program's own randomness.
+        machine_modules: the simulator's own modules, by file name.
+        seed: of the program's own randomness.
         places: turns the places that a printed line names into those of our sources.
-        wanted: the program's properties that the runner wants to see; seen: as last seen.
+        wanted: the program's properties that the runner wants to see.
+        seen: as last seen.
     """
 
     facts: BoardFacts

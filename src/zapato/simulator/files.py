@@ -16,7 +16,8 @@ class Flash:
     """The device's own files; they outlive its power.
 
     Attributes:
-        files: path -> bytes; folders: those that are there, with files in them or not.
+        files: path -> bytes.
+        folders: those that are there, with files in them or not.
         writes: how often something was written, renamed or removed.
         before_write: called before each of these; it may raise Fault (the flash fails) or end the run (a cut).
         torn: raised once in the middle of the next writing, when half of it has arrived.

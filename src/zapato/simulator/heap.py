@@ -29,7 +29,8 @@ class HeapUse:
 
     Attributes:
         machine_modules: what the simulator's own modules took; not part of the others.
-        loaded: what stays after loading; peak: the most after a collection.
+        loaded: what stays after loading.
+        peak: the most after a collection.
         largest: the largest free piece at its smallest.
         collections: how often the program's memory was collected.
     """

@@ -32,8 +32,10 @@ class Blocks(UserContext):
 
     Attributes:
         steps: how often something was written or erased.
-        cut_at: the step in whose middle the power goes, or 0; gone: it went.
-        erased: how often each block was erased; journal: the steps, as address, bytes and whether they were erased before.
+        cut_at: the step in whose middle the power goes, or 0.
+        gone: it went.
+        erased: how often each block was erased.
+        journal: the steps, as address, bytes and whether they were erased before.
     """
 
     def __init__(self, image: bytes) -> None:
@@ -76,7 +78,8 @@ class LittleFlash:
     """A data partition's bytes, mounted as the port mounts them.
 
     Attributes:
-        blocks: the memory; cut: what is raised when its power goes.
+        blocks: the memory.
+        cut: what is raised when its power goes.
     """
 
     def __init__(self, chip: Chip, image: bytes, cut: Callable[[], BaseException]) -> None:

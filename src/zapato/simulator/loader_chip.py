@@ -55,8 +55,11 @@ class Faults:
     """What goes wrong, by the number of the packet (from 1) at which it does; 0 never.
 
     Attributes:
-        garble: a byte of the packet arrives wrong; drop: its answer is lost; late: the answer takes `delay` s.
-        reset: the chip starts anew there, and forgets what it was doing; unplug: the cable comes out.
+        garble: a byte of the packet arrives wrong.
+        drop: its answer is lost.
+        late: the answer takes `delay` s.
+        reset: the chip starts anew there, and forgets what it was doing.
+        unplug: the cable comes out.
         every: garbles each packet whose number this divides.
         rot: the flash does not take one bit, the first time it is written.
     """
@@ -76,12 +79,14 @@ class LoaderChip:
     """The chip of a board, waiting in its loader.
 
     Attributes:
-        board: whose chip it is; name: the port by which it is reached.
+        board: whose chip it is.
+        name: the port by which it is reached.
         paced: bytes take their time at the line's rate.
         flash_bytes: of the flash chip that is there, where it is not the board's.
         boot: what happens when it leaves the loader, given its flash; gives the lines that are said.
         slowest: baud beyond which nothing is heard, or 0.
-        busy: seconds that went by while data were on the line; carried: bytes of them.
+        busy: seconds that went by while data were on the line.
+        carried: bytes of them.
     """
 
     board: Board

@@ -25,7 +25,8 @@ class PromptChip:
     Attributes:
         board: as in the simulator; its files outlive this.
         boot: what happens when it starts anew; gives the lines that are said.
-        garble: a byte of what comes is harmed at this count of bytes; gone: the cable comes out at this one. 0 never.
+        garble: a byte of what comes is harmed at this count of bytes.
+        gone: the cable comes out at this one. 0 never.
         deaf: a program that does not let itself be interrupted.
     """
 

@@ -55,12 +55,12 @@ def rehearse(
 ) -> Rehearsal:
     """Run the device's compiled firmware through a rehearsal; the same seed gives the same trace.
 
-    `script` is the rehearsal file, by default rehearsals/<device>.toml of the site. `app` is a
+    `script` is the rehearsal file, by default `rehearsals/<device>.toml` of the site. `app` is a
     folder of compiled modules to run instead of building them anew. `progress` is called with how much of
     the virtual time is over, from 0 to 1. Raises Refused while errors
     stand, RehearsalInvalid, Unreadable, ToolMissing.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> run = zapato.rehearse("devices/kettle-plug.toml")
         >>> run.passed, run.restarts

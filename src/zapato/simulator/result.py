@@ -62,8 +62,11 @@ class Moment:
     """One moment of a rehearsal's story.
 
     Attributes:
-        t: s; what: "act", "expect", "power", "restart", "fault", "contact" or "page"; text: in words.
-        note: the step's own; of: the expectation that it is the verdict of.
+        t: s.
+        what: "act", "expect", "power", "restart", "fault", "contact" or "page".
+        text: in words.
+        note: the step's own.
+        of: the expectation that it is the verdict of.
         around: of a failed one, what happened before it: (s, text).
     """
 
@@ -248,8 +251,10 @@ class Rehearsal:
     """One rehearsal.
 
     Attributes:
-        device, title: what was rehearsed.
-        lasts: s of virtual time; wall: s that it took.
+        device: what was rehearsed.
+        title: as the rehearsal calls itself.
+        lasts: s of virtual time.
+        wall: s that it took.
         expectations: in the order of the file.
         crash: where the program came to an end, or None.
         used: the program's memory: after loading, at its peak, the largest free piece at its smallest.

@@ -23,7 +23,8 @@ class Remembered:
 
     Attributes:
         mode: which interfaces are on.
-        station: name and password of the network that was joined last; access: of the board's own access point.
+        station: name and password of the network that was joined last.
+        access: of the board's own access point.
         changes: how often the flash was written for them.
         erased: which of the sectors are empty, counted from the end of the flash.
     """

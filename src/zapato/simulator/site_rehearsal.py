@@ -33,8 +33,10 @@ class SiteRehearsal:
     """A rehearsal of several devices.
 
     Attributes:
-        site, title: what was rehearsed.
-        lasts: s of virtual time; wall: s that it took.
+        site: what was rehearsed.
+        title: as the rehearsal calls itself.
+        lasts: s of virtual time.
+        wall: s that it took.
         expectations: of the site's file, in its order.
         devices: each device's own part in it, by name: its trace, its memory, where its program ended.
         records: everything that happened, as rows of t (ms), device ("" for the broker and the script), what, name, value.
@@ -188,7 +190,7 @@ def rehearse_site(
     [world] and the models of the device's own rehearsal do. `progress` is called with how much of the virtual time is
     over, from 0 to 1. Raises Refused while errors stand, RehearsalInvalid, Unreadable, ToolMissing.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> pair = [zapato.load(f"devices/{name}.toml") for name in ("porch-light", "kettle-plug")]
         >>> evening = zapato.rehearse_site(pair, "rehearsals/pair.toml")

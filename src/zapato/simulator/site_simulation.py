@@ -43,7 +43,9 @@ class SiteSimulation:
     """Devices that are alive at once; `worlds` are their worlds at the beginning, by name, as their rehearsals have them.
 
     Attributes:
-        turns: the common time; broker: theirs; trace: what belongs to no device alone.
+        turns: the common time.
+        broker: theirs.
+        trace: what belongs to no device alone.
         members: the devices by name.
     """
 

@@ -75,7 +75,8 @@ class Waiting:
 
     Attributes:
         next: the step that follows it, where that has no moment of its own.
-        begun, until: ms; asked: how often the programs had been looked at when it began.
+        begun, until: ms.
+        asked: how often the programs had been looked at when it began.
         closing: its last moment is over, and only the programs' own values are waited for.
     """
 

@@ -123,7 +123,8 @@ class Machine:
         say: takes what is printed.
         variables: its environment.
         number: answers `host.number(what, a, b, c, d)`; may raise Fault.
-        collecting: called when the heap's collector begins, after the board's modules are loaded; collected: takes the allocation table after a collection (py/gc.c: two bits a block, 0 where it is free).
+        collecting: called when the heap's collector begins, after the board's modules are loaded.
+        collected: takes the allocation table after a collection (py/gc.c: two bits a block, 0 where it is free).
     """
 
     port: str

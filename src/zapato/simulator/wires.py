@@ -18,7 +18,9 @@ class Socket(NoDevice):
     """A socket of the board: a file to the VM. What it cannot do fails.
 
     Attributes:
-        number: by which the program knows it; watched: what it wants to hear of; flags: what poll() says of it.
+        number: by which the program knows it.
+        watched: what it wants to hear of.
+        flags: what poll() says of it.
     """
 
     def __init__(self, number: int) -> None:

@@ -19,7 +19,7 @@ from zapato.wiring.sheet import GROUND, MAINS, Sheet, Wire
 def wiring(design: Design) -> Sheet:
     """The wiring of a design; a part whose pin is not there has no wire for it, and one that would burn has no supply wire.
 
-    Example:
+    Examples:
         >>> import zapato
         >>> sheet = zapato.wires(zapato.load("devices/boot-dryer.toml"))
         >>> any(wire.end.startswith("heater") for wire in sheet.wires)

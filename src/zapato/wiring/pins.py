@@ -16,9 +16,13 @@ class PinRow:
     """One place of a header.
 
     Attributes:
-        side: of which header; label: printed beside it; gpio: the chip's number, or None.
+        side: of which header.
+        label: printed beside it.
+        gpio: the chip's number, or None.
         state: used, free, free with something to mind, forbidden, or supply and ground.
-        use: the parts that stand there; can: what the pin can do; note: what to mind.
+        use: the parts that stand there.
+        can: what the pin can do.
+        note: what to mind.
     """
 
     side: str

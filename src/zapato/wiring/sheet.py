@@ -27,9 +27,11 @@ class Wire:
 
     Attributes:
         start, end: its ends, as "board 26" and "heater IN".
-        kind: what it carries; part: whose it is, or "board".
+        kind: what it carries.
+        part: whose it is, or "board".
         volts: its highest level against ground, V; 0 for ground.
-        through: the component in the wire; note: what to mind.
+        through: the component in the wire.
+        note: what to mind.
         area: cross-section, mm2.
     """
 
@@ -81,7 +83,9 @@ class Sheet:
     """The wiring of a device.
 
     Attributes:
-        wires: part by part, and what is soldered to the board; items: parts, passive parts and wires to buy.
+        design: whose it is.
+        wires: part by part, and what is soldered to the board.
+        items: parts, passive parts and wires to buy.
         steps: the way into the board's loader.
         apart: parts whose contacts carry mains.
         left_out: wires that are not drawn because they would do harm, with the reason.

@@ -8,6 +8,10 @@ from zapato.record import record
 
 @record(eq=False)
 class ClockChip(BusChip):
-    """A clock chip; `driver` are the MicroPython module and class that drive it."""
+    """A clock chip.
+
+    Attributes:
+        driver: the MicroPython module and class that drive it.
+    """
 
     driver: tuple[str, str] = ("", "")

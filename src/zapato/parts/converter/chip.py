@@ -11,7 +11,8 @@ class ConverterChip(BusChip):
     """A converter's chip.
 
     Attributes:
-        inputs: how many it has; beyond: V above its supply that they bear.
+        inputs: how many it has.
+        beyond: V above its supply that they bear.
         driver: the MicroPython module and class that drive it; after its place they take what `arguments` gives.
         bits: of a conversion, where its range is from ground to its supply; 0 where its ranges are its own.
     """

@@ -8,6 +8,10 @@ from zapato.record import record
 
 @record(eq=False)
 class DisplayChip(BusChip):
-    """A display's controller; `driver` are the MicroPython module and class that drive it."""
+    """A display's controller.
+
+    Attributes:
+        driver: the MicroPython module and class that drive it.
+    """
 
     driver: tuple[str, str] = ("display", "Display")

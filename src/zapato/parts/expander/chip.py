@@ -13,7 +13,8 @@ class ExpanderChip(BusChip):
     """An expander's chip.
 
     Attributes:
-        pins: how many it offers; pull_up: it has resistors for its inputs.
+        pins: how many it offers.
+        pull_up: it has resistors for its inputs.
         beyond: V above its supply that its pins bear.
         weak_high: its pins give hardly anything in the high state.
         driver: the MicroPython module and class that drive it.

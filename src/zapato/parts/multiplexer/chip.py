@@ -8,6 +8,10 @@ from zapato.record import record
 
 @record(eq=False)
 class MultiplexerChip(BusChip):
-    """A multiplexer's chip, one bit of its control register a channel; `channels`: how many it has."""
+    """A multiplexer's chip, one bit of its control register a channel.
+
+    Attributes:
+        channels: how many it has.
+    """
 
     channels: int = 8

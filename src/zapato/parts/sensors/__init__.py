@@ -40,10 +40,13 @@ class SensorChip:
         only: the chips of boards that have it inside; empty where it is a part of its own.
         derived: properties that it computes from the others, so that nothing around it sets them.
         wiring: how it is wired, for the reference.
-        fields: keys that its table has beside those of every sensor; requires: those of them that must be given.
-        pins: what its pins must be able to do, where that is not `need` alone; beside: small parts that are wired beside it.
+        fields: keys that its table has beside those of every sensor.
+        requires: those of them that must be given.
+        pins: what its pins must be able to do, where that is not `need` alone.
+        beside: small parts that are wired beside it.
         inside: it is in the chip of the board: nothing is wired.
-        driver, simulation: as in a kind.
+        driver: gives the object on the device, as in a kind.
+        simulation: gives what stands in for it, as in a kind.
     """
 
     name: str
