@@ -53,6 +53,29 @@ def test_an_image_gets_into_the_flash_and_starts(chip, board):
     assert shares == sorted(shares) and shares[-1] == 1
 
 
+class _Lines:
+    """Notes what the lines say, and how long they stay so."""
+
+    def __init__(self, monkeypatch):
+        self.said = []
+        monkeypatch.setattr(cable.time, "sleep", lambda seconds: self.said.append(seconds))
+
+    def lines(self, reset, boot):
+        self.said.append("reset " * reset + "boot " * boot)
+
+
+def test_the_lines_pull_reset_and_the_boot_pin_in_order(monkeypatch):
+    """100 ms each is more than any reset's capacitor; a chip's own USB unit never sees both lines off in the middle."""
+    for call, wanted in (
+        (cable.reset, ["reset ", 0.1, ""]),
+        (lambda line: cable._into_loader(line, 0.4), ["reset ", 0.1, "boot ", 0.4, ""]),
+        (cable._into_loader_by_usb, ["", 0.1, "boot ", 0.1, "reset boot ", "reset ", 0.1, ""]),
+    ):
+        line = _Lines(monkeypatch)
+        call(line)
+        assert line.said == wanted
+
+
 def stored(data: bytes, level: int) -> bytes:
     """A zlib stream that is the same with every version of zlib: nothing is made smaller (RFC 1950, RFC 1951 section 3.2.4)."""
     assert level == 9

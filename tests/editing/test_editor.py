@@ -258,11 +258,8 @@ def test_a_rehearsal_is_written_with_the_devices_own_words(site):
     edited(work)
 
 
-@pytest.mark.parametrize("name", ["site.toml", "alerts.toml", "secrets.toml", "rehearsals/site.toml"])
-def test_other_files_of_a_site_are_served_too(name, site):
-    path = site / name
-
-    async def work(client: Client) -> None:
+def test_other_files_of_a_site_are_served_too(site):
+    async def served(client: Client, path: Path) -> None:
         assert await client.open(path) == []
         assert await client.type(path, path.read_text() + "\n[wrong\n")
         uri = t.TextDocumentIdentifier(path.as_uri())
@@ -275,6 +272,11 @@ def test_other_files_of_a_site_are_served_too(name, site):
             call = getattr(client.client, f"text_document_{answer}_async")
             found = await call(made[answer](uri, t.Position(0, 3)))
             assert not found or answer != "definition"
+        assert await client.type(path, path.read_text()) == []
+
+    async def work(client: Client) -> None:
+        for name in ("alerts.toml", "secrets.toml", "rehearsals/site.toml", "site.toml"):
+            await served(client, site / name)
 
     edited(work)
 
@@ -353,46 +355,48 @@ def test_every_answer_bears_any_cursor_in_a_broken_file(site):
 
 
 SITE_FILES = {
-    "site.toml": ("[mqtt]\n", "", {"host", "apart"}),
-    "alerts.toml": ('[[alert]]\nwhen = "boot-dryer.cabinet.', "", {"temperature", "humidity"}),
-    "secrets.toml": ("other = '1'\n", "", {"door_word"}),
-    "boards/own.toml": ("", "", {"id", "chip"}),
-    "chips/own.toml": ("[[step]]\n", "", {"write", "read"}),
-    "pieces/own.toml": ("[relay.lamp]\n", "", {"pin", "follows"}),
-    "tables/energy-meter.csv": ("", "", {"unit", "scale"}),
-    "rehearsals/site.toml": ('[[step]]\nact = "boot-dryer.cabinet.', "", {"temperature"}),
+    "alerts.toml": ('[[alert]]\nwhen = "boot-dryer.cabinet.', {"temperature", "humidity"}),
+    "secrets.toml": ("other = '1'\n", {"door_word"}),
+    "boards/own.toml": ("", {"id", "chip"}),
+    "chips/own.toml": ("[[step]]\n", {"write", "read"}),
+    "pieces/own.toml": ("[relay.lamp]\n", {"pin", "follows"}),
+    "tables/energy-meter.csv": ("", {"unit", "scale"}),
+    "rehearsals/site.toml": ('[[step]]\nact = "boot-dryer.cabinet.', {"temperature"}),
+    "site.toml": ("[mqtt]\n", {"host", "apart"}),
 }
 
 
-@pytest.mark.parametrize("name", SITE_FILES)
-def test_what_can_stand_in_a_site_s_own_files(site, name):
-    """Tables, keys, words and names, as in device files; a key is explained where the cursor is on it."""
-    path, (text, _, wanted) = site / name, SITE_FILES[name]
+def _prepared(site: Path, name: str) -> Path:
+    """One of the site's files, with what is being typed at its end."""
+    path, (text, _) = site / name, SITE_FILES[name]
     path.parent.mkdir(exist_ok=True)
+    before = path.read_text() if path.exists() and name in ("secrets.toml", "tables/energy-meter.csv") else ""
+    path.write_text("name,at" if name.endswith(".csv") else before + text)
+    return path
+
+
+def test_what_can_stand_in_a_site_s_own_files(site):
+    """Tables, keys, words and names, as in device files; a key is explained where the cursor is on it."""
     (site / "site.toml").write_text(
         (site / "site.toml").read_text() + '\n# password = { secret = "door_word" }\n'
     )
-    if name == "site.toml":
-        path.write_text("")
-    path.write_text(
-        path.read_text() + text
-        if path.exists() and "alerts" not in name and "rehearsals" not in name
-        else text
-    )
-    if name.endswith(".csv"):
-        path.write_text("name,at")
-    text = path.read_text()
 
-    async def work(client: Client) -> None:
+    async def stands(client: Client, name: str, wanted: set[str]) -> None:
+        path = _prepared(site, name)
         await client.open(path)
+        text = path.read_text()
         end = t.Position(text.count("\n"), len(text.split("\n")[-1]))
         uri = t.TextDocumentIdentifier(path.as_uri())
         found = await client.client.text_document_completion_async(t.CompletionParams(uri, end))
-        assert wanted <= {each.label for each in found}, [each.label for each in found]
+        assert wanted <= {each.label for each in found}, (name, [each.label for each in found])
         if name == "boards/own.toml":
             await client.type(path, 'chip = "esp32"\n')
             said = await client.client.text_document_hover_async(t.HoverParams(uri, t.Position(0, 2)))
             assert "the silicon" in said.contents.value
+
+    async def work(client: Client) -> None:
+        for name, (_, wanted) in SITE_FILES.items():
+            await stands(client, name, wanted)
 
     edited(work)
 

@@ -322,6 +322,13 @@ def test_history_keeps_thins_and_forgets(where):
     again.close()
 
 
+def test_the_format_of_a_history_has_its_number(tmp_path):
+    """Histories that are out there say 1: another number needs a way from the one to the other."""
+    History(tmp_path / "h.sqlite").close()
+    with sqlite3.connect(tmp_path / "h.sqlite") as database:
+        assert database.execute("PRAGMA user_version").fetchone() == (1,)
+
+
 @pytest.mark.parametrize("body", [b"not a database at all, but long enough to be looked at" * 30, None])
 def test_a_history_that_is_none(tmp_path, body):
     path = tmp_path / "x.sqlite"
@@ -707,6 +714,8 @@ def test_a_history_is_bounded_by_age_and_by_size(where):
     assert history.last()["a.b.c"].value == 59_990 and history.last()["a.b.on"].value is False
     history.bound(0)
     assert len(history.last()) == 2, "the last value of each name stays"
+    history.put([HistoryRow(70_000.0 + at, "a.b.c", at) for at in range(5)])
+    assert history.bound(0) == 5 and history.last()["a.b.c"].value == 4, "few rows as well as many"
 
 
 class Way:
