@@ -4,11 +4,14 @@ import re
 from pathlib import Path
 
 import pytest
+from conftest import HEADER
 from support.approved import approve
+from support.examples import BUSES
 
 import zapato
 from zapato.checks import rules
 from zapato.checks.rule import PinRule, files
+from zapato.parts import kind, kind_names
 
 
 def _findings(put, example):
@@ -205,3 +208,19 @@ def test_what_the_examples_give_on_other_boards(board, put):
                 said = f"{finding.severity} {finding.code} {finding.message}: {finding.why}{fixes}"
                 texts.setdefault(said.replace(str(folder), "."))
     approve(f"findings-{board}", "\n".join(sorted(texts)) + "\n")
+
+
+@pytest.mark.parametrize("name", sorted({*kind_names(), *rules()}))
+def test_on_a_board_that_nobody_knows_everything_else_is_still_checked(name, put):
+    """A board's name written wrongly is one finding, and no rule needs the board so much that it fails."""
+    if name in kind_names():
+        example = {"device.toml": HEADER.format(board="none-such") + BUSES.get(name, "") + kind(name).example}
+    else:
+        example = {
+            path: re.sub(r'board = "[^"]*"', 'board = "none-such"', text)
+            for path, text in files(rules()[name].failing).items()
+        }
+    found = _findings(put, example)
+    assert "unknown-board" in {f.code for f in found} or not any(
+        "none-such" in text for text in example.values()
+    )

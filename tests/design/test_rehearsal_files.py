@@ -331,6 +331,36 @@ def test_what_the_world_leaves_out_and_what_nobody_heard_is_told(put, cli):
     )
 
 
+BUS = "[i2c.main]\nsda = 21\nscl = 22\n"
+LEFT_OUT = {
+    "a chip on a pin answers with all or nothing": (
+        '[sensor.s]\nchip = "dht22"\npin = 27\n', "s.humidity = 50",
+        "[world] does not set s.temperature, so s does not answer",
+    ),
+    "a chip on a bus answers with what there is": (
+        BUS + '[sensor.s]\nbus = "main"\nchip = "sht31"\n', "s.humidity = 50",
+        "[world] does not set s.temperature: what s says of it means nothing",
+    ),
+    "or with nothing": (
+        BUS + '[sensor.s]\nbus = "main"\nchip = "sht31"\n', "",
+        "[world] does not set s.temperature, s.humidity, so s does not answer",
+    ),
+    "what is inside the chip is never without an answer": ('[sensor.s]\nchip = "board"\n', "", ""),
+    "all is set": ('[sensor.s]\nchip = "dht22"\npin = 27\n', "s.humidity = 50\ns.temperature = 20", ""),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", LEFT_OUT)
+def test_what_a_sensor_would_feel_and_nobody_sets(what, put):
+    body, world, said = LEFT_OUT[what]
+    head = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n'
+    device = put({"device.toml": head + body, "script.toml": f"{HEAD}[world]\n{world}\n"})
+    design = zapato.load(device)
+    assert not design.findings
+    script = read_script(device.parent / "script.toml", design)
+    assert not script.document.findings and script.notes == ([said] if said else [])
+
+
 def test_a_picture_that_cannot_be_is_refused_before_the_run(put, cli):
     device = put({"device.toml": DEVICE, "script.toml": '[rehearsal]\nlasts = "300d"\n'})
     called = cli(
