@@ -105,6 +105,9 @@ def test_the_example_of_a_call_does_what_it_says(name, site, monkeypatch):
     pair = '[rehearsal]\nlasts = "1min"\ndevices = ["porch-light", "kettle-plug"]\n'
     (site / "rehearsals" / "pair.toml").write_text(pair)
     (example,) = doctest.DocTestFinder(recurse=False).find(getattr(zapato, name), name, globs={})
+    assert "\nExamples:\n" in inspect.cleandoc(example.docstring), (
+        "the API's reference shows it as code only then"
+    )
     said: list[str] = []
     result = doctest.DocTestRunner().run(example, out=said.append)
     assert result.attempted >= 3 and not result.failed, "".join(said)
