@@ -22,7 +22,7 @@ import contextlib
 import os
 import re
 import sys
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Hashable, Iterator, Mapping
 from functools import cache
 from importlib import import_module
 from pathlib import Path
@@ -264,6 +264,11 @@ def site_root() -> Path | None:
     return _of_site[0]
 
 
+def scope() -> Hashable:
+    """Equal while the same extensions and described chips are in force, as far as the site says which."""
+    return _of_site
+
+
 def for_site(root: Path | None, names: tuple[str, ...]) -> None:
     """From now on the extensions and the described chips of this site are in force, and of no other."""
     global _of_site
@@ -309,12 +314,14 @@ def device_files() -> Mapping[str, Path]:
     return {name: Path(file) for name, (file, _) in _own_device().items()}
 
 
+@cache
 def owner_of(module: str) -> str:
     """Our own bundle that has this MicroPython module, for one port at least; "" where none has."""
     known = _own_device()
     return next((known[name][1] for name in (module, *_variants(module)) if name in known), "")
 
 
+@cache
 def is_ours(module: str) -> bool:
     """Whether this MicroPython module is ours, for one port at least."""
     return any(name in _own_device() for name in (module, *_variants(module)))

@@ -20,6 +20,7 @@ from zapato.design.design import Design, once
 from zapato.design.links import Link
 from zapato.design.program import driver_modules, drivers, follows, network_modules, runtime_modules, timed
 from zapato.design.sun import WEEKS
+from zapato.lang.folder import remembered
 from zapato.parts.kind import Driver, Part
 from zapato.record import record
 
@@ -212,6 +213,11 @@ def costs(modules: Iterable[str] = ()) -> Mapping[str, Mapping[str, Mapping[str,
     """Bytes by form of the build ("short", "whole"), memory ("heap", "flash") and feature: of what belongs to every program, and of these
     modules' bundles; of all bundles where none are named. Extensions bring their own. Raises ZapatoError."""
     owners = {extensions.owner_of(module) for module in modules} or extensions.own_bundles().keys()
+    return remembered(_costs_now, (frozenset(owners), extensions.scope()))
+
+
+def _costs_now(key: tuple[frozenset[str], object]) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
+    owners, _ = key
     ours = (extensions.own_bundles()[owner].folder / "cost.json" for owner in sorted(owners - {""}))
     theirs = (bundle.folder / "cost.json" for bundle in extensions.with_file("cost.json"))
     return _together(tuple((path, path.stat().st_mtime_ns) for path in (*ours, *theirs) if path.is_file()))

@@ -207,4 +207,15 @@ class Design:
 
     def with_role(self, role: str) -> Iterator[Part]:
         """The parts of a kind, and those of kinds that can stand for it, in the order of the file."""
+        if self.__dict__.get("frozen"):  # asked some fifty times at each check
+            return iter(_by_role(self).get(role, ()))
         return (part for part in self.parts.values() if part.has_role(role))
+
+
+@once
+def _by_role(design: Design) -> dict[str, list[Part]]:
+    groups: dict[str, list[Part]] = {}
+    for part in design.parts.values():
+        for role in part.kind.all_roles:
+            groups.setdefault(role, []).append(part)
+    return groups

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Hashable
 from contextlib import contextmanager, suppress
 from contextvars import ContextVar
 from pathlib import Path
@@ -22,7 +22,8 @@ _NAME = re.compile(rb"""(?ms)^\[device\]\s*$.*?^\s*name\s*=\s*["']([a-z0-9-]+)["
 """The name in a file's [device]."""
 
 T = TypeVar("T")
-_settled: ContextVar[dict[tuple[object, Path], Any] | None] = ContextVar("settled", default=None)
+K = TypeVar("K", bound=Hashable)
+_settled: ContextVar[dict[tuple[object, Hashable], Any] | None] = ContextVar("settled", default=None)
 """While many devices are read in one go: what was made of folders and files so far."""
 
 
@@ -42,19 +43,19 @@ def settled() -> Generator[None]:
         _settled.reset(before)
 
 
-def _once(make: Callable[[Path], T], path: Path) -> T:
-    """What `make` makes of this path; within `settled` it is made once."""
+def remembered(make: Callable[[K], T], key: K) -> T:
+    """What `make` makes of this; within `settled` it is made once."""
     known = _settled.get()
     if known is None:
-        return make(path)
-    if (make, path) not in known:
-        known[make, path] = make(path)
-    return cast(T, known[make, path])
+        return make(key)
+    if (make, key) not in known:
+        known[make, key] = make(key)
+    return cast(T, known[make, key])
 
 
 def contents(folder: Path) -> tuple[tuple[Path, bytes], ...]:
     """The TOML files of a folder with their bytes, in the order of their names; none where it cannot be read."""
-    return _once(_contents_now, folder)
+    return remembered(_contents_now, folder)
 
 
 def names(folder: Path) -> list[str]:
@@ -66,7 +67,7 @@ def names(folder: Path) -> list[str]:
 
 def named(folder: Path) -> dict[str, Path]:
     """The devices of a folder by name, as far as their files say it plainly."""
-    return _once(_named_now, folder)
+    return remembered(_named_now, folder)
 
 
 def device_file(folder: Path, name: str) -> Path | None:

@@ -8,6 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from zapato import extensions
+from zapato.lang.folder import remembered
 
 OWN = Path(__file__).parents[1] / "chips"
 
@@ -23,6 +24,10 @@ def folders() -> Iterator[Path]:
 
 def described_names() -> frozenset[str]:
     """The names of all described chips; looked for anew when a folder has changed."""
+    return remembered(_names_now, extensions.scope())
+
+
+def _names_now(_scope: object) -> frozenset[str]:
     stamps: list[tuple[Path, int]] = []
     for folder in folders():
         with suppress(OSError):
@@ -36,4 +41,5 @@ def _names(stamps: tuple[tuple[Path, int], ...]) -> frozenset[str]:
 
 
 def file_of(name: str) -> Path | None:
+    """The description of this name, the nearest; None where there is none."""
     return next((path for folder in folders() if (path := folder / f"{name}.toml").is_file()), None)

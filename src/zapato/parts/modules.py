@@ -6,12 +6,18 @@ import re
 from functools import cache
 
 from zapato import extensions
+from zapato.lang.folder import remembered
 
 _IMPORT = re.compile(r"^(?:from|import) (\w+)", re.MULTILINE)
 
 
 def with_imports(module: str) -> frozenset[str]:
     """The module and all that it imports, as far as these are modules of ours, of an extension, or of a described chip."""
+    return remembered(_with_imports_now, (module, extensions.scope()))
+
+
+def _with_imports_now(key: tuple[str, object]) -> frozenset[str]:
+    module, _ = key
     modules: set[str] = set()
     waiting = [module]
     while waiting:

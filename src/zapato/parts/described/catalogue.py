@@ -8,8 +8,10 @@ from functools import lru_cache, partial
 from importlib import import_module
 from pathlib import Path
 
+from zapato import extensions
 from zapato.errors import ZapatoError
 from zapato.lang.fields import choice
+from zapato.lang.folder import remembered
 from zapato.lang.source import Source, shown
 from zapato.parts.chip_files import OWN, described_names, file_of
 from zapato.parts.described.description import ChipValue, Description, class_name
@@ -23,6 +25,11 @@ OTHERS = {"analog": "analog", "onewire": "wire", "pulse": "pulses"}
 
 def description(name: str) -> Description:
     """The description of this name. Raises KeyError where there is none, ZapatoError where it has mistakes."""
+    return remembered(_description_now, (name, extensions.scope()))
+
+
+def _description_now(key: tuple[str, object]) -> Description:
+    name, _ = key
     path = file_of(name)
     if path is None:
         raise KeyError(name)
