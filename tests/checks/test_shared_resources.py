@@ -81,6 +81,12 @@ CASES = {
     "the same pin without it": ("[relay.r]\npin = 36\n", "esp32s3-44pin", []),
     "a part on the first serial pin, console on USB": ("[led.l]\npin = 21\n", "esp32c3-mini", ["pin-console"]),
     "a chip on the wrong kind of line": (f'{BUS}[sensor.s]\nchip = "dht22"\npin = 27\nbus = "main"\n', "esp32-38pin", ["unknown-key"]),
+    "a pin for a chip that is on its bus": (f'{BUS}[sensor.s]\nchip = "sht31"\nbus = "main"\npin = 27\n', "esp32-38pin", ["unknown-key"]),
+    "a pin in place of its bus": (f'{BUS}[sensor.s]\nchip = "sht31"\npin = 27\n', "esp32-38pin", ["missing-key", "unknown-key"]),
+    "a bus in place of its pin": (f'{BUS}[sensor.s]\nchip = "dht22"\nbus = "main"\n', "esp32-38pin", ["missing-key", "unknown-key"]),
+    "a select pin for a chip that has none": ('[sensor.s]\nchip = "dht22"\npin = 27\nselect = 5\n', "esp32-38pin", ["unknown-key"]),
+    "an address for a chip that has none": ('[sensor.s]\nchip = "dht22"\npin = 27\naddress = 0x48\n', "esp32-38pin", ["unknown-key"]),
+    "an address on a bus without": (spi(("s", 18, 23, 19, '[converter.c]\nchip = "mcp3008"\nbus = "s"\nselect = 5\naddress = 0x48\n')), "esp32-38pin", ["unknown-key"]),
     "an unknown chip on a bus": (f'{BUS}[sensor.s]\nchip = "bme820"\nbus = "main"\n', "esp32-38pin", ["wrong-type"]),
 }  # fmt: skip
 

@@ -16,7 +16,7 @@ from zapato.design.links import read_conditions, read_links
 from zapato.design.remote_parts import RemoteParts
 from zapato.design.tables import with_table
 from zapato.errors import UnknownName
-from zapato.lang.document import Document
+from zapato.lang.document import REMOVE, Document
 from zapato.lang.fields import AUTO, REQUIRED, Shape, named, nearest, text
 from zapato.lang.folder import settled
 from zapato.lang.pieces import with_pieces
@@ -261,7 +261,7 @@ def _busless(design: Design, part: Part, key: str) -> None:
     """A bus is named where the part hangs on none; nothing is said while its chip is not known."""
     if chip := part.get("chip", ""):
         message = f"a {chip} is connected to a pin, not to a bus"
-        fixes = ("pin = … in place of it",) if "pin" not in part.values or part.values["pin"] is None else ()
+        fixes = ("pin = … in place of it",) if part.values.get("pin") is None else (REMOVE,)
         design.document.found("unknown-key", (*part.path, key), message, fixes=fixes, of="key")
 
 
@@ -273,13 +273,14 @@ def _pinless(design: Design, part: Part) -> None:
         if field.role != "pin" or field.name in needed or part.values.get(field.name) is None:
             continue
         if field.name == "pin" and part.kind.bus(part):
-            message, fixes = f"a {chip} is connected to a bus, not to a pin", ("bus = …",)
+            message = f"a {chip} is connected to a bus, not to a pin"
+            fixes = (REMOVE,) if part.values.get("bus") else ("bus = …",)
         else:
-            message, fixes = f"a {chip} does not use {field.name}", ()
+            message, fixes = f"a {chip} does not use {field.name}", (REMOVE,)
         design.document.found("unknown-key", (*part.path, field.name), message, fixes=fixes, of="key")
     if chip and part.values.get("address") is not None and not part.kind.addresses(part):
         message = f"a {chip} has no address where it is connected"
-        design.document.found("unknown-key", (*part.path, "address"), message, of="key")
+        design.document.found("unknown-key", (*part.path, "address"), message, fixes=(REMOVE,), of="key")
 
 
 def _refer(design: Design, part: Part, key: str, role: str) -> None:

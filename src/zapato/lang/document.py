@@ -14,6 +14,9 @@ from zapato.lang.fields import Field, Shape, Wrong, described, nearest
 from zapato.lang.source import Keys, Source
 from zapato.record import record
 
+REMOVE = "remove this line"
+"""The way out where a key has no effect."""
+
 _PLACEHOLDER = re.compile(
     r"\s*(?:change[ _-]?me!?|replace[ _-]?me|to[ _-]?do|fix[ _-]?me|xxx+|your[ _-].*|<[^<>]+>|\.\.\.|example[ _-]?password)\s*",
     re.IGNORECASE,
@@ -128,7 +131,7 @@ class Document:
         """Say that the key does not belong here; gives the keys that were meant, as far as one can tell."""
         if elsewhere:
             message = f"{key} has no effect in {_table_words(path[:-1])}: this key is only for {elsewhere}"
-            self.found("unknown-key", path, message, fixes=("remove this line",), of="key")
+            self.found("unknown-key", path, message, fixes=(REMOVE,), of="key")
             return set()
         options = list(known)
         near = (_ABOVE,) if key in ("use", "with") and path[0] == "device" else nearest(key, options)
