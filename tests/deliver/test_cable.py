@@ -53,6 +53,16 @@ def test_an_image_gets_into_the_flash_and_starts(chip, board):
     assert shares == sorted(shares) and shares[-1] == 1
 
 
+@pytest.mark.parametrize("slowest", [115_200, 230_400])
+def test_a_line_that_is_too_bad_for_the_rate_goes_on_at_the_first_one(slowest, chip):
+    there, steps = chip(slowest=slowest), []
+    done = by_cable(
+        there.board, IMAGE, there.name, rate=460_800, wait=3, tell=lambda what, share: steps.append(what)
+    )
+    assert done.verified and there.flash[: len(IMAGE)] == IMAGE and there.rate == 115_200
+    assert "nothing is heard at 460800 baud; going on at 115200" in steps
+
+
 class _Lines:
     """Notes what the lines say, and how long they stay so."""
 

@@ -47,6 +47,8 @@ WORDS = {0x02: 4, 0x10: 4}
 """Words of the commands that begin a writing, on chips before the S2."""
 WAKING = 0.01
 """Seconds by which a machine may wake a sleeper too late: so long before, the chip waits awake."""
+RATES = (9_600, 57_600, 115_200, 230_400, 460_800, 921_600, 1_500_000, 2_000_000)
+"""Those of the port's rates that termios has a name for."""
 INVALID, HARMED, DAMAGED = 0x05, 0x07, 0x0B
 
 
@@ -164,8 +166,7 @@ class LoaderChip:
 
     def _packet(self, frame: bytes) -> None:
         packet = frame.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
-        if self.started or self.silent or len(packet) < 8 or 0 < self.slowest < self.rate:
-            self.rate = 115_200 if packet[1:2] == b"\x08" else self.rate  # a greeting finds the rate anew
+        if self.started or self.silent or len(packet) < 8 or not self._heard(packet[1]):
             return
         self.packets += 1
         faults, number = self.faults, self.packets
@@ -187,6 +188,17 @@ class LoaderChip:
             value, data, error = answer
             for _ in range(8 if op == 0x08 else 1):
                 self._answer(op, value, data, error)
+
+    def _heard(self, op: int) -> bool:
+        """Whether both ends of the line have one rate: bytes at another are others. A greeting comes after a reset, where the ROM of the
+        ESP8266 takes the rate of what it hears and the others begin at 115200."""
+        import termios
+
+        spoken = {getattr(termios, f"B{rate}"): rate for rate in RATES if hasattr(termios, f"B{rate}")}
+        rate = spoken.get(termios.tcgetattr(self._slave)[5], self.rate)
+        if op == 0x08:
+            self.rate = rate if self.board.chip.id == "esp8266" else 115_200
+        return rate == self.rate and not 0 < self.slowest < rate
 
     def _do(self, op: int, data: bytes, check: int) -> tuple[int, bytes, int] | None:
         """Value, data and error of the answer to a command."""
