@@ -81,6 +81,8 @@ CASES = {
     "the same pin without it": ("[relay.r]\npin = 36\n", "esp32s3-44pin", []),
     "a part on the first serial pin, console on USB": ("[led.l]\npin = 21\n", "esp32c3-mini", ["pin-console"]),
     "a chip on the wrong kind of line": (f'{BUS}[sensor.s]\nchip = "dht22"\npin = 27\nbus = "main"\n', "esp32-38pin", ["unknown-key"]),
+    "a dimmer on a relay's pin, which takes no output of the modulation": ("[relay.r]\npin = 2\n[dimmer.d]\npin = 2\n", "rp2040w-40pin", ["pin-taken"]),
+    "two dimmers on one pin, and a third on its output": ("[dimmer.a]\npin = 2\n[dimmer.b]\npin = 2\n[dimmer.c]\npin = 18\n", "rp2040w-40pin", ["pin-taken", "pwm-exhausted"]),
     "a pin for a chip that is on its bus": (f'{BUS}[sensor.s]\nchip = "sht31"\nbus = "main"\npin = 27\n', "esp32-38pin", ["unknown-key"]),
     "a pin in place of its bus": (f'{BUS}[sensor.s]\nchip = "sht31"\npin = 27\n', "esp32-38pin", ["missing-key", "unknown-key"]),
     "a bus in place of its pin": (f'{BUS}[sensor.s]\nchip = "dht22"\nbus = "main"\n', "esp32-38pin", ["missing-key", "unknown-key"]),
