@@ -778,6 +778,21 @@ def test_numbers_of_a_session_that_is_gone_mean_nothing(service, designs):
     assert kept_of(service, "porch-light.sky.illuminance") == [1, 2, 3] and len(service.way.acked) == 6
 
 
+def test_what_is_over_within_a_second_is_told_as_well(service, designs, site):
+    """Alerts are judged when something comes, not only once a second."""
+    (site / "alerts.toml").write_text('[[alert]]\nname = "frost"\nwhen = "gear-locker.cellar.temperature < 4"\n')
+    alerts, _ = read_alerts(site / "alerts.toml", offered(designs))
+    service.watch(alerts)
+    about = described(next(each for each in designs if each.name == "gear-locker"))
+    values = [
+        [(1, message("refuge/gear-locker/cellar/temperature", value, mid))]
+        for mid, value in enumerate((b"5", b"3", b"6"), 5)
+    ]
+    service.way.batches = [[(1, message(*about, mid=4, retain=True))], *values]
+    service._run()
+    assert [row["name"] for row in service.history.alerts()] == ["frost"] and not service.watchman.standing
+
+
 def test_what_the_disk_has_no_room_for_waits_and_is_not_acknowledged(service, designs, monkeypatch):
     """A second between two tries; the broker keeps it meanwhile, and the page tells why."""
     about, tries = described(designs[0]), []
