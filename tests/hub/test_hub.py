@@ -21,8 +21,8 @@ from zapato.hub import History, Hub
 from zapato.hub.history import HistoryRow
 from zapato.hub.hub import HubEvent
 from zapato.hub.service import PersistentConnection
-from zapato.hub.things import NoThing, read_thing
-from zapato.hub.values import NotTaken
+from zapato.hub.things import DataSchema, NoThing, read_thing
+from zapato.hub.values import NotTaken, checked
 from zapato.hub.watchman import Watchman
 from zapato.hub.web import _Reader
 
@@ -183,6 +183,23 @@ def test_what_a_typed_line_says(hub, line, said):
 def test_what_is_checked_before_it_is_sent(hub, line, words):
     with pytest.raises(NotTaken, match=words.replace("(", r"\(").replace(")", r"\)")):
         hub.command(line)
+
+
+@pytest.mark.parametrize(
+    ("schema", "given", "message", "fix"),
+    [
+        ({"type": "text", "options": ("still", "breathe")}, True, "x takes a text, not true", "still, breathe"),
+        ({"type": "text", "options": ("still", "breathe")}, "disco", 'x has no "disco"', "there are: still, breathe"),
+        ({"type": "number", "low": 0, "high": 9}, "7", 'x takes a number, not "7"', "0 to 9"),
+        ({"type": "number", "low": 0, "above": True}, 0, "x is more than 0", "not 0"),
+        ({"type": "number", "whole": True}, 1.5, "x takes a whole number, not 1.5", ""),
+        ({"type": "boolean"}, 1, "x takes a boolean, not 1", ""),
+    ],
+)  # fmt: skip
+def test_what_a_value_that_is_not_taken_is_told(schema, given, message, fix):
+    with pytest.raises(NotTaken) as refused:
+        checked(DataSchema(**schema), given, "x")
+    assert (str(refused.value), refused.value.fix) == (message, fix)
 
 
 JSON = st.recursive(
@@ -780,7 +797,9 @@ def test_numbers_of_a_session_that_is_gone_mean_nothing(service, designs):
 
 def test_what_is_over_within_a_second_is_told_as_well(service, designs, site):
     """Alerts are judged when something comes, not only once a second."""
-    (site / "alerts.toml").write_text('[[alert]]\nname = "frost"\nwhen = "gear-locker.cellar.temperature < 4"\n')
+    (site / "alerts.toml").write_text(
+        '[[alert]]\nname = "frost"\nwhen = "gear-locker.cellar.temperature < 4"\n'
+    )
     alerts, _ = read_alerts(site / "alerts.toml", offered(designs))
     service.watch(alerts)
     about = described(next(each for each in designs if each.name == "gear-locker"))

@@ -197,6 +197,10 @@ def test_a_tank_fills_and_empties_between_its_ends(bench):
         ('drives = "oven.temperature"\nlike = "lake"\nstart = 1\nby = { "heater.on" = 1 }', "lake"),
         ('drives = "oven.temperature"\nlike = "room"\nstart = 1\nby = { "heatr.on" = 1 }', "heatr"),
         ('drives = "oven.temperature"\nlike = "room"\nstart = 1\nby = 3', "takes what changes it"),
+        (
+            'drives = "oven.temperature"\nlike = "room"\nstart = 1\nby = { "\'warm\'" = 1 }',
+            "must be true or false, or a number",
+        ),
         ('drives = "oven.temperature"\nlike = "room"\nstart = 999\nby = { "heater.on" = 1 }', "-40 to 80"),
     ],
 )
