@@ -39,24 +39,10 @@ from zapato.parts.clock.chip import ClockChip
 from zapato.parts.converter.chip import ConverterChip
 from zapato.parts.display.chip import DisplayChip
 from zapato.parts.expander.chip import ExpanderChip
-from zapato.parts.kind import (
-    Action,
-    Argument,
-    Driver,
-    Kind,
-    Load,
-    Need,
-    Part,
-    Probe,
-    Property,
-    Simulation,
-    Stimulus,
-    Supplied,
-    World,
-    WorldInput,
-)
+from zapato.parts.kind import Action, Argument, Driver, Kind, Load, Need, Part, Property, Supplied
 from zapato.parts.multiplexer.chip import MultiplexerChip
 from zapato.parts.sensors import SensorChip, common, on_bus, quantity
+from zapato.parts.simulation import Probe, Simulation, Stimulus, World, WorldInput
 from zapato.parts.switched import (
     PULSE,
     SWITCHING,

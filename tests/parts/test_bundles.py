@@ -14,8 +14,8 @@ from zapato.design.program import drivers
 from zapato.lang import site as shapes
 from zapato.lang import tables
 from zapato.parts import kinds
-from zapato.parts.kind import Simulation
 from zapato.parts.sensors import chip, chip_names
+from zapato.parts.simulation import Simulation
 from zapato.simulator.chips import stand_in
 
 FILES = {

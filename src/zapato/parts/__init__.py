@@ -8,7 +8,8 @@ from __future__ import annotations
 from functools import cache
 
 from zapato import extensions
-from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, Simulation, opposite
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, opposite
+from zapato.parts.simulation import Simulation
 
 __all__ = [
     "Action",

@@ -12,7 +12,8 @@ from typing import Any, TypeVar
 from zapato import extensions
 from zapato.lang.fields import REQUIRED, Field, Wrong, names, nearest, pin, whole
 from zapato.parts.electrical import Supplied, by_module
-from zapato.parts.kind import ChipAt, Need, Part
+from zapato.parts.kind import Need, Part
+from zapato.parts.simulation import ChipAt
 from zapato.record import record
 
 

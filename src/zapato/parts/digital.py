@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from zapato.boards.board import Level
 from zapato.lang.fields import Field, choice, measured, pin
-from zapato.parts.kind import Driver, Need, Part, Property, Simulation, Stimulus, Wrap, opposite
+from zapato.parts.kind import Driver, Need, Part, Property, Wrap, opposite
+from zapato.parts.simulation import Simulation, Stimulus
 from zapato.parts.stimuli import Contact, LooseWire, Press
 
 PULLS = {"up": 1, "down": 2, "none": 0}

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from zapato.parts.kind import Part, Probe, Simulation, Stimulus, World
+from zapato.parts.kind import Part
+from zapato.parts.simulation import Probe, Simulation, Stimulus, World
 from zapato.record import record
 
 TAP_GAP = 120

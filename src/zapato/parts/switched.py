@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from zapato.boards.board import Level
 from zapato.lang.fields import REQUIRED, Field, choice, measured, pin
-from zapato.parts.kind import Action, Argument, Driver, Need, Part, Property, Simulation, Wrap, opposite
+from zapato.parts.kind import Action, Argument, Driver, Need, Part, Property, Wrap, opposite
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import PinLevel
 
 ON = Property("boolean", settable=True, help="switched on")

@@ -8,7 +8,7 @@ from random import Random
 
 from zapato.boards.board import Board as BoardFacts
 from zapato.boards.port import Port
-from zapato.parts.kind import PeerAt
+from zapato.parts.simulation import PeerAt
 from zapato.simulator.beacons import BluetoothAir
 from zapato.simulator.cards import Cards
 from zapato.simulator.clock import Clock

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable, Sequence
 from typing import Any, TypeVar
 
-from zapato.parts.kind import Attached
+from zapato.parts.simulation import Attached
 from zapato.simulator.board import SimulatedBoard
 from zapato.simulator.clock import Clock
 from zapato.simulator.debounce import Debounce

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.parts.kind import Simulation
+from zapato.parts.simulation import Simulation
 from zapato.record import record
 from zapato.simulator.clock import Clock
 from zapato.simulator.trace import Trace

@@ -8,8 +8,8 @@ from functools import reduce
 from random import Random
 from typing import TYPE_CHECKING, Any
 
-from zapato.parts.kind import ChipAt
 from zapato.parts.simulated import BusStandIn, Measuring
+from zapato.parts.simulation import ChipAt
 from zapato.simulator.chips import stand_in
 from zapato.simulator.clock import Clock
 from zapato.simulator.network import AccessPoint

@@ -7,7 +7,7 @@ from typing import Any, Protocol, cast
 
 from zapato.design.acts import Call
 from zapato.design.models import Model
-from zapato.parts.kind import Simulation
+from zapato.parts.simulation import Simulation
 from zapato.simulator.board import SimulatedBoard
 from zapato.simulator.board_world import BoardWorld
 from zapato.simulator.broker import Broker

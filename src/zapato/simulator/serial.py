@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any, Protocol
 
 from zapato import extensions
-from zapato.parts.kind import PeerAt
+from zapato.parts.simulation import PeerAt
 from zapato.simulator.clock import Clock
 
 LARGEST = 256

@@ -7,9 +7,10 @@ from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, measured, names
 from zapato.lang.patterns import Pattern, Slot, read_pattern
-from zapato.parts.kind import Driver, Kind, Part, Property, Simulation
+from zapato.parts.kind import Driver, Kind, Part, Property
 from zapato.parts.radio.part import read_address
 from zapato.parts.reserved import free
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import SetAttached
 
 MOST = 8

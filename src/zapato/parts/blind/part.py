@@ -19,7 +19,8 @@ from zapato.parts.electrical import (
     usual,
 )
 from zapato.parts.frames.part import can_say, controller_simulation
-from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, Simulation, opposite
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, opposite
+from zapato.parts.simulation import Simulation
 
 
 class BlindKind(Kind):

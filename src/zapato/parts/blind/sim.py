@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from zapato.parts.kind import Probe, Stimulus, World
+from zapato.parts.simulation import Probe, Stimulus, World
 from zapato.record import record
 
 

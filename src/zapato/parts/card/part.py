@@ -11,7 +11,8 @@ from typing import cast
 
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, pin, whole
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed, supplied_with
-from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, WorldInput
+from zapato.parts.kind import Driver, Kind, Need, Part, Property
+from zapato.parts.simulation import Simulation, WorldInput
 from zapato.parts.stimuli import SetAttached
 
 COLUMNS = 16

@@ -6,9 +6,10 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import REQUIRED, measured, names, whole
 from zapato.parts.electrical import RAIL, Passive, ohms
-from zapato.parts.kind import Action, Driver, Kind, Part, Property, ScanEntry, Simulation
+from zapato.parts.kind import Action, Driver, Kind, Part, Property, ScanEntry
 from zapato.parts.multiplexer.part import channel_line
 from zapato.parts.scans import on_i2c
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import line_faults
 
 

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.clock.chip import ClockChip
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
-from zapato.parts.kind import Driver, Kind, Part, Property, Simulation, WorldInput
+from zapato.parts.kind import Driver, Kind, Part, Property
+from zapato.parts.simulation import Simulation, WorldInput
 from zapato.parts.stimuli import OnBus
 
 

@@ -19,8 +19,9 @@ from zapato.parts.bus_chip import (
 )
 from zapato.parts.converter.chip import ConverterChip
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
-from zapato.parts.kind import Driver, Kind, Need, Part, Simulation
+from zapato.parts.kind import Driver, Kind, Need, Part
 from zapato.parts.offered import offered_pin
+from zapato.parts.simulation import Simulation
 
 
 class ConverterKind(Kind):

@@ -8,10 +8,11 @@ from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
 from zapato.parts.described.lines import beginning, counted, ending
 from zapato.parts.described.shapes import VOLTS
-from zapato.parts.kind import Driver, Need, Part, Property, Simulation, Stimulus, World
+from zapato.parts.kind import Driver, Need, Part, Property
 from zapato.parts.sensors import SensorChip, common
 from zapato.parts.sensors.analog.chip import CHIP as ANALOG
 from zapato.parts.sensors.analog.chip import ratio
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.parts.stimuli import line_faults
 from zapato.record import record
 

@@ -10,10 +10,11 @@ from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
 from zapato.parts.described.lines import beginning, counted, ending
 from zapato.parts.described.shapes import COUNT, RATE
-from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
+from zapato.parts.kind import Driver, Part, Property
 from zapato.parts.sensors import SensorChip
 from zapato.parts.sensors.pulse.chip import CHIP as PULSE
 from zapato.parts.sensors.pulse.sim import Rate
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.record import record
 
 HALVES = 60

@@ -9,9 +9,10 @@ from typing import Any
 from zapato.lang.fields import choice
 from zapato.parts.described.description import Description, class_name
 from zapato.parts.described.lines import beginning, counted, ending, fields, sent, valid
-from zapato.parts.kind import Driver, Part, Property, Simulation, Stimulus, World
+from zapato.parts.kind import Driver, Part, Property
 from zapato.parts.onewire.serial import number_of, serial_field
 from zapato.parts.sensors import SensorChip, common
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.record import record
 
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from zapato.parts.described.description import Description
 from zapato.parts.described.sim import Chip
-from zapato.parts.kind import World
 from zapato.parts.simulated import Fault, Feel
+from zapato.parts.simulation import World
 
 
 class WireChip:

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping
 from zapato.lang.fields import choice, measured, names, number
 from zapato.parts.electrical import OWN, PIN, Load, fed, usual
 from zapato.parts.frames.part import can_say, controller_simulation
-from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Probe, Property, Simulation
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property
+from zapato.parts.simulation import Probe, Simulation
 from zapato.parts.stimuli import Lit, Share
 from zapato.parts.switched import (
     ON,

@@ -9,7 +9,8 @@ from zapato.lang.fields import REQUIRED, Field, Wrong, whole
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.display.chip import DisplayChip
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
-from zapato.parts.kind import Action, Argument, Driver, Kind, Part, Property, Simulation
+from zapato.parts.kind import Action, Argument, Driver, Kind, Part, Property
+from zapato.parts.simulation import Simulation
 
 LINES, COLUMNS, PAGES = 8, 16, 8
 """Of 128 by 64 points with letters of 8 by 8; and pages at the most."""

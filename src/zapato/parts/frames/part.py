@@ -8,8 +8,9 @@ from typing import cast
 from zapato.lang.fields import REQUIRED, Field, Wrong, measured, names, whole
 from zapato.lang.patterns import Pattern, Slot, read_pattern
 from zapato.lang.senml import read_unit
-from zapato.parts.kind import Action, Argument, Driver, Kind, Part, PeerAt, Property, Simulation, WorldInput
+from zapato.parts.kind import Action, Argument, Driver, Kind, Part, Property
 from zapato.parts.reserved import free
+from zapato.parts.simulation import PeerAt, Simulation, WorldInput
 from zapato.parts.stimuli import ActOnAttached, ReadAttached, SetAttached
 
 FRAME, FIELD = 128, 80

@@ -8,19 +8,9 @@ from typing import Any
 
 from zapato.lang.fields import choice, measured, pin
 from zapato.parts.electrical import RAIL, Passive, line_level, ohms
-from zapato.parts.kind import (
-    Action,
-    Driver,
-    Kind,
-    Need,
-    Part,
-    Property,
-    ScanEntry,
-    Simulation,
-    Stimulus,
-    World,
-)
+from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property, ScanEntry
 from zapato.parts.scans import on_i2c
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.parts.stimuli import line_simulation
 from zapato.record import record
 

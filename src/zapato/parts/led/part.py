@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import measured, text
 from zapato.parts.electrical import OWN, PIN, Load, Passive, ohms, usual
-from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, Simulation
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property
+from zapato.parts.simulation import Simulation
 from zapato.parts.switched import (
     SWITCHING,
     active_number,

@@ -6,8 +6,9 @@ from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, Field, measured, names, text, whole
 from zapato.parts.frames.part import enable_of, line_of
-from zapato.parts.kind import Action, Driver, Kind, Part, PeerAt, Property, Simulation
+from zapato.parts.kind import Action, Driver, Kind, Part, Property
 from zapato.parts.registers import Register, blocks, read_registers
+from zapato.parts.simulation import PeerAt, Simulation
 from zapato.parts.stimuli import ActOnAttached, SetAttached
 
 ROW = 96

@@ -7,9 +7,10 @@ from collections.abc import Iterable
 from zapato.lang.fields import measured, pin
 from zapato.parts.bus_chip import addresses, chip_fields, chip_of, place, stand_in, supplied
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed
-from zapato.parts.kind import Driver, Kind, Need, Part, Simulation
+from zapato.parts.kind import Driver, Kind, Need, Part
 from zapato.parts.multiplexer.chip import MultiplexerChip
 from zapato.parts.offered import offered_pin
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import AILS, ChipFault
 
 

@@ -6,8 +6,9 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import measured, pin
 from zapato.parts.electrical import RAIL, Passive, line_level
-from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property, ScanEntry, Simulation
+from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property, ScanEntry
 from zapato.parts.scans import on_onewire
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import line_simulation
 
 

@@ -7,8 +7,9 @@ from collections.abc import Iterable, Mapping
 from typing import cast
 
 from zapato.lang.fields import Field, Wrong, boolean, measured, whole
-from zapato.parts.kind import Action, Driver, Kind, Part, Property, ScanEntry, Simulation
+from zapato.parts.kind import Action, Driver, Kind, Part, Property, ScanEntry
 from zapato.parts.scans import on_radio
+from zapato.parts.simulation import Simulation
 
 _ADDRESS = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}")
 _BEGIN = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){0,5}")

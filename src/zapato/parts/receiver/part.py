@@ -8,22 +8,9 @@ from typing import Any
 
 from zapato.lang.fields import Wrong, measured, pin, whole
 from zapato.parts.electrical import RAIL, Load, drawing, fed
-from zapato.parts.kind import (
-    Action,
-    Argument,
-    Driver,
-    Kind,
-    Need,
-    Part,
-    Probe,
-    Property,
-    ScanEntry,
-    Simulation,
-    Stimulus,
-    World,
-    WorldInput,
-)
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, ScanEntry
 from zapato.parts.scans import on_remotes
+from zapato.parts.simulation import Probe, Simulation, Stimulus, World, WorldInput
 from zapato.parts.stimuli import ReadAttached, SetAttached
 from zapato.record import record
 

@@ -17,7 +17,8 @@ from zapato.parts.electrical import (
     coil_supplied,
     usual,
 )
-from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, Wrap
+from zapato.parts.kind import Driver, Kind, Need, Part, Property, Wrap
+from zapato.parts.simulation import Simulation
 from zapato.parts.switched import (
     PULSE,
     SWITCHING,

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from zapato.lang.fields import REQUIRED, Field, names
-from zapato.parts.kind import Action, Driver, Kind, Part, Property, Simulation
+from zapato.parts.kind import Action, Driver, Kind, Part, Property
 from zapato.parts.receiver.part import CodeHeard, read_code, sends
+from zapato.parts.simulation import Simulation
 
 
 class RemoteKind(Kind):

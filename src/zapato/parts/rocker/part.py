@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from zapato.lang.fields import REQUIRED
 from zapato.parts.digital import input_driver, input_fields, input_need, input_simulation, state_property
-from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation
+from zapato.parts.kind import Driver, Kind, Need, Part, Property
+from zapato.parts.simulation import Simulation
 
 
 class RockerKind(Kind):

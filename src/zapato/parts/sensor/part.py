@@ -22,8 +22,9 @@ from zapato.lang.fields import (
 from zapato.parts import treatment
 from zapato.parts.bus_chip import chip_field
 from zapato.parts.electrical import OWN, RAIL, Load, Passive, Supplied, by_module, fed, usual
-from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property, Simulation
+from zapato.parts.kind import Action, Driver, Kind, Need, Part, Property
 from zapato.parts.sensors import SensorChip, chip, chip_names
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import AILS, ChipFault
 
 

@@ -10,7 +10,8 @@ from zapato.lang.fields import Field
 from zapato.parts import bus_chip
 from zapato.parts.chip_files import described_names
 from zapato.parts.electrical import Passive
-from zapato.parts.kind import Driver, Need, Part, Property, Simulation
+from zapato.parts.kind import Driver, Need, Part, Property
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import OnBus
 from zapato.record import record
 

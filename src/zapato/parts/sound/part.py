@@ -10,7 +10,8 @@ from pathlib import Path
 
 from zapato.lang.fields import Wrong, measured, number, pin, whole
 from zapato.parts.electrical import RAIL, Load, Supplied, drawing, fed, supplied_with
-from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, WorldInput
+from zapato.parts.kind import Driver, Kind, Need, Part, Property
+from zapato.parts.simulation import Simulation, WorldInput
 from zapato.parts.stimuli import SetAttached
 from zapato.record import record
 

@@ -7,19 +7,8 @@ from itertools import permutations
 
 from zapato.lang.fields import choice, measured, pin, text, whole
 from zapato.parts.electrical import INPUT, OWN, Load, Passive, Supplied, fed, usual
-from zapato.parts.kind import (
-    Action,
-    Argument,
-    Driver,
-    Kind,
-    Need,
-    Part,
-    Probe,
-    Property,
-    Simulation,
-    ValueType,
-    World,
-)
+from zapato.parts.kind import Action, Argument, Driver, Kind, Need, Part, Property, ValueType
+from zapato.parts.simulation import Probe, Simulation, World
 from zapato.parts.switched import ON, SWITCHING, longest_on, with_longest
 from zapato.record import record
 

@@ -7,7 +7,8 @@ from typing import Any
 
 from zapato.lang.fields import number, pin
 from zapato.parts.digital import state_property
-from zapato.parts.kind import Driver, Kind, Need, Part, Property, Simulation, Stimulus, World
+from zapato.parts.kind import Driver, Kind, Need, Part, Property
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.parts.stimuli import SetQuantity
 from zapato.record import record
 

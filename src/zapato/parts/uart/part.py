@@ -6,7 +6,8 @@ from collections.abc import Iterable
 from typing import Any
 
 from zapato.lang.fields import REQUIRED, boolean, choice, measured, pin, whole
-from zapato.parts.kind import Driver, Kind, Need, Part, Simulation, Stimulus, World
+from zapato.parts.kind import Driver, Kind, Need, Part
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.record import record
 
 PARITY = {"none": None, "even": 0, "odd": 1}

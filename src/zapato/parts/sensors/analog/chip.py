@@ -6,8 +6,9 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import measured, quantities, span
 from zapato.parts.electrical import GROUND, Passive, ohms
-from zapato.parts.kind import Driver, Need, Part, Simulation
+from zapato.parts.kind import Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, parallel, quantity
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import SetQuantity, line_faults
 
 

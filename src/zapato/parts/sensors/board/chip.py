@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from zapato.parts.kind import Driver, Part, Simulation
+from zapato.parts.kind import Driver, Part
 from zapato.parts.sensors import SensorChip, common, quantity
+from zapato.parts.simulation import Simulation
 
 
 def _driver(part: Part) -> Driver:

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from typing import Any
 
 from zapato.parts.electrical import RAIL, Passive
-from zapato.parts.kind import Driver, Need, Part, Simulation, Stimulus, World
+from zapato.parts.kind import Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, quantity
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.parts.stimuli import line_faults
 from zapato.record import record
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from zapato.parts.kind import Driver, Part, Simulation
+from zapato.parts.kind import Driver, Part
 from zapato.parts.onewire.serial import number_of, serial_field
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.sensors.ds18b20.sim import FAMILY, OnWire
+from zapato.parts.simulation import Simulation
 
 
 def _driver(part: Part) -> Driver:

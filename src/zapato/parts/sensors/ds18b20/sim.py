@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from zapato.parts.kind import Stimulus, World
 from zapato.parts.onewire.part import crc8
+from zapato.parts.simulation import Stimulus, World
 from zapato.record import record
 
 CONVERT, READ = 0x44, 0xBE

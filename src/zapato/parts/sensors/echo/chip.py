@@ -6,8 +6,9 @@ from collections.abc import Iterable
 
 from zapato.lang.fields import pin
 from zapato.parts.electrical import GROUND, Passive
-from zapato.parts.kind import Driver, Need, Part, Simulation
+from zapato.parts.kind import Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, quantity
+from zapato.parts.simulation import Simulation
 from zapato.parts.stimuli import SetQuantity
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zapato.lang.fields import pin
-from zapato.parts.kind import ChipAt, Driver, Need, Part, Simulation
+from zapato.parts.kind import Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, quantity
+from zapato.parts.simulation import ChipAt, Simulation
 from zapato.parts.stimuli import OnBus
 
 

@@ -8,8 +8,9 @@ from typing import Any
 
 from zapato.lang.fields import choice, measured, number
 from zapato.parts.electrical import GROUND, RAIL, Passive, ohms
-from zapato.parts.kind import Driver, Need, Part, Simulation, Stimulus, World
+from zapato.parts.kind import Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, parallel, quantity
+from zapato.parts.simulation import Simulation, Stimulus, World
 from zapato.parts.stimuli import line_faults
 from zapato.record import record
 

@@ -6,9 +6,10 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from zapato.lang.fields import choice
-from zapato.parts.kind import Driver, Need, Part, Simulation, WorldInput
+from zapato.parts.kind import Driver, Need, Part
 from zapato.parts.sensors import SensorChip, common, quantity
 from zapato.parts.sensors.pulse.sim import FASTEST, Rate
+from zapato.parts.simulation import Simulation, WorldInput
 
 
 def _driver(part: Part) -> Driver:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from zapato.parts.kind import Stimulus, World
+from zapato.parts.simulation import Stimulus, World
 from zapato.record import record
 
 FASTEST = 500.0
