@@ -93,6 +93,11 @@ def test_hash_replace_copy_and_refused_changes():
         hash(plain("a"))
 
 
+def test_help_and_editors_see_what_a_record_takes_before_one_was_made():
+    signature = inspect.signature(_twins(record)[1])
+    assert str(signature) == "(name, at=(), *, key='k')"
+
+
 def test_a_plain_dataclass_may_extend_a_record():
     @dataclass(frozen=True)
     class More(_twins(record)[1]):

@@ -9,7 +9,7 @@ compiled when its first object is made; comparing, hashing, showing and refusing
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import MISSING, Field, FrozenInstanceError, dataclass, field, fields, is_dataclass
+from dataclasses import MISSING, FrozenInstanceError, dataclass, field, fields, is_dataclass
 from functools import cache
 from operator import attrgetter
 from reprlib import recursive_repr
@@ -45,22 +45,30 @@ def record(made: type[Any] | None = None, /, *, frozen: bool = False, eq: bool =
             if own.get(name) is None:  # Python itself writes __hash__ = None beside an __eq__
                 setattr(made, name, method)
         waiting = _Waiting(made, frozen)
-        made.__init__ = waiting.first()
-        made.__dataclass_fields__ = waiting
+        for name in ("__init__", "__dataclass_fields__"):
+            setattr(made, name, _Completing(waiting, name))
         return made
 
     return defer if made is None else defer(made)
 
 
+class _Completing:
+    """Stands for an attribute of a class that is not complete yet: whoever asks for it gets the real one."""
+
+    def __init__(self, waiting: _Waiting, name: str) -> None:
+        self.waiting, self.name = waiting, name
+
+    def __get__(self, instance: object, owner: type[Any]) -> Any:
+        self.waiting.complete()
+        real = vars(self.waiting.made)[self.name]
+        return real.__get__(instance, owner) if self.name == "__init__" else real
+
+
 class _Waiting:
-    """A class that is not complete yet; stands for its `__dataclass_fields__` until somebody asks for them or makes an object."""
+    """A class that is not complete yet."""
 
     def __init__(self, made: type[Any], frozen: bool) -> None:
         self.made, self.frozen, self.whole = made, frozen, False
-
-    def __get__(self, instance: object, owner: type[Any]) -> dict[str, Field[Any]]:
-        self.complete()
-        return self.made.__dataclass_fields__
 
     def complete(self) -> None:
         with _LOCK:
@@ -72,19 +80,13 @@ class _Waiting:
 
     def _collect_fields(self) -> None:
         made = self.made
+        # Else dataclass makes one of the signature, which is not there yet.
+        made.__doc__ = made.__doc__ or made.__name__
         bases: list[Any] = [base for base in made.__mro__[1:] if is_dataclass(base)]
         again = self.frozen and any(base.__dataclass_params__.frozen for base in bases)
         if again:  # dataclass wants to make these two itself on top of a frozen base
             del made.__setattr__, made.__delattr__
         dataclass(init=False, eq=False, repr=False, match_args=False, frozen=again)(made)
-
-    def first(self) -> Callable[..., None]:
-        def __init__(self: object, *given: Any, **named: Any) -> None:
-            waiting.complete()
-            waiting.made.__init__(self, *given, **named)
-
-        waiting = self
-        return __init__
 
 
 def _initializer(made: type[Any], frozen: bool) -> Callable[..., None]:
