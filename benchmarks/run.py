@@ -2,9 +2,10 @@
 
 usage: python benchmarks/run.py [NAME ...] [--markdown FILE]
 
-`check` and `scale` count processor time, the others time by the clock. Each figure is the median of its runs (five where nothing else is said), with the spread between the quickest and the slowest as a share of
-it: where that is large, the machine did something else. `before` makes a worktree of the commit that it compares with. `hub` and `live`
-take minutes. --markdown puts the table into a page beside what stands there already.
+`check` and `scale` count processor time, the others time by the clock. Each figure is the median of its runs (five where nothing else is
+said), with the spread between the quickest and the slowest as a share of it: where that is large, the machine did something else. `before`
+makes a worktree of the commit that it compares with. `hub` and `live` take minutes. --markdown puts the table into a page beside what stands
+there already.
 """
 
 from __future__ import annotations

@@ -90,21 +90,23 @@ class _Waiting:
 
 
 def _initializer(made: type[Any], frozen: bool) -> Callable[..., None]:
-    """The `__init__` of a class, compiled from its fields."""
-    names: dict[str, Any] = {"MISSING": MISSING, "put": object.__setattr__}
+    """The `__init__` of a class, compiled from its fields; names of its own stand between underscores, apart from those of fields."""
+    names: dict[str, Any] = {"_MISSING_": MISSING, "_put_": object.__setattr__}
     before, behind, body = ["self"], ["*"], ["pass"]
     for each in fields(made):
         value = each.name
         if each.default_factory is not MISSING:
-            names[f"made_{value}"] = each.default_factory
-            value = f"made_{value}() if {value} is MISSING else {value}" if each.init else f"made_{value}()"
+            names[f"_made_{value}_"] = each.default_factory
+            value = (
+                f"_made_{value}_() if {value} is _MISSING_ else {value}" if each.init else f"_made_{value}_()"
+            )
         if each.init:
-            given = "MISSING" if each.default_factory is not MISSING else f"default_{each.name}"
-            names[f"default_{each.name}"] = each.default
+            given = "_MISSING_" if each.default_factory is not MISSING else f"_default_{each.name}_"
+            names[f"_default_{each.name}_"] = each.default
             none = each.default is MISSING and each.default_factory is MISSING
             (behind if each.kw_only else before).append(each.name if none else f"{each.name}={given}")
         if each.init or each.default_factory is not MISSING:
-            body.append(f"put(self, {each.name!r}, {value})" if frozen else f"self.{each.name} = {value}")
+            body.append(f"_put_(self, {each.name!r}, {value})" if frozen else f"self.{each.name} = {value}")
     if hasattr(made, "__post_init__"):
         body.append("self.__post_init__()")
     head = ", ".join(before + (behind if behind[1:] else []))

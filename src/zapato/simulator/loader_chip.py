@@ -18,6 +18,7 @@ import time
 import zlib
 from collections.abc import Callable
 from dataclasses import field
+from functools import cache
 
 from zapato.boards.board import Board
 from zapato.record import record
@@ -190,14 +191,14 @@ class LoaderChip:
                 self._answer(op, value, data, error)
 
     def _heard(self, op: int) -> bool:
-        """Whether both ends of the line have one rate: bytes at another are others. A greeting comes after a reset, where the ROM of the
-        ESP8266 takes the rate of what it hears and the others begin at 115200."""
-        import termios
+        """Whether both ends of the line have one rate: bytes at another are others.
 
-        spoken = {getattr(termios, f"B{rate}"): rate for rate in RATES if hasattr(termios, f"B{rate}")}
-        rate = spoken.get(termios.tcgetattr(self._slave)[5], self.rate)
-        if op == 0x08:
-            self.rate = rate if self.board.chip.id == "esp8266" else 115_200
+        A pseudo-terminal has no reset line, so a greeting at the first rate is taken for one after a reset. The ESP8266's ROM takes the
+        rate of the greeting itself; whether others do is not counted on (Espressif, Serial Protocol, says nothing of it; from memory).
+        """
+        rate = _rates().get(_rate_of(self._slave), self.rate)
+        if op == 0x08 and (rate == 115_200 or self.board.chip.id == "esp8266"):
+            self.rate = rate
         return rate == self.rate and not 0 < self.slowest < rate
 
     def _do(self, op: int, data: bytes, check: int) -> tuple[int, bytes, int] | None:
@@ -289,3 +290,18 @@ class LoaderChip:
             seen = seen[: HEADER_SIZES.get(seen[3] >> 4, 0)]
         for text in self.boot(seen) if self.boot else []:
             self._say(text.encode() + b"\r\n")
+
+
+@cache
+def _rates() -> dict[int, int]:
+    """What termios calls a rate -> baud."""
+    import termios
+
+    return {getattr(termios, f"B{rate}"): rate for rate in RATES if hasattr(termios, f"B{rate}")}
+
+
+def _rate_of(line: int) -> int:
+    """The rate that a line is set to, as termios calls it."""
+    import termios
+
+    return termios.tcgetattr(line)[5]
