@@ -18,9 +18,9 @@ import zapato
 ROOT = Path(__file__).parents[2]
 ZAPATO = [sys.executable, "-m", "zapato"]
 IMAGES = {
-    "esp8266": "6ae1d85e1e4c345eec54dc82e25edcbf9f8d5e1671706e189f094be39c1091f8",
-    "esp32": "c88010a8f03f97776fd6412522659cc4e94134e6191fb05f0ef86c11e4a875e6",
-    "rp2": "fc0339bb8a984c51bb57f9eb38d77baa141ef83fcef51a15d5cbb4be26db2d5a",
+    "esp8266": "c6b822b8d34546b2a69dac847e58f5b5f6b713038f3c85979593e39b28ffe40c",
+    "esp32": "ac109203e24777c3f7f5b4cf86c266ce559b7ee0d01717b9d2ac048a07226d2d",
+    "rp2": "35400c09623fb5c4b6f52a3792747c9e82d3908a4fac2f9e8659be719c8307c6",
 }
 
 

@@ -52,7 +52,7 @@ class Asked(Exception):
 
 class Poller:
     # Ends a turn where the loop would wait.
-    def poll(self, wait):
+    def ipoll(self, wait):
         raise Asked(wait)
 
 
@@ -175,3 +175,25 @@ print("rests", turn())
 def test_a_loops_life():
     said = in_the_vm(LIFE, {"loop": runtime_source("loop", "esp32")})
     approve("loop", re.sub(r'"(loop|test_main).py", line \d+', r'"\1.py"', said))
+
+
+def test_turns_in_which_nothing_is_due_take_no_memory(bench):
+    """The smallest chip collects once a quarter of what was free is taken: an hour of looks at the Wi-Fi and of blinking has the six
+    collections that count the free memory, and no other."""
+    body = (
+        '[wifi]\nname = "hall"\n[relay.lamp]\npin = "D5"\n[button.wall]\npin = "D6"\npull = "up"\n[led.calm]\npin = "D4"\n'
+        '[[link]]\nwhen = "wall.pressed"\ndo = "calm.blink(\'2s\')"\n'
+    )
+    one, two = (
+        bench(body, '[[step]]\nat = "20s"\nact = "wall.press"\n', "esp8266-30pin", lasts)
+        for lasts in ("1h", "2h")
+    )
+    assert two.effort.turns - one.effort.turns > 4000
+    assert two.used.collections - one.used.collections == 6
+
+
+def test_the_lamp_of_a_device_without_broker_is_steady_once_it_has_joined(bench):
+    lamp = '[wifi]\nname = "hall"\n[led.state]\npin = 4\nshows = "status"\n'
+    run = bench(lamp, "", lasts="1min")
+    changes = [row for row in run.records if row["what"] == "pin" and row["name"] == "GPIO4"]
+    assert changes[-1]["value"] == 1 and changes[-1]["t"] < 10_000

@@ -6,7 +6,8 @@
 //                                from then on the host hears of every collection, when it begins and when it is over
 //   share(words), ms(), feed()   the words that the host writes; the first of them: time is asked for more often than all else; and the one
 //                                that says that the watchdog was fed
-//   poller(others, own, ready, fire, look) what poll(timeout) of select is, where nothing unusual waits (machine_modules/select.py)
+//   poller(others, wires, own, fire, look) has poll(timeout) and ipoll(timeout) of select, where nothing unusual waits
+//                                (machine_modules/select.py)
 //   run(path), run_text(data)    compile and execute in the names of __main__, as pyexec.c does
 #include <fcntl.h>
 #include <stdlib.h>
@@ -135,7 +136,7 @@ void host_reader_new_file(mp_reader_t *reader, qstr filename) {
 }
 
 static uint32_t *words;
-enum { NOW, NOW_US, INTERRUPTS, SECONDS, AT_ONCE, FED, UNUSUAL };  // machine_modules/world.py
+enum { NOW, NOW_US, INTERRUPTS, SECONDS, FED, UNUSUAL };  // machine_modules/world.py
 
 static mp_obj_t share(mp_obj_t words_in) {
     mp_buffer_info_t data;
@@ -157,97 +158,172 @@ static mp_obj_t feed(void) {
 static MP_DEFINE_CONST_FUN_OBJ_0(feed_obj, feed);
 
 // Waiting, as extmod/modselect.c does it (poll_set_poll_until_ready_or_timeout): what is registered is asked, time goes by, it is asked
-// again. The program's own things are asked in their ioctl; which sockets are ready is known to the host.
+// again. The program's own things are asked in their ioctl; which sockets are ready is known to the host. poll() makes a list with a tuple for
+// each that is ready, ipoll() gives one tuple again and again and takes no memory (poll_iternext): what is not registered any more when its turn
+// comes is left out, in both.
 typedef struct {
     mp_obj_base_t base;
-    mp_obj_t others;  // a list of (thing, mask)
-    mp_obj_t own;     // own(timeout): the whole of it in the board's module, where something unusual waits
-    mp_obj_t ready;   // ready(): the answer with the sockets that became ready
+    mp_obj_t others;  // a list of lists [thing, mask, what it was ready for when it was asked]
+    mp_obj_t wires;   // a dict of sockets by their numbers
+    mp_obj_t own;     // own(timeout, lazily): the whole of it in the board's module, where something unusual waits
     mp_obj_t fire;    // fire(): runs the handlers of interrupts that wait
     mp_obj_t look;    // look(): the simulator wants to see something of the program
+    mp_obj_t pair;    // what ipoll() gives again and again
+    size_t next;      // of the others, the one that is given next
+    int socket;       // the socket that is given next, as the host says it; 0 for none
 } poller_t;
 
-#define WAIT (5)  // machine_modules/world.py
-enum { LOOK = 1, READY, CTRL_C };  // what the host answers to it, beside 0 (simulator/board.py, do_wait)
+enum { WAIT = 5, READY = 18 };  // machine_modules/world.py
+enum { LOOK = 1, SOCKET, CTRL_C };  // what the host answers to WAIT in its last two bits, beside 0 (simulator/board.py, do_wait)
 #define POLL (3)  // py/stream.h, MP_STREAM_POLL
+// A socket that is ready: what for, whether there is one more to ask for, its number.
+#define FLAGS(socket) ((socket) & 0xff)
+#define MORE(socket) ((socket) & 0x100)
+#define NUMBER(socket) ((socket) >> 9)
 
-// The list that poll() gives: of those of the program's own things that are ready; none where nothing is and `always` is false.
-static mp_obj_t asked(poller_t *self, bool always) {
-    mp_obj_t found = MP_OBJ_NULL;
+static int asked_host(int what, int a, int b) {
+    int answer = host_number(what, a, b, 0, 0);
+    if (answer <= REFUSED) {
+        mp_raise_OSError(REFUSED - answer);
+    }
+    return answer;
+}
+
+// Whether one of the program's own things is ready.
+static bool asked(poller_t *self) {
+    bool found = false;
     size_t count;
     mp_obj_t *rows;
     mp_obj_get_array(self->others, &count, &rows);
     for (size_t n = 0; n < count; ++n) {
         mp_obj_t *row, call[4];
-        mp_obj_get_array_fixed_n(rows[n], 2, &row);
+        mp_obj_get_array_fixed_n(rows[n], 3, &row);
         mp_load_method(row[0], MP_QSTR_ioctl, call);
         call[2] = MP_OBJ_NEW_SMALL_INT(POLL);
         call[3] = row[1];
-        mp_obj_t flags = mp_call_method_n_kw(2, 0, call);
-        if (mp_obj_is_true(flags)) {
-            if (found == MP_OBJ_NULL) {
-                found = mp_obj_new_list(0, NULL);
-            }
-            mp_obj_t pair[2] = { row[0], flags };
-            mp_obj_list_append(found, mp_obj_new_tuple(2, pair));
-        }
+        row[2] = mp_call_method_n_kw(2, 0, call);
+        found |= mp_obj_is_true(row[2]);
     }
-    return found == MP_OBJ_NULL && always ? mp_obj_new_list(0, NULL) : found;
+    return found;
 }
 
-static mp_obj_t poller_call(mp_obj_t self_in, size_t count, size_t keys, const mp_obj_t *args) {
-    poller_t *self = MP_OBJ_TO_PTR(self_in);
-    mp_arg_check_num(count, keys, 0, 1, false);
-    if (words[UNUSUAL]) {
-        return mp_call_function_1(self->own, count ? args[0] : MP_OBJ_NEW_SMALL_INT(-1));
-    }
-    int timeout = count ? mp_obj_get_int(args[0]) : -1;
-    mp_obj_t found = asked(self, false);
-    if (timeout == 0 || found != MP_OBJ_NULL) {
-        if (!words[AT_ONCE]) {
-            return found == MP_OBJ_NULL ? mp_obj_new_list(0, NULL) : found;  // nothing new without time going by
-        }
+// Until something is ready or the time is over; what is ready is noted.
+static void wait(poller_t *self, int timeout) {
+    self->next = self->socket = 0;
+    if (asked(self)) {
         timeout = 0;
     }
     uint32_t begun = words[NOW];
     int left = timeout;
     for (int again = 0;; again = 1) {
-        int answer = host_number(WAIT, left, again, 0, 0);
-        if (answer <= REFUSED) {
-            mp_raise_OSError(REFUSED - answer);
-        }
+        int answer = asked_host(WAIT, left, again);
         if (words[INTERRUPTS]) {
             mp_call_function_0(self->fire);
         }
         int passed = (words[NOW] - begun) & 0x3fffffff;
-        switch (answer) {
+        switch (answer & 3) {
             case LOOK:
                 mp_call_function_0(self->look);
                 break;
-            case READY:
-                return mp_call_function_0(self->ready);
+            case SOCKET:
+                self->socket = answer >> 2;
+                asked(self);
+                return;
             case CTRL_C:  // shared/runtime/interrupt_char.c
                 mp_raise_type(&mp_type_KeyboardInterrupt);
             default:  // a handler that ran makes nobody ready by itself: the ports look, and wait on
-                found = asked(self, timeout >= 0 && passed >= timeout);
-                if (found != MP_OBJ_NULL) {
-                    return found;
+                if (asked(self) || (timeout >= 0 && passed >= timeout)) {
+                    return;
                 }
         }
         left = timeout < 0 ? timeout : passed < timeout ? timeout - passed : 0;
     }
 }
 
-static MP_DEFINE_CONST_OBJ_TYPE(poller_type, MP_QSTR_poller, MP_TYPE_FLAG_NONE, call, poller_call);
+// The next thing that is ready, and what for; false where there is none.
+static bool following(poller_t *self, mp_obj_t *pair) {
+    size_t count;
+    mp_obj_t *rows;
+    mp_obj_get_array(self->others, &count, &rows);
+    while (self->next < count) {
+        mp_obj_t *row;
+        mp_obj_get_array_fixed_n(rows[self->next++], 3, &row);
+        if (mp_obj_is_true(row[2])) {
+            pair[0] = row[0];
+            pair[1] = row[2];
+            return true;
+        }
+    }
+    while (self->socket) {
+        int socket = self->socket;
+        self->socket = MORE(socket) ? asked_host(READY, 0, 0) : 0;
+        mp_map_elem_t *place = mp_map_lookup(mp_obj_dict_get_map(self->wires), MP_OBJ_NEW_SMALL_INT(NUMBER(socket)), MP_MAP_LOOKUP);
+        if (place) {
+            pair[0] = place->value;
+            pair[1] = MP_OBJ_NEW_SMALL_INT(FLAGS(socket));
+            return true;
+        }
+    }
+    return false;
+}
+
+static mp_obj_t polled(size_t count, const mp_obj_t *args, mp_obj_t lazily) {
+    poller_t *self = MP_OBJ_TO_PTR(args[0]);
+    mp_obj_t timeout = count > 1 ? args[1] : MP_OBJ_NEW_SMALL_INT(-1);
+    if (words[UNUSUAL]) {
+        return mp_call_function_2(self->own, timeout, lazily);
+    }
+    wait(self, mp_obj_get_int(timeout));
+    return MP_OBJ_NULL;
+}
+
+static mp_obj_t poller_poll(size_t count, const mp_obj_t *args) {
+    mp_obj_t found = polled(count, args, mp_const_false);
+    if (found == MP_OBJ_NULL) {
+        found = mp_obj_new_list(0, NULL);
+        mp_obj_t pair[2];
+        while (following(MP_OBJ_TO_PTR(args[0]), pair)) {
+            mp_obj_list_append(found, mp_obj_new_tuple(2, pair));
+        }
+    }
+    return found;
+}
+static MP_DEFINE_CONST_FUN_OBJ_VAR_BETWEEN(poller_poll_obj, 1, 2, poller_poll);
+
+static mp_obj_t poller_ipoll(size_t count, const mp_obj_t *args) {
+    poller_t *self = MP_OBJ_TO_PTR(args[0]);
+    if (self->pair == MP_OBJ_NULL) {
+        self->pair = mp_obj_new_tuple(2, NULL);
+    }
+    mp_obj_t found = polled(count, args, mp_const_true);
+    return found == MP_OBJ_NULL ? args[0] : found;
+}
+static MP_DEFINE_CONST_FUN_OBJ_VAR_BETWEEN(poller_ipoll_obj, 1, 2, poller_ipoll);
+
+static mp_obj_t poller_next(mp_obj_t self_in) {
+    poller_t *self = MP_OBJ_TO_PTR(self_in);
+    mp_obj_tuple_t *pair = MP_OBJ_TO_PTR(self->pair);
+    return following(self, pair->items) ? self->pair : MP_OBJ_STOP_ITERATION;
+}
+
+static const mp_rom_map_elem_t poller_locals_table[] = {
+    { MP_ROM_QSTR(MP_QSTR_poll), MP_ROM_PTR(&poller_poll_obj) },
+    { MP_ROM_QSTR(MP_QSTR_ipoll), MP_ROM_PTR(&poller_ipoll_obj) },
+};
+static MP_DEFINE_CONST_DICT(poller_locals, poller_locals_table);
+static MP_DEFINE_CONST_OBJ_TYPE(
+    poller_type, MP_QSTR_poller, MP_TYPE_FLAG_ITER_IS_ITERNEXT, iter, poller_next, locals_dict, &poller_locals);
 
 static mp_obj_t poller(size_t count, const mp_obj_t *args) {
     (void)count;
     poller_t *self = mp_obj_malloc(poller_t, &poller_type);
     self->others = args[0];
-    self->own = args[1];
-    self->ready = args[2];
+    self->wires = args[1];
+    self->own = args[2];
     self->fire = args[3];
     self->look = args[4];
+    self->pair = MP_OBJ_NULL;
+    self->next = self->socket = 0;
     return MP_OBJ_FROM_PTR(self);
 }
 static MP_DEFINE_CONST_FUN_OBJ_VAR_BETWEEN(poller_obj, 5, 5, poller);

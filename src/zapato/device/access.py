@@ -428,7 +428,7 @@ class Access:
                         raise
                 self.poll.register(self.sock, select.POLLOUT)
                 return None
-            for found in self.poll.poll(0):
+            for found in self.poll.ipoll(0):
                 if found[1] & (select.POLLERR | select.POLLHUP):
                     raise OSError
                 if found[1] & select.POLLIN:

@@ -269,14 +269,14 @@ class Device:
                         self.out.event(part, name)
             if self.out and self.out.due:  # pins move before anybody is told of it
                 self.out.drain()
-            for found in self.poller.poll(wait):  # tuples of two or more, as MicroPython's documentation has it
+            # One tuple again and again, of two values or more as MicroPython's documentation has it: a turn takes no memory for it.
+            for found in self.poller.ipoll(wait):
                 if found[0] is self.wake:
                     self.wake.up = 0
                     for each in self.inputs:
                         self.guard(each.look)
                 else:
                     self.other(found[0], found[1])
-            found = None  # a socket that was closed keeps its memory no longer
 
     def other(self, thing, flags):
         # Something else to poll is ready: the network, where nobody puts himself before it.

@@ -42,7 +42,7 @@ class Mqtt:
         self.size = 0  # bytes in _OUT
         self.waits = False  # the socket is to tell when it takes more
         self.news = 0  # messages among them that are gone if the connection is
-        self.into = bytearray(_LARGEST)
+        self.into = memoryview(bytearray(_LARGEST))
         self.got = 0  # bytes in into
         self.over = 0  # bytes of a packet too long to be kept that are still to come
         self.due = False  # something was noted that has not been said yet
@@ -220,7 +220,7 @@ class Mqtt:
     def take(self):
         if not self.sock:
             return
-        count = self.sock.readinto(memoryview(self.into)[self.got :])
+        count = self.sock.readinto(self.into[self.got :] if self.got else self.into)
         if count is None:  # not now
             return
         if not count:
@@ -259,7 +259,7 @@ class Mqtt:
             return self.pass_over(at, end)
         if self.got < end:
             return False
-        view = memoryview(self.into)
+        view = self.into
         try:
             self.packet(self.into[0], view[at:end])
         finally:

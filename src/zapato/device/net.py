@@ -29,6 +29,7 @@ class Net:
         self.wlan = network.WLAN(network.STA_IF)
 
     def begin(self):
+        self.looking = [0, self.look, 0, 0]  # one timer for good: a look takes no memory
         self.d.status(0)
         self.d.every(60000, self.vitals)
         self.join()
@@ -42,7 +43,7 @@ class Net:
 
     def join(self):
         self.waited = 0
-        self.d.after(_LOOK, self.look)
+        self.d.arm(self.looking, _LOOK)
         self.radio(self.wlan.active, True)
         self.radio(self.wlan.connect, self.ssid, self.password)
 
@@ -53,7 +54,7 @@ class Net:
             wait = self.watch()
         finally:
             if wait:
-                self.d.after(wait, self.look)
+                self.d.arm(self.looking, wait)
 
     def watch(self):
         # ms until the next look; 0 where joining begins anew.
@@ -61,7 +62,7 @@ class Net:
             if not self.joined:
                 self.joined = self.met = True
                 self.pause = 2000
-                self.d.status(1)
+                self.d.status(1 if self.mqtt else 2)
                 print(self.what, "joined,", (self.radio(self.wlan.ifconfig) or ("?",))[0])
                 if self.mqtt:
                     self.mqtt.begin()
@@ -74,7 +75,7 @@ class Net:
             print(self.what, "lost")
             if self.mqtt:
                 self.mqtt.end()
-            self.join()
+            self.d.after(0, self.join)
             return 0
         self.waited += _LOOK
         if self.waited < _JOINING:

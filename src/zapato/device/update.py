@@ -83,7 +83,7 @@ class Update:
         self.silent = self.wrong = 0
         self.timer = None
         if mqtt:
-            mqtt.into = bytearray(_PACKET)
+            mqtt.into = memoryview(bytearray(_PACKET))
             self.pass_on = mqtt.message
             mqtt.message = self.message
         d.starts.append(self.begin)

@@ -31,7 +31,7 @@ OFFSET = 1 / 64
 """Of full scale, how far beside zero a digital microphone rests here: not a data sheet's figure, but more than none."""
 FILLED = 1 << 17
 """What the number of a microphone begins with, among the pins whose interrupt fired."""
-SERIAL = 1 << 20
+SERIAL = 1 << 18
 """What the number of a serial line begins with, among those of sockets."""
 
 
@@ -182,9 +182,9 @@ class AttachedDevices(Cards):
             line.loud = lambda: self.pins.line(enable).level == 1
         line.peers.append(peer(at, line))
 
-    def waiting(self) -> Iterator[str]:
+    def waiting(self) -> Iterator[tuple[int, int]]:
         """The lines on which bytes wait, as poll() tells them."""
-        return (f"{SERIAL + key}:{READ}" for key, line in self.serials.items() if line.into)
+        return ((SERIAL + key, READ) for key, line in self.serials.items() if line.into)
 
     def on_uart(self, data: bytes) -> None:
         """A controller takes its pins, the ones that the program does not name among them, where the chip has it and they lead to it."""

@@ -51,7 +51,7 @@ SLACK = 64 * 1024
 """Bytes of VM heap beside the program's; what the machine modules leave of it is taken away before the program starts."""
 BUDGET = 1 << 34
 """Instructions until a program that never waits is stopped: some seconds of this machine, minutes of the chip."""
-FED = 20
+FED = 16
 """Bytes into the shared words at which the program says that it fed the watchdog."""
 REACTION = 100
 """ms after an interrupt within which a pin that is written counts as the reaction to it."""
@@ -78,6 +78,7 @@ NUMBERED = [
     "uart_done",
     "watch",
     "joined",
+    "ready",
 ]
 """Calls that take and give whole numbers, as machine_modules/world.py counts them."""
 
@@ -175,7 +176,8 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         self.seen: dict[tuple[str, str], Any] = {}
         self.looks = 0
         """How often the program's properties were seen."""
-        self._ready = ""
+        self._ready: list[tuple[int, int]] = []
+        """Sockets that became ready, with what for."""
         self.ctrl_c = False
         """Somebody at the console interrupts the program."""
         self._peek, self._asked = False, 0
@@ -356,7 +358,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def on_here(self, data: bytes) -> None:
         """Where the VM keeps the words that are shared."""
         self._shared = int(data)
-        self._words = self.machine.memory.words(self._shared, 7) if self.machine else None
+        self._words = self.machine.memory.words(self._shared, 6) if self.machine else None
 
     def on_modules(self, data: bytes) -> int:
         """What the machine modules took; gives the heap that the program is to have."""
@@ -457,7 +459,8 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     # --- time
 
     def do_wait(self, timeout: int, again: int, *_: int) -> int:
-        """Wait in poll() so many ms, -1 without end; 1 where the program is to be looked at, 2 where something became ready, 3 at Ctrl-C, else 0.
+        """Wait in poll() so many ms, -1 without end; 1 where the program is to be looked at, 3 at Ctrl-C, else 0; where sockets became ready
+        2 and, four times that, the first of them as `do_ready` says it.
 
         `again`: the same poll() goes on waiting, after a handler of an interrupt ran.
         """
@@ -470,15 +473,15 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             return 3
         if self._peek:
             return 1
-        ready = [f"{number}:{wire.flags}" for number, wire in self.station.wires.items() if wire.flags]
+        self._ready = [(number, wire.flags) for number, wire in self.station.wires.items() if wire.flags]
         if self.serials:
-            ready += self.waiting()
-        self._ready = " ".join(ready)
-        return 2 if ready else 0
+            self._ready += self.waiting()
+        return 4 * self.do_ready() + 2 if self._ready else 0
 
-    def on_ready(self, data: bytes) -> str:
-        """What became ready: numbers with their flags."""
-        return self._ready
+    def do_ready(self, *_: int) -> int:
+        """The next socket that became ready: what for, 256 where there are more, 512 times its number."""
+        number, flags = self._ready.pop(0)
+        return number << 9 | (256 if self._ready else 0) | flags
 
     def _due(self) -> bool:
         if self._peek or self.ctrl_c or self.interrupts.waiting:

@@ -249,7 +249,7 @@ class UART:
         self.id = id
         self.key = int(ask("uart_key", str(id)))
         self.head = b"%d\n" % self.key
-        self.number = (1 << 20) + self.key
+        self.number = (1 << 18) + self.key
 
     def write(self, data):
         data = data.encode() if isinstance(data, str) else bytes(data)

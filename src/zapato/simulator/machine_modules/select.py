@@ -48,16 +48,17 @@ def _untold():
 class poll:
     def __init__(self):
         self.wires = {}  # number -> socket: the simulator says which are ready
-        self.others = []  # (thing, mask): these are asked
+        self.others = []  # [thing, mask, what it is ready for]: these are asked
         # What is called at every turn is C code, as on the ports (tools/vm/modhost.c); it hands on what is unusual.
-        self.poll = host.poller(self.others, self.unusual, self.ready, fire, _look)
+        made = host.poller(self.others, self.wires, self.unusual, fire, _look)
+        self.poll, self.ipoll = made.poll, made.ipoll
 
     def register(self, thing, mask=POLLIN | POLLOUT):
         if hasattr(thing, "number"):
             self.wires[thing.number] = thing
             number(WATCH, thing.number, mask)
         else:
-            self.others.append((thing, mask))
+            self.others.append([thing, mask, 0])
 
     def modify(self, thing, mask):
         if thing.number not in self.wires:
@@ -74,7 +75,7 @@ class poll:
                     del self.others[at]
                     return
 
-    def unusual(self, timeout):
+    def unusual(self, timeout, lazily):
         # At the first poll(), where a socket was closed that may be registered, and where the simulator looks into the program.
         global _measured
         now[UNUSUAL] = 0
@@ -93,23 +94,7 @@ class poll:
                 _tell()
             except MemoryError:
                 _untold()
-        found = self.poll(timeout)
+        found = self.ipoll(timeout) if lazily else self.poll(timeout)
         if len(_wanted) > 1:
             now[UNUSUAL] = 1
         return found
-
-    def ready(self):
-        found = []
-        for thing, mask in self.others:
-            flags = thing.ioctl(3, mask)
-            if flags:
-                found.append((thing, flags))
-        for each in host.call("ready", "").split():
-            number, flags = each.split(":")
-            thing = self.wires.get(int(number))
-            if thing:
-                found.append((thing, int(flags)))
-        return found
-
-    def ipoll(self, timeout=-1, flags=0):
-        return iter(self.poll(timeout))

@@ -7,13 +7,13 @@ import host
 
 # What host.number() is asked for; simulator/board.py has the same order in NUMBERED.
 SET, GET, BUSY, SLEEP, INTERRUPT, WAIT, ADC, FULL, PWM, DAC, TOUCH, PULSE, WIRE_RESET, WIRE_WRITE, WIRE_READ = range(15)
-UART_DONE, WATCH, JOINED = 15, 16, 17
-UNUSUAL = 6  # the word of `now` that says that poll() is to look at more than what is registered
+UART_DONE, WATCH, JOINED, READY = 15, 16, 17, 18
+UNUSUAL = 5  # the word of `now` that says that poll() is to look at more than what is registered
 number = host.number
 
-# Words that the host writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began; and three that are written
-# here: poll(0) asks the host as well, the program fed the watchdog, and something unusual waits.
-now = array.array("I", (0, 0, 0, 0, 1, 0, 1))
+# Words that the host writes: ms, us, how many interrupts wait, whole seconds since the rehearsal began; and two that are written
+# here: the program fed the watchdog, and something unusual waits.
+now = array.array("I", (0, 0, 0, 0, 0, 1))
 host.call("here", str(uctypes.addressof(now)))
 host.share(now)
 handlers = {}  # number -> (handler, pin)

@@ -41,6 +41,7 @@ class Led(Output):
 
     def blink(self, bright, dark):
         self.d.cancel(self.timer)
+        self.timer = None  # it may be that of a pulse
         self.bright = bright
         self.dark = dark
         self.lit = False
@@ -49,4 +50,5 @@ class Led(Output):
     def flip(self):
         self.lit = not self.lit
         self.level(self.lit)
-        self.timer = self.d.after(self.bright if self.lit else self.dark, self.flip)
+        ms = self.bright if self.lit else self.dark
+        self.timer = self.d.arm(self.timer, ms) if self.timer else self.d.after(ms, self.flip)  # in the memory that it has
