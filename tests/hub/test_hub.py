@@ -735,6 +735,31 @@ def test_a_history_is_bounded_by_age_and_by_size(where):
     assert history.bound(0) == 5 and history.last()["a.b.c"].value == 4, "few rows as well as many"
 
 
+def _steps(rows: int) -> dict[str, int]:
+    """Twenties of SQLite's steps for each work on four series of so many numbers, which are thinned already."""
+    history, end, counted = History(), 300.0 * rows, {}
+    history.put(HistoryRow(300.0 * at + 1, f"a.b.{name}", at) for name in "cdef" for at in range(rows))
+    works = {
+        "last": history.last,
+        "prune": lambda: history.prune(0),
+        "thin": lambda: history.thin(end),
+        "thin again": lambda: history.thin(end + 1),
+        "series": lambda: history.series("a.b.c", 0, end),
+    }
+    for name, work in works.items():
+        count: list[None] = []
+        history._store._database.set_progress_handler(lambda count=count: count.append(None), 20)
+        work()
+        counted[name] = len(count)
+    return counted
+
+
+def test_what_a_hub_does_each_day_grows_with_its_rows_and_no_faster():
+    short, long = _steps(2_000), _steps(4_000)
+    assert all(long[name] < 2.5 * short[name] for name in ("thin", "series"))
+    assert all(long[name] < 1.2 * short[name] + 3 for name in ("last", "prune", "thin again"))
+
+
 class Way:
     """A connection that hands over what it is given, session by session, and then ends the service."""
 

@@ -20,6 +20,8 @@ KEPT = Path("out") / "hub.sqlite"
 """Where the history of a site is, in its folder."""
 THINNED = 300.0
 """s: of what is old one number in so long is kept."""
+PARTS = 100
+"""Into so many stretches of the same length a history is cut that has to become smaller."""
 TAKEN = 3000
 """Numbers of messages that are remembered: more than are written in one go, and than a broker usually sends before it waits for an answer."""
 _KEEP = "INSERT INTO kept VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value"
@@ -134,11 +136,13 @@ class History:
 
     def last(self) -> dict[str, HistoryRow]:
         """The last thing that each name said."""
+        # By name, from the end of its series: a join looked at all that was ever said.
         query = (
-            "SELECT names.name, said.at, said.{value} FROM names JOIN said ON said.name = names.id"
-            " AND said.at = (SELECT max(at) FROM said WHERE said.name = names.id)"
+            "SELECT names.name, (SELECT max(said.at) FROM said WHERE said.name = names.id),"
+            " (SELECT said.{value} FROM said WHERE said.name = names.id ORDER BY said.at DESC LIMIT 1) FROM names"
         )
-        return {name: HistoryRow(at, name, value) for name, at, value in self._said(query)}
+        said: list[tuple[str, float | None, Plain]] = [*self._said(query)]
+        return {name: HistoryRow(at, name, value) for name, at, value in said if at is not None}
 
     def names(self) -> list[str]:
         """Every name that ever said something."""
@@ -175,34 +179,48 @@ class History:
 
     def prune(self, before: float) -> int:
         """Forget what was said before; the last value of each name stays. Gives how many rows went."""
-        older = "DELETE FROM said WHERE at < ? AND at < (SELECT max(at) FROM said AS late WHERE late.name = said.name)"
+        older = (
+            "DELETE FROM said WHERE name = ? AND at < ? AND at < (SELECT max(at) FROM said WHERE name = ?)"
+        )
+        numbers = self._numbers()
         with self._store.changing() as changes:
-            gone = changes.run(older, (before,))
+            gone = sum(changes.run(older, (number, before, number)) for number in numbers)
             changes.run("DELETE FROM alerts WHERE gone IS NOT NULL AND gone < ?", (before,))
         return gone
 
     def thin(self, before: float, width: float = THINNED) -> int:
-        """Of the numbers that were said before, keep the last in each `width` seconds; texts, truths and events stay. Gives how many rows went."""
+        """Of the numbers that were said before, keep the last in each `width` seconds; texts, truths and events stay. Gives how many rows went.
+
+        What an earlier call with this width went through is not looked at again.
+        """
         query = self._worded(
-            "DELETE FROM said AS old WHERE old.at < ? AND {old} AND EXISTS"
-            " (SELECT 1 FROM said WHERE said.name = old.name AND said.at > old.at AND said.at < ?"
-            " AND {number} IS NOT NULL AND {bucket} = {old_bucket})"
+            "DELETE FROM said AS old WHERE old.name = ? AND old.at >= ? AND old.at < ? AND {old} AND EXISTS"
+            " (SELECT 1 FROM said WHERE said.name = old.name AND said.at > old.at AND said.at < {old_end}"
+            " AND said.at + 0 < ? AND {number} IS NOT NULL)"  # + 0: of two upper ends the index is to take the near one
         )
+        mark = f"thinned:{width:g}"
+        since, numbers = self.kept(mark, width) - width, self._numbers()
         with self._store.changing() as changes:
-            return changes.run(query, (before, before, width, width))
+            gone = sum(
+                changes.run(query, (number, since, before, width, width, before)) for number in numbers
+            )
+            changes.run(_KEEP, (mark, json.dumps(max(before, since + width))))
+        return gone
 
     def bound(self, most: float) -> int:
         """Forget the oldest until no more than `most` bytes are in use; the last value of each name stays. Gives how many rows went."""
-        gone = 0
-        while self.used > most:
-            oldest = self._store.rows(
-                "SELECT at FROM said ORDER BY at LIMIT 1 OFFSET (SELECT count(*) / 20 FROM said)"
-            )
-            removed = self.prune(oldest[0][0] + 1e-6) if oldest else 0
-            if not removed:
-                break
-            gone += removed
+        if self.used <= most:
+            return 0
+        first, last = self._store.rows("SELECT min(at), max(at) FROM said")[0]
+        gone = part = 0
+        while first is not None and part < PARTS and self.used > most:
+            part += 1
+            gone += self.prune(first + (last - first) * part / PARTS + 1e-6)
         return gone
+
+    def _numbers(self) -> list[int]:
+        """By which names are known: work on all of them goes through one series after the other, as the index has them."""
+        return [number for (number,) in self._store.rows("SELECT id FROM names")]
 
     @property
     def used(self) -> float:

@@ -70,9 +70,8 @@ class PostgresStore(Store):
         "least": "min(text)",
         "most": "max(text)",
         "number": "said.number",
-        "bucket": "floor(said.at / ?)",
         "old": "old.number IS NOT NULL",
-        "old_bucket": "floor(old.at / ?)",
+        "old_end": "(floor(old.at / ?) + 1) * ?",
         "since": "floor((at - ?) / ?)",
         "insert": "INSERT INTO said VALUES (?, ?, ?, ?)",
     }

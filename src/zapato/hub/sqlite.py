@@ -18,7 +18,8 @@ VERSION = 1
 _TABLES = """
 CREATE TABLE IF NOT EXISTS names (id INTEGER PRIMARY KEY, name TEXT UNIQUE NOT NULL);
 CREATE TABLE IF NOT EXISTS said (name INTEGER NOT NULL, at REAL NOT NULL, value);
-CREATE INDEX IF NOT EXISTS said_by_name ON said (name, at);
+-- A series is read from its index alone: its rows are far apart in the table. Files of versions up to 0.2.0 have an index without the value.
+CREATE INDEX IF NOT EXISTS said_by_name ON said (name, at, value);
 CREATE TABLE IF NOT EXISTS alerts (name TEXT NOT NULL, at REAL NOT NULL, gone REAL, text TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS kept (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
@@ -53,10 +54,9 @@ class SqliteStore(Store):
         "latest": "value",  # SQLite takes a bare column from the row that max(at) is of
         "least": "min(value)",
         "most": "max(value)",
-        "number": "CASE WHEN typeof(said.value) IN ('integer', 'real') THEN said.value END",
-        "bucket": "cast(said.at / ? AS INTEGER)",
-        "old": "typeof(old.value) IN ('integer', 'real')",
-        "old_bucket": "cast(old.at / ? AS INTEGER)",
+        "number": "CASE WHEN typeof(said.value) <> 'text' THEN said.value END",
+        "old": "typeof(old.value) <> 'text'",
+        "old_end": "(cast(old.at / ? AS INTEGER) + 1) * ?",
         "since": "cast((at - ?) / ? AS INTEGER)",
         "insert": "INSERT INTO said VALUES (?, ?, ?)",
     }

@@ -35,9 +35,9 @@ class Store(ABC):
     Attributes:
         words: what stands in braces in a statement of the history:
             `value`, the column that `plain` reads; `latest`, that of a group's last row; `least`, `most`, its smallest and largest as a
-            text; `number`, the value where it is a number, or NULL; `bucket`, the number of the stretch of `?` seconds that a row is in;
-            `since`, the same counted from `?`; `old` and `old_bucket`, whether a row of `old` is a number, and its stretch; `insert`, the
-            statement that takes a row of `row`.
+            text; `number`, the value where it is a number, or NULL; `since`, the number of the stretch of `?` seconds that a row is in,
+            counted from `?`; `old` and `old_end`, whether a row of `old` is a number, and where its stretch of `?` seconds (said twice)
+            ends; `insert`, the statement that takes a row of `row`.
         lasting: False where all is gone with the process.
         remote: True where a connection can be lost.
     """
