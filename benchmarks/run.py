@@ -4,7 +4,7 @@ usage: python benchmarks/run.py [NAME ...] [--markdown FILE]
 
 `check` and `scale` count processor time, the others time by the clock. Each figure is the median of its runs (five where nothing else is
 said), with the spread between the quickest and the slowest as a share of it: where that is large, the machine did something else. `before`
-makes a worktree of the commit that it compares with. `hub` and `live` take minutes. --markdown puts the table into a page beside what stands
+makes a worktree of the commit that it compares with. `crowd`, `hub` and `live` take minutes. --markdown puts the table into a page beside what stands
 there already.
 """
 
@@ -365,6 +365,45 @@ def hub(site: Path) -> Iterator[Row]:
     yield Row("hub: its page meanwhile, at the most", [max(told.waits)], "200 ms", [0.2], 1)
 
 
+def history(site: Path) -> Iterator[Row]:
+    """A year of twenty values, one in five minutes and of the last week one in ten seconds: 3.3 million rows in SQLite."""
+    from zapato.hub.history import DAY, History, HistoryRow
+
+    kept, end = History(site / "hub.sqlite"), 365 * DAY
+    for week in range(53):
+        first, last = week * 7 * DAY, min((week + 1) * 7 * DAY, end)
+        apart = 300 if last < end else 10
+        moments = [first + apart * n for n in range(int((last - first) / apart))]
+        kept.put(HistoryRow(at + n / 100, f"a.b.{n}", at % 7 / 3) for at in moments for n in range(20))
+    kept.close()
+    kept = History(site / "hub.sqlite")
+    year = runs(lambda: kept.series("a.b.3", 0, end))
+    yield Row("hub: a year of a value", year, "300 ms", [0.3], 1)
+    yield Row("hub: the last of all values, at its start", runs(kept.last), "300 ms", [0.3], 1)
+    yield Row(
+        "hub: its daily work on that year", runs(lambda: kept.thin(end - 30 * DAY), 1), "10 s", [10.0], 1
+    )
+
+
+def crowd(site: Path) -> Iterator[Row]:
+    """Devices' own rehearsals in two processes; and the demo's evening, several devices in one time."""
+    import spread
+
+    import zapato
+
+    home = spread.site(site.parent / "crowd", 300, "1h")
+    yield Row(
+        "rehearse an hour of 300 devices in two processes",
+        [spread.run(["rehearse", ".", "--brief", "--jobs", "2"], home)],
+        "one minute",
+        [60.0],
+        1,
+    )
+    devices = [zapato.load(path) for path in sorted((site / "devices").glob("*.toml"))]
+    evening = runs(lambda: zapato.rehearse_site(devices))
+    yield Row("rehearse the demo's evening together", evening, "5 s", [5.0], 1)
+
+
 def live(site: Path) -> Iterator[Row]:
     """1,000 devices alive at one broker."""
     import many
@@ -392,6 +431,8 @@ ALL = {
     "rehearse": rehearsal,
     "before": before,
     "cable": cable,
+    "crowd": crowd,
+    "history": history,
     "hub": hub,
     "live": live,
 }

@@ -23,8 +23,8 @@ TOML = 6.0
 """Times as long as tomllib alone that a check of the same files on one core may take."""
 
 
-def site(folder: Path, count: int) -> Path:
-    """So many devices, copies of two of the demo's; each rehearsal twenty minutes."""
+def site(folder: Path, count: int, lasts: str = "20min") -> Path:
+    """So many devices, copies of two of the demo's; how long each rehearsal is."""
     from zapato.demo.copy import copy_site
 
     demo, home = folder / "demo", folder / "site"
@@ -40,7 +40,7 @@ def site(folder: Path, count: int) -> Path:
         (home / "devices" / f"d{number}.toml").write_text(text.replace(f'"{kind}"', f'"d{number}"'))
         head = (demo / "rehearsals" / f"{kind}.toml").read_text().partition("[[step]]")[0]
         script = "\n".join(
-            'lasts = "20min"' if line.startswith("lasts") else line for line in head.splitlines()
+            f'lasts = "{lasts}"' if line.startswith("lasts") else line for line in head.splitlines()
         )
         (home / "rehearsals" / f"d{number}.toml").write_text(script + "\n")
     return home

@@ -562,7 +562,8 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         number, *values = json.loads(data) if data else [self._asked, *(None for _ in self.wanted)]
         if number != self._asked:
             return
-        self.seen = dict(zip(self.wanted, values, strict=False))
+        self.seen.clear()  # the same dictionary for good: who reads a property has its get()
+        self.seen.update(zip(self.wanted, values, strict=False))
         self._peek = False
         self.looks += 1
 

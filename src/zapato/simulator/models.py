@@ -20,12 +20,12 @@ class Running:
         model: Model,
         clock: Clock,
         effects: Sequence[tuple[Callable[[], Any], float]],
-        put: Callable[[str, float], None],
+        put: Callable[[float], None],
     ) -> None:
         self.model, self.clock, self.effects, self._put = model, clock, effects, put
         self.value, self.at = float(model.start), clock.now
         self.sum = 0.0
-        put(model.drives, self.value)
+        put(self.value)
         clock.watchers.append(self.watch)
 
     def watch(self) -> None:
@@ -34,7 +34,7 @@ class Running:
         if ms:
             self.at = self.clock.now
             self.value = self._held(self._after(ms))
-            self._put(self.model.drives, self.value)
+            self._put(self.value)
         self.sum = sum(effect * float(read() or 0) for read, effect in self.effects)
 
     def _after(self, ms: int) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, MutableSequence, Sequence
+from functools import partial
 from typing import Any, Protocol, cast
 
 from zapato.design.acts import Call
@@ -61,6 +62,7 @@ class ScenarioRunner:
         self.simulations, self.topic = simulations, topic
         self.settling = Debounce(clock, trace, simulations)
         self.world = BoardWorld(board, clock, self.settling)
+        self._readers: dict[tuple[str, str], Callable[[], Any]] = {}
         for simulation in simulations.values():
             for probe in simulation.probes.values():
                 probe.begin(self.world)
@@ -131,13 +133,26 @@ class ScenarioRunner:
 
     def read(self, part: str, name: str) -> Any:
         """A property: measured on the pin where that can be, else as the program has it."""
+        reader = self._readers.get((part, name)) or self.reader(part, name)
+        return reader()
+
+    def reader(self, part: str, name: str) -> Callable[[], Any]:
+        """What reads a property; it is found once, for models read after everything that happens."""
         probe = self.simulations[part].probes.get(name)
-        return self.board.seen.get((part, name)) if probe is None else probe.read(self.world)
+        reader = (
+            partial(self.board.seen.get, (part, name)) if probe is None else partial(probe.read, self.world)
+        )
+        return self._readers.setdefault((part, name), reader)
+
+    def putter(self, key: str) -> Callable[[float], None]:
+        """What sets something of the world, found once as well."""
+        part, _, name = key.partition(".")
+        return partial(self.simulations[part].stimuli[name].put, self.world)
 
     def run(self, model: Model) -> None:
         """Begin a model of the world."""
         effects = [(self.value_of(code), effect) for code, effect in model.by]
-        Running(model, self.clock, effects, self.put)
+        Running(model, self.clock, effects, self.putter(model.drives))
 
     def published(self, name: str, payload: str | None = None) -> bool:
         """Whether the device published this since the last act."""

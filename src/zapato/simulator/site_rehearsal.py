@@ -111,6 +111,8 @@ class SiteTargets:
         self.together = together
         self.designs = {name: member.design for name, member in together.members.items()}
         self.clock, self.broker, self.members = together.turns.world, together.broker, together.members
+        self._readers: dict[tuple[str, str], tuple[Callable[[], None], Callable[[], Any]]] = {}
+        """By property: what brings its device to the common time, and what reads it there."""
         self.steps = Steps(self, self.clock, together.trace)
         self.clock.watchers.append(self.steps.watch)
 
@@ -128,10 +130,14 @@ class SiteTargets:
         self.broker.seen.clear()
 
     def read(self, part: str, name: str) -> Any:
-        device, _, own = part.partition(".")
-        member = self.members[device]
-        member.clock.catch_up()
-        return member.runner.read(own, name)
+        found = self._readers.get((part, name))
+        if found is None:
+            device, _, own = part.partition(".")
+            member = self.members[device]
+            found = self._readers[part, name] = member.clock.catch_up, member.runner.reader(own, name)
+        catch_up, read = found
+        catch_up()
+        return read()
 
     def published(self, name: str, payload: str | None = None) -> bool:
         """Whether a device published this since the last act; the topic begins with a device's name, or the site's."""
@@ -141,17 +147,22 @@ class SiteTargets:
     def value_of(self, code: str) -> Callable[[], Any]:
         return evaluated(code, self)
 
-    def put(self, key: str, value: Any) -> None:
-        """Set a number of some device's world: "boot-dryer.cabinet.temperature"."""
+    def putter(self, key: str) -> Callable[[float], None]:
+        """What sets a number of some device's world: "boot-dryer.cabinet.temperature"."""
         device, _, own = key.partition(".")
         member = self.members[device]
-        member.clock.catch_up()
-        member.runner.put(own, value)
+        catch_up, put = member.clock.catch_up, member.runner.putter(own)
+
+        def putting(value: float) -> None:
+            catch_up()
+            put(value)
+
+        return putting
 
     def run(self, model: Model) -> None:
         """Begin a model of the world that several devices may work on."""
         effects = [(self.value_of(code), effect) for code, effect in model.by]
-        Running(model, self.clock, effects, self.put)
+        Running(model, self.clock, effects, self.putter(model.drives))
 
     def look(self, reads: Sequence[tuple[str, str]]) -> None:
         for name, member in self.members.items():

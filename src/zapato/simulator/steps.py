@@ -50,7 +50,6 @@ class Target(Protocol):
 
 def evaluated(text: str, target: object) -> Callable[[], Any]:
     """What an expression gives that reads `target` as w; what cannot be worked out is False."""
-    code = compile(text, "expectation", "eval")
     names: dict[str, Any] = {
         "__builtins__": {},
         "w": target,
@@ -59,10 +58,11 @@ def evaluated(text: str, target: object) -> Callable[[], Any]:
         "abs": abs,
         "round": round,
     }
+    expression: Callable[[], Any] = eval(compile(f"lambda: ({text})", "expectation", "eval"), names)
 
     def judge() -> Any:
         try:
-            return eval(code, names)
+            return expression()
         except (TypeError, ZeroDivisionError, OverflowError):
             return False
 

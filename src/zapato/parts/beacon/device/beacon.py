@@ -8,7 +8,7 @@ _STEP_DB = const(5)  # dB that count as another strength
 
 
 class Beacon(Part):
-    strength = None
+    strength = said = None
 
     def __init__(self, d, name, radio, address, patterns, gone, props):
         super().__init__(d, name)
@@ -32,6 +32,9 @@ class Beacon(Part):
         self.have("near", True)
         if self.strength is None or abs(strength - self.strength) >= _STEP_DB:  # type: ignore
             self.have("strength", strength)
+        if data == self.said:  # said again and again: nothing new is read from it
+            return
+        self.said = data
         at = 0
         while self.patterns and at < len(data) and data[at]:  # structures: length, type, data
             self.read(data[at + 1 : at + 1 + data[at]])
@@ -44,7 +47,7 @@ class Beacon(Part):
                     self.have(name, value)
 
     def lost(self):
-        self.timer = None
+        self.timer = self.said = None
         self.have("near", False)
         for name in self.props[1:]:
             self.have(name, None)
