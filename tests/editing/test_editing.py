@@ -2,6 +2,7 @@
 
 import re
 import shutil
+import sys
 import tomllib
 from pathlib import Path
 from random import Random
@@ -131,6 +132,26 @@ def test_mending_is_settled_and_touches_no_wire(site):
             assert not fix([path]).made
             assert re.findall(r"(?m)^pin\s*=.*$", path.read_text()) == re.findall(r"(?m)^pin\s*=.*$", broken)
         path.write_text(text)
+
+
+def test_in_a_large_site_only_files_with_mistakes_are_tried(put, monkeypatch):
+    """One checks a file with its neighbours, so trying each file of a site would take with the square of its size."""
+    files = {
+        f"devices/d{n}.toml": DEVICE.replace('"porch"', f'"d{n}"').replace(
+            "label", "lable" if n == 7 else "label"
+        )
+        for n in range(12)
+    }
+    home = put({"site.toml": '[site]\nname = "refuge"\n[wifi]\nnmae = "hall"\n'} | files).parent
+    module, alone = sys.modules["zapato.editing.fix"], []
+    check = module.check_files
+    monkeypatch.setattr(
+        module, "check_files", lambda paths, files: alone.append(len(files)) or check(paths, files)
+    )
+    mended = fix([home])
+    assert {line for _, _, _, line in mended.made} == {'label = "lamp"', 'name = "hall"'}
+    assert alone.count(1) <= 8 and "unknown-key" not in {finding.code for finding in mended.left}
+    assert alone[-1] == 12
 
 
 # --- renaming

@@ -96,7 +96,7 @@ def _checked(
             index.keep(device)
         devices.append(device)
         tell(len(devices))
-    whole = _together(devices)
+    whole = together(devices)
     more = [
         other_files(root, [device for device in devices if device.source and device.root == root])
         for root in roots
@@ -134,10 +134,10 @@ def _looked(
 
 def report(designs: Iterable[Design]) -> Report:
     """One report over these designs, with the findings of the sites they belong to."""
-    return _together([look(design) for design in designs])
+    return together([look(design) for design in designs])
 
 
-def _together(devices: Sequence[CheckResult]) -> Report:
+def together(devices: Sequence[CheckResult]) -> Report:
     """One report over devices that were looked at."""
     findings = [finding for device in devices for finding in device.findings]
     texts = {name: text for device in devices for name, text in device.texts.items()}

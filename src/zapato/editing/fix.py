@@ -6,10 +6,12 @@ from collections import Counter
 from collections.abc import Iterable
 from pathlib import Path
 
-from zapato.checks import check_files, device_files
+from zapato.checks import check_files, device_files, together
+from zapato.checks.result import look_at
 from zapato.editing.change import Texts, applied, line_of, path_of
 from zapato.editing.ways import WayOut, ways
 from zapato.findings import Finding, Report
+from zapato.lang.folder import settled
 from zapato.record import record
 
 NAMES = ("link-unknown", "unknown-key", "unknown-reference")
@@ -42,11 +44,27 @@ def fix(paths: Iterable[Path]) -> Fixed:
     texts = Texts()
     made: list[tuple[Finding, WayOut, str, str]] = []
     files = {file: None for path in paths for file in device_files(path)}
-    for file in files:
+    for file in _suspects(list(files)):
         made += _fix_one(file, texts)
     with texts.tried():
         left = check_files(list(files), list(files))
     return Fixed(tuple(made), texts, left)
+
+
+def _suspects(files: list[Path]) -> list[Path]:
+    """The files that something may be mended in, or from which: each try checks one of them with its neighbours, which takes long in a large site.
+
+    Those of which something is found, and of each site the first, for what is wrong with the site itself.
+    """
+    with settled():
+        looked = [look_at(path) for path in files]
+        found = {finding.place.file for finding in together(looked).findings}
+    first = {device.root: device.path for device in reversed(looked)}
+    return [
+        device.path
+        for device in looked
+        if device.findings or device.source in found or first[device.root] == device.path
+    ]
 
 
 def _fix_one(file: Path, texts: Texts) -> list[tuple[Finding, WayOut, str, str]]:
