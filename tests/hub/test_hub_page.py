@@ -208,6 +208,8 @@ def test_what_the_page_asks(service, page):
     )
     assert json.loads(ask(page, path="/past?name=boot-dryer.vent.on&since=600")[1])["points"]
     assert json.loads(ask(page, path="/past?name=nobody")[1])["points"] == []
+    # The pulse is over: a vent that runs already does not change when it is switched on.
+    soon(lambda: [row.value for row in service.history.latest("boot-dryer.vent.on")[:2]] == [False, True], 30)
     code, _, answer = ask(page, path="/changes")
     service.say(OutgoingMessage("refuge/boot-dryer/vent/on/set", "true"))
     line = b""
