@@ -20,7 +20,7 @@ KEPT = Path("out") / "hub.sqlite"
 """Where the history of a site is, in its folder."""
 THINNED = 300.0
 """s: of what is old one number in so long is kept."""
-PARTS = 100
+PARTS = 50
 """Into so many stretches of the same length a history is cut that has to become smaller."""
 TAKEN = 3000
 """Numbers of messages that are remembered: more than are written in one go, and than a broker usually sends before it waits for an answer."""
@@ -179,12 +179,9 @@ class History:
 
     def prune(self, before: float) -> int:
         """Forget what was said before; the last value of each name stays. Gives how many rows went."""
-        older = (
-            "DELETE FROM said WHERE name = ? AND at < ? AND at < (SELECT max(at) FROM said WHERE name = ?)"
-        )
-        numbers = self._numbers()
+        older = "DELETE FROM said WHERE at < ? AND at < (SELECT max(at) FROM said AS late WHERE late.name = said.name)"
         with self._store.changing() as changes:
-            gone = sum(changes.run(older, (number, before, number)) for number in numbers)
+            gone = changes.run(older, (before,))
             changes.run("DELETE FROM alerts WHERE gone IS NOT NULL AND gone < ?", (before,))
         return gone
 
@@ -194,16 +191,14 @@ class History:
         What an earlier call with this width went through is not looked at again.
         """
         query = self._worded(
-            "DELETE FROM said AS old WHERE old.name = ? AND old.at >= ? AND old.at < ? AND {old} AND EXISTS"
+            "DELETE FROM said AS old WHERE old.at >= ? AND old.at < ? AND {old} AND EXISTS"
             " (SELECT 1 FROM said WHERE said.name = old.name AND said.at > old.at AND said.at < {old_end}"
             " AND said.at + 0 < ? AND {number} IS NOT NULL)"  # + 0: of two upper ends the index is to take the near one
         )
         mark = f"thinned:{width:g}"
-        since, numbers = self.kept(mark, width) - width, self._numbers()
+        since = self.kept(mark, width) - width
         with self._store.changing() as changes:
-            gone = sum(
-                changes.run(query, (number, since, before, width, width, before)) for number in numbers
-            )
+            gone = changes.run(query, (since, before, width, width, before))
             changes.run(_KEEP, (mark, json.dumps(max(before, since + width))))
         return gone
 
@@ -217,10 +212,6 @@ class History:
             part += 1
             gone += self.prune(first + (last - first) * part / PARTS + 1e-6)
         return gone
-
-    def _numbers(self) -> list[int]:
-        """By which names are known: work on all of them goes through one series after the other, as the index has them."""
-        return [number for (number,) in self._store.rows("SELECT id FROM names")]
 
     @property
     def used(self) -> float:
