@@ -12,6 +12,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
+from functools import partial
 from math import ceil
 from pathlib import Path
 from typing import Any
@@ -187,61 +188,80 @@ def _work(
     """
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the process that is looked at
     allow_files(len(devices) * FILES)
-    lock = threading.Lock()
+    _Worker(broker, way, turns).run(devices)
 
-    def say(name: str, row: Mapping[str, Any]) -> None:
-        with lock, contextlib.suppress(OSError):
-            way.send((name, row))
 
-    def passed_on(name: str) -> Callable[[Mapping[str, Any]], None]:
-        return lambda row: say(name, row) if row["what"] in SHOWN else None
+class _Worker:
+    """The devices of one process."""
 
-    def told(what: str, name: str, text: str, wrong: Exception) -> None:
-        fix = getattr(wrong, "fix", "")
-        say(
-            name,
-            {"t": 0, "what": what, "name": text, "value": f"{name}: {wrong}{f' ({fix})' if fix else ''}"},
-        )
+    def __init__(
+        self,
+        broker: tuple[str, int],
+        way: multiprocessing.connection.Connection,
+        turns: AbstractContextManager[object],
+    ) -> None:
+        self._broker, self._way, self._turns = broker, way, turns
+        self._lock = threading.Lock()
+        self._lives: dict[str, Live] = {}
+        self._speaker: Listener | None = None
 
-    lives: dict[str, Live] = {}
-    speaker: Listener | None = None
+    def run(self, devices: Sequence[tuple[str, Path]]) -> None:
+        """Start one after the other, do between two what is asked, and go on doing it until that is to end."""
+        runs = True
+        for name, path in devices:
+            while runs and self._way.poll():
+                runs = self._goes_on()
+            if not runs:
+                break
+            try:
+                self._start(name, path)
+            except Exception as error:  # whatever it is, the others start
+                self._told("failed", name, name, error)
+        while runs:
+            runs = self._goes_on()
+        for live in self._lives.values():
+            live.pull()
+        if self._speaker:
+            self._speaker.close()
 
-    def goes_on() -> bool:
+    def _start(self, name: str, path: Path) -> None:
+        with self._turns:
+            live, self._speaker = _alive(path, self._broker, self._speaker, partial(self._passed_on, name))
+            self._lives[name] = live
+            live.start()
+            live.board.clock.rested.wait(START)
+
+    def _goes_on(self) -> bool:
         """Do the next thing that is asked; False where that is to end."""
         try:
-            asked = way.recv()
+            asked = self._way.recv()
         except (EOFError, OSError):
             return False
         if asked is None:
             return False
         name, text = asked
         try:
-            if name not in lives:
+            if name not in self._lives:
                 raise Refused("it does not run")
-            lives[name].act(text)
+            self._lives[name].act(text)
         except Refused as wrong:
-            told("refused", name, text, wrong)
+            self._told("refused", name, text, wrong)
         return True
 
-    runs = True
-    for name, path in devices:
-        while runs and way.poll():
-            runs = goes_on()
-        if not runs:
-            break
-        try:
-            with turns:
-                lives[name], speaker = _alive(path, broker, speaker, passed_on(name))
-                lives[name].start()
-                lives[name].board.clock.rested.wait(START)
-        except Exception as error:  # whatever it is, the others start
-            told("failed", name, name, error)
-    while runs:
-        runs = goes_on()
-    for live in lives.values():
-        live.pull()
-    if speaker:
-        speaker.close()
+    # --- what is told to the process that is looked at
+
+    def _say(self, name: str, row: Mapping[str, Any]) -> None:
+        with self._lock, contextlib.suppress(OSError):
+            self._way.send((name, row))
+
+    def _passed_on(self, name: str, row: Mapping[str, Any]) -> None:
+        if row["what"] in SHOWN:
+            self._say(name, row)
+
+    def _told(self, what: str, name: str, text: str, wrong: Exception) -> None:
+        fix = getattr(wrong, "fix", "")
+        value = f"{name}: {wrong}{f' ({fix})' if fix else ''}"
+        self._say(name, {"t": 0, "what": what, "name": text, "value": value})
 
 
 def _alive(
