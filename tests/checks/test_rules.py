@@ -224,3 +224,28 @@ def test_on_a_board_that_nobody_knows_everything_else_is_still_checked(name, put
     assert "unknown-board" in {f.code for f in found} or not any(
         "none-such" in text for text in example.values()
     )
+
+
+LAMP = '[relay.lamp]\npin = 26\n[button.wall]\npin = 27\npull = "up"\n[[link]]\nwhen = "wall.pressed"\ndo = "lamp.on"\n'
+ZONE = '[time]\nzone = "Europe/Vienna"\n'
+HALL = '[wifi]\nname = "hall"\n'
+OWN = {
+    "hours without a zone": (LAMP + "if = \"between('22:00', '06:00')\"\n", "time-missing", "if"),
+    "days without a zone": (LAMP + "if = \"weekday('sat sun')\"\n", "time-missing", "if"),
+    "hours without a network": (ZONE + LAMP + "if = \"between('22:00', '06:00')\"\n", "time-missing", "if"),
+    "hours with both": (ZONE + HALL + LAMP + "if = \"between('22:00', '06:00')\"\n", "", ""),
+    "the sun without a place": (ZONE + HALL + LAMP + "if = \"between('sunset', '23:00')\"\n", "time-missing", "if"),
+    "functions that are no hours": (LAMP + 'if = "max(lamp.on, wall.pressed) > 0"\n', "", ""),
+    "a long name of its own": (f'[wifi]\nname = "{"hut " * 9}"\n', "wifi-name", "name"),
+    "a short password of its own": ('[wifi]\nname = "hall"\npassword = "short"\n', "wifi-password", "password"),
+    "a band of its own": ('[wifi]\nname = "hall"\nband = "5GHz"\n', "wifi-band", "band"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("body", "code", "key"), OWN.values(), ids=OWN)
+def test_what_a_device_says_itself_without_a_site(body, code, key, checked):
+    about = {"time-missing", "wifi-name", "wifi-password", "wifi-band"}
+    found = [finding for finding in checked(body) if finding.code in about]
+    lines = [Path(finding.place.file).read_text().splitlines()[finding.place.line - 1] for finding in found]
+    assert [finding.code for finding in found] == ([code] if code else [])
+    assert [line.partition(" =")[0] for line in lines] == ([key] if code else [])
