@@ -135,7 +135,7 @@ def test_mending_is_settled_and_touches_no_wire(site):
 
 
 def test_in_a_large_site_only_files_with_mistakes_are_tried(put, monkeypatch):
-    """One checks a file with its neighbours, so trying each file of a site would take with the square of its size."""
+    """A try checks a file with its neighbours: with all files the time would grow with the square of the site's size."""
     files = {
         f"devices/d{n}.toml": DEVICE.replace('"porch"', f'"d{n}"').replace(
             "label", "lable" if n == 7 else "label"

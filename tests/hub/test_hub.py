@@ -714,6 +714,26 @@ def test_series_of_truths_texts_and_nothings(where):
 
 
 @STORES
+def test_what_is_said_several_times_at_one_moment_keeps_its_order(where):
+    """All messages of a batch have one time; a hub that starts again must know the last of them."""
+    said = [3, 1, 2, "off", 0, True, False]
+    history = History(where)
+    history.put([HistoryRow(1_760_000_000.5, "a.b.c", value) for value in said])
+    assert history.last()["a.b.c"].value is False
+    assert [row.value for row in history.latest("a.b.c")] == said[::-1]
+    points = history.series("a.b.c", 1_760_000_000, 1_760_000_100)
+    assert [point.value for point in points] == said and abs(points[-1].at - 1_760_000_000.5) < 1e-3
+
+
+def test_a_clock_that_was_ahead_keeps_nothing_from_being_thinned():
+    history = History()
+    history.put(HistoryRow(float(at), "a.b.c", at) for at in range(0, 3000, 10))
+    assert history.thin(1500) == 145 and history.thin(1e10) == 145
+    history.put(HistoryRow(float(at), "a.b.c", at) for at in range(3000, 6000, 10))
+    assert history.thin(4500) == 145 and history.thin(6000) == 145 and history.thin(6000) == 0
+
+
+@STORES
 def test_a_history_is_bounded_by_age_and_by_size(where):
     """Every number of late, one in five minutes of what is older, and never more than the room there is."""
     history = History(where)

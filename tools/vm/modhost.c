@@ -159,8 +159,9 @@ static MP_DEFINE_CONST_FUN_OBJ_0(feed_obj, feed);
 
 // Waiting, as extmod/modselect.c does it (poll_set_poll_until_ready_or_timeout): what is registered is asked, time goes by, it is asked
 // again. The program's own things are asked in their ioctl; which sockets are ready is known to the host. poll() makes a list with a tuple for
-// each that is ready, ipoll() gives one tuple again and again and takes no memory (poll_iternext): what is not registered any more when its turn
-// comes is left out, in both.
+// each that is ready. ipoll() gives one tuple again and again and takes no memory (poll_iternext): a socket that is not registered any more when
+// its turn comes is left out. What one registers while it goes through them may make the ports give one twice, or at the next call only, because
+// their table is put in another order; here it does not.
 typedef struct {
     mp_obj_base_t base;
     mp_obj_t others;  // a list of lists [thing, mask, what it was ready for when it was asked]

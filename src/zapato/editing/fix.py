@@ -52,18 +52,22 @@ def fix(paths: Iterable[Path]) -> Fixed:
 
 
 def _suspects(files: list[Path]) -> list[Path]:
-    """The files that something may be mended in, or from which: each try checks one of them with its neighbours, which takes long in a large site.
+    """The files that are worth a try: those of which something is found, and of each site the first, for what is wrong with the site itself.
 
-    Those of which something is found, and of each site the first, for what is wrong with the site itself.
+    A try checks one file with its neighbours: with all files the time would grow with the square of the site's size.
     """
     with settled():
         looked = [look_at(path) for path in files]
-        found = {finding.place.file for finding in together(looked).findings}
+        findings = list(together(looked).findings)
+    places, names = {finding.place.file for finding in findings}, {finding.device for finding in findings}
     first = {device.root: device.path for device in reversed(looked)}
     return [
         device.path
         for device in looked
-        if device.findings or device.source in found or first[device.root] == device.path
+        if device.source in places
+        or device.device in names
+        or device.findings
+        or first[device.root] == device.path
     ]
 
 

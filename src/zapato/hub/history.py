@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
+import math
 from array import array
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from hashlib import blake2b
 from pathlib import Path
 from types import MappingProxyType
@@ -115,7 +116,7 @@ class History:
                 changes.run(_KEEP, (key, json.dumps(text)))
             else:
                 changes.run("DELETE FROM kept WHERE key = ?", (key,))
-        new = [self._store.row(self._id(changes, row.name), row.at, row.value) for row in rows]
+        new = [self._store.row(self._id(changes, row.name), at, row.value) for at, row in _in_order(rows)]
         if new:
             changes.each(self._store.words["insert"], new)
 
@@ -196,10 +197,11 @@ class History:
             " AND said.at + 0 < ? AND {number} IS NOT NULL)"  # + 0: of two upper ends the index is to take the near one
         )
         mark = f"thinned:{width:g}"
-        since = self.kept(mark, width) - width
+        done = self.kept(mark, 0.0)
+        since = done - width if done <= before else 0.0  # else a clock was ahead: all of it is looked at
         with self._store.changing() as changes:
             gone = changes.run(query, (since, before, width, width, before))
-            changes.run(_KEEP, (mark, json.dumps(max(before, since + width))))
+            changes.run(_KEEP, (mark, json.dumps(before)))
         return gone
 
     def bound(self, most: float) -> int:
@@ -207,10 +209,11 @@ class History:
         if self.used <= most:
             return 0
         first, last = self._store.rows("SELECT min(at), max(at) FROM said")[0]
-        gone = part = 0
-        while first is not None and part < PARTS and self.used > most:
-            part += 1
+        gone = 0
+        for part in range(1, PARTS + 1) if first is not None else ():
             gone += self.prune(first + (last - first) * part / PARTS + 1e-6)
+            if self.used <= most:
+                break
         return gone
 
     @property
@@ -276,6 +279,16 @@ class History:
     def _said(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[str, float, Plain]]:
         rows = self._store.rows(self._worded(query), values)
         return [(name, at, self._store.plain(value)) for name, at, value in rows]
+
+
+def _in_order(rows: Sequence[HistoryRow]) -> Iterator[tuple[float, HistoryRow]]:
+    """Rows with their times: what a name says several times at one moment comes a hair later each time, so that the last stays the last."""
+    before: dict[str, tuple[float, float]] = {}
+    for row in rows:
+        said, written = before.get(row.name, (-math.inf, 0.0))
+        at = math.nextafter(written, math.inf) if row.at == said else row.at
+        before[row.name] = row.at, at
+        yield at, row
 
 
 def opened(where: Path | str | None, writes: bool) -> Store:

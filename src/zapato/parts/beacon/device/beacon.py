@@ -34,11 +34,11 @@ class Beacon(Part):
             self.have("strength", strength)
         if data == self.said:  # said again and again: nothing new is read from it
             return
-        self.said = data
         at = 0
         while self.patterns and at < len(data) and data[at]:  # structures: length, type, data
             self.read(data[at + 1 : at + 1 + data[at]])
             at += data[at] + 1
+        self.said = data  # only now: what there was no memory for is read the next time
 
     def read(self, data):
         for pattern in self.patterns:
