@@ -39,6 +39,18 @@ def test_a_ladder_fed_at_both_ends_loses_a_quarter_of_it_in_the_middle(count, am
     assert lost == pytest.approx(whole / 4, rel=0.05 + 3 / count)
 
 
+@given(st.lists(st.floats(0, 0.06), min_size=1, max_size=200), st.data())
+def test_what_flows_into_every_led_of_a_ladder_is_what_it_takes(currents, data):
+    """Kirchhoff's current law at each node, for uneven currents and any places to feed it."""
+    ohm, lead = data.draw(st.floats(1e-3, 0.1)), data.draw(st.floats(1e-3, 0.5))
+    fed = data.draw(st.sets(st.integers(0, len(currents) - 1), min_size=1))
+    volts = ladder(5.0, currents, ohm, lead, fed=sorted(fed))
+    for at, taken in enumerate(currents):
+        beside = sum((other - volts[at]) / ohm for other in volts[max(at - 1, 0) : at + 2])
+        given = (5.0 - volts[at]) / lead if at in fed else 0.0
+        assert beside + given == pytest.approx(taken, abs=1e-6)
+
+
 @given(st.floats(0.1, 9e6))
 def test_an_e24_value_is_the_next_one(ohm):
     high, low = above(ohm), below(ohm)
