@@ -227,9 +227,9 @@ FIELDS = [
 
 @pytest.mark.parametrize(("field", "takes", "refuses"), FIELDS, ids=[str(n) for n in range(len(FIELDS))])
 def test_what_a_field_takes(field, takes, refuses):
-    import jsonschema
+    import jsonschema_rs
 
-    schema = jsonschema.Draft202012Validator(dict(field.schema))
+    schema = jsonschema_rs.Draft202012Validator(dict(field.schema))
     for raw, value in takes:
         assert field.read(raw) == (
             pytest.approx(value) if isinstance(value, (int, float)) and not isinstance(value, bool) else value

@@ -4,7 +4,7 @@ import csv
 import io
 import json
 
-import jsonschema
+import jsonschema_rs
 import pytest
 from conftest import HEADER, NETWORK
 from support.examples import example
@@ -47,7 +47,7 @@ def test_every_kind_is_described(put, name):
             value = next((each for each in found.get("oneOf", ()) if each["type"] != "null"), found)
             assert value.get("minimum") == about.low and value.get("maximum") == about.high
             schema = {key: found[key] for key in ("type", "oneOf", "enum") if key in found}
-            assert jsonschema.Draft7Validator(schema).is_valid(None) == about.unknown, (
+            assert jsonschema_rs.Draft7Validator(schema).is_valid(None) == about.unknown, (
                 "null is said while it is unknown"
             )
         assert {f"{part.name}.{action}" for action in part.kind.actions_of(part)} <= described.get(
@@ -159,4 +159,6 @@ def test_every_example_could_be_true(put, name):
     """What a topic shows as an example is a value that its own schema allows."""
     for topic in topics(example(put, name)):
         if topic.of in ("property", "set") and topic.type and not topic.packed:
-            assert jsonschema.Draft7Validator(value_schema(topic)).is_valid(json.loads(topic.example)), topic
+            assert jsonschema_rs.Draft7Validator(value_schema(topic)).is_valid(json.loads(topic.example)), (
+                topic
+            )

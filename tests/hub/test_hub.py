@@ -561,10 +561,9 @@ def test_names_of_devices_in_expressions(hub, designs, site):
 
 
 def test_thing_models_are_valid_and_fit_the_descriptions(designs):
-    import jsonschema
     from support.standards import validator
 
-    check: jsonschema.Draft7Validator = validator("thing-model-1.1.json")
+    check = validator("thing-model-1.1.json")
     models = thing_models()
     assert len(models) > 30
     for model in models.values():

@@ -213,14 +213,14 @@ def test_what_was_met_goes_into_the_table_by_hand(lockers, cli, monkeypatch):
 def test_an_editor_s_schema_takes_a_family(lockers):
     import tomllib
 
-    import jsonschema
+    import jsonschema_rs
 
     from zapato.design.schema import schema
 
     for text in (FILE, FILE.replace('"tables/lockers.csv"', '[{ name = "a", bolt = 6 }]')):
-        jsonschema.validate(tomllib.loads(text), schema())
-    with pytest.raises(jsonschema.ValidationError):
-        jsonschema.validate(tomllib.loads(FILE.replace('{ with = "bolt" }', "{ with = 3 }")), schema())
+        jsonschema_rs.validate(schema(), tomllib.loads(text))
+    with pytest.raises(jsonschema_rs.ValidationError):
+        jsonschema_rs.validate(schema(), tomllib.loads(FILE.replace('{ with = "bolt" }', "{ with = 3 }")))
 
 
 def test_what_is_wrong_for_all_is_told_once(lockers, cli, monkeypatch):

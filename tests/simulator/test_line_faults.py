@@ -41,23 +41,37 @@ CHECKED = {"sht31", "aht20", "scd41", "dht22", "ds18b20"}
 """Chips whose bytes carry a check sum, so that nonsense is known as such."""
 
 
+def device(chip: str) -> str:
+    if chip in ON_BUS:
+        return BUS + f'[sensor.s]\nchip = "{chip}"\nbus = "main"\nevery = "5s"\n'
+    if chip == "ds18b20":
+        return '[onewire.w]\npin = 25\npull_up = "4.7kohm"\n[sensor.s]\nchip = "ds18b20"\nbus = "w"\nevery = "5s"\n'
+    return f'[sensor.s]\nchip = "{chip}"\npin = 25\nevery = "5s"\n'
+
+
+@pytest.mark.parametrize("chip", ["sht31", *OWN_LINE])
+def test_a_chip_that_is_silent_before_it_felt_anything(bench, chip):
+    """Without a [world] no chip hangs on a one-wire line yet."""
+    name, value, rest = (ON_BUS | OWN_LINE)[chip]
+    felt = [f"20s: s.{name} = {value}", *([f"20s: s.{rest}"] if rest else [])]
+    checked = steps(
+        "10s: s.fall_silent", *felt, f"40s? not known(s.{name})", "50s: s.answer", f"70s? known(s.{name})"
+    )
+    result = bench(device(chip), checked, lasts="90s")
+    assert result.passed and not failed(result), result.log
+
+
 @pytest.mark.parametrize(
     ("chip", "felt", "act", "back"), list(cases()), ids=lambda x: x if isinstance(x, str) else ""
 )
 def test_what_befalls_a_sensor_is_no_value(bench, chip, felt, act, back):
     name, value, rest = felt
-    if chip in ON_BUS:
-        body = BUS + f'[sensor.s]\nchip = "{chip}"\nbus = "main"\nevery = "5s"\n'
-    elif chip == "ds18b20":
-        body = '[onewire.w]\npin = 25\npull_up = "4.7kohm"\n[sensor.s]\nchip = "ds18b20"\nbus = "w"\nevery = "5s"\n'
-    else:
-        body = f'[sensor.s]\nchip = "{chip}"\npin = 25\nevery = "5s"\n'
     known = f"known(s.{name}) and abs(s.{name} - {value}) <= {value / 50}"
     lost = [f"100s? not known(s.{name})"] if "garbage" not in act or chip in CHECKED else []
     script = world(name, value, rest) + steps(
         "30s? " + known, f"40s: {act}", *lost, f"120s: {back}", "180s? " + known
     )
-    result = bench(body, script, lasts="4min")
+    result = bench(device(chip), script, lasts="4min")
     assert not failed(result), (failed(result), result.log)
     assert result.passed and not result.restarts
     told = [text for _, text in result.log if text.startswith("fault")]

@@ -36,7 +36,7 @@ class Buses(I2cBuses):
         """Something happens to a line (`whom` None) or to a chip on it (an address, a serial number); "" mends it."""
         self.faults[gpio, whom] = word
         if isinstance(whom, bytes):
-            self.wire(gpio).chips[whom].ails = word
+            self.wire(gpio).befall(whom, word)
         elif whom is None:
             self.pins.line(gpio).change(0 if word == "short" else 1)
         self.connected_anew()

@@ -34,11 +34,19 @@ class WireLine:
     chips: dict[bytes, WireChip] = field(default_factory=dict[bytes, WireChip])
     talk: bytearray = field(default_factory=bytearray)
     chosen: list[WireChip] = field(default_factory=list[WireChip])
+    failing: dict[bytes, str] = field(default_factory=dict[bytes, str])
 
     def add(self, number: bytes, make: Callable[[], WireChip]) -> None:
-        """A chip of this number is there."""
+        """A chip of this number is there; what befell it before it felt anything holds."""
         if number not in self.chips:
-            self.chips[number] = make()
+            chip = self.chips[number] = make()
+            chip.ails = self.failing.get(number, "")
+
+    def befall(self, number: bytes, word: str) -> None:
+        """The chip of this number fails, or works again."""
+        self.failing[number] = word
+        if number in self.chips:
+            self.chips[number].ails = word
 
     def power_on(self) -> None:
         for chip in self.chips.values():
