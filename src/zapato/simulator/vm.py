@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, cast
 
 from zapato.errors import ToolMissing
 from zapato.record import record
-from zapato.simulator.crossing import fuel_of, function
+from zapato.simulator.crossing import fuel_of, function, view_of
 from zapato.simulator.wasi import Fault, Files, System
 
 if TYPE_CHECKING:
@@ -86,11 +86,11 @@ def _no_table(table: bytes) -> None:
 
 
 class VmMemory:
-    """The VM's memory, read and written by address."""
+    """The VM's memory, read and written by address, wherever it has moved to."""
 
     def __init__(self, memory: Any, store: Any) -> None:
         self._memory, self._store = memory, store
-        self._base, self._stays = 0, _fixed()
+        self._base = 0
         self.look()
 
     def look(self) -> None:
@@ -98,9 +98,9 @@ class VmMemory:
         pointer = self._memory.data_ptr(self._store)
         self._base = ctypes.cast(pointer, ctypes.c_void_p).value or 0
 
-    def words(self, at: int, count: int) -> Any:
+    def words(self, at: int, count: int) -> memoryview | None:
         """So many words of 32 bits, read and written in place; None where the memory may move."""
-        return (ctypes.c_uint32 * count).from_address(self._base + at) if self._stays else None
+        return None
 
     def read(self, at: int, size: int) -> bytes:
         return ctypes.string_at(self._base + at, size) if size else b""
@@ -108,6 +108,23 @@ class VmMemory:
     def write(self, at: int, data: bytes) -> None:
         if data:
             ctypes.memmove(self._base + at, data, len(data))
+
+
+class FixedMemory(VmMemory):
+    """The same where it never moves: one view for good, all addresses of 32 bits wide, as it grows into the room set aside."""
+
+    def look(self) -> None:
+        super().look()
+        self._view = view_of(self._base, 1 << 32)
+
+    def words(self, at: int, count: int) -> memoryview | None:
+        return self._view[at : at + 4 * count].cast("I")
+
+    def read(self, at: int, size: int) -> bytes:
+        return self._view[at : at + size].tobytes()
+
+    def write(self, at: int, data: bytes) -> None:
+        self._view[at : at + len(data)] = data
 
 
 @record
@@ -199,7 +216,8 @@ class Machine:
                     function(self._store, kind, calls[name], keep, self._end_with),
                 )
         exports = cast(Any, linker.instantiate(self._store, self._module).exports(self._store))
-        self.memory = system.memory = VmMemory(exports["memory"], self._store)
+        found = FixedMemory if self._stays else VmMemory
+        self.memory = system.memory = found(exports["memory"], self._store)
         try:
             exports["_start"](self._store)
         except Exception as trap:
@@ -225,8 +243,10 @@ class Machine:
 
     def _guarded(self, call: Callable[..., int]) -> Callable[..., int]:
         def guarded(*given: int) -> int:
+            self._left = None  # as _called()
+            if not self._stays:
+                self.memory.look()
             try:
-                self._called()
                 return call(*given)
             except Fault as fault:
                 return fault.number
