@@ -19,7 +19,7 @@ import costs as tool
 DEMO = ("boot-dryer", "kettle-plug", "porch-light")
 
 
-@pytest.mark.slow
+@pytest.mark.slow(30)
 def test_the_table_holds_for_devices_made_at_random():
     rows = tool.sample(4711, 12, workers=1)
     off = tool.errors(rows, costs())

@@ -17,7 +17,7 @@ from zapato.demo.copy import copy_site
 ZAPATO = [sys.executable, "-m", "zapato"]
 
 
-@pytest.mark.slow
+@pytest.mark.slow(30)
 def test_demo_from_start_to_end_and_again(tmp_path: Path, cli):
     assert all(what == "wrote" for _, what in copy_site(tmp_path / "demo"))
     for name in ("boot-dryer", "gear-locker", "porch-light"):  # their days are in test_rehearse

@@ -48,7 +48,7 @@ def test_every_dependency_has_a_wheel_for_every_platform():
 
 
 @pytest.mark.parametrize("name", sorted(p.name for p in (ROOT / "examples").glob("*.py")))
-@pytest.mark.slow
+@pytest.mark.slow(15)
 def test_examples_run(name, site, tmp_path):
     words = [str(tmp_path / "t.png")] if name == "threshold_sweep.py" else [str(site)]
     done = subprocess.run(

@@ -85,7 +85,7 @@ def test_what_came_of_another_file_is_not_gone_on_with(put, tmp_path):
     assert [at for name, at in wanted if name == "zz.mpy"] == [0, 512]
 
 
-@pytest.mark.slow
+@pytest.mark.slow(30)
 def test_a_cut_at_every_step_of_an_update_leaves_a_whole_version(put, tmp_path):
     """Each write and erase of LittleFS torn in its middle: the flash mounts, the device starts and reaches its broker.
 

@@ -397,7 +397,7 @@ def test_a_rehearsal_plays_who_stands_beside_it(bench):
 @pytest.mark.skipif(
     not shutil.which("chromium"), reason="Debian's chromium and chromium-driver are not there"
 )
-@pytest.mark.slow
+@pytest.mark.slow(25)
 def test_the_page_in_a_real_browser(put):
     from support.browser import chromium, soon
 

@@ -61,7 +61,7 @@ def test_every_device_of_a_site_has_a_page_of_its_own(put, cli, tmp_path):
 
 
 @CHROMIUM
-@pytest.mark.slow
+@pytest.mark.slow(25)
 def test_the_pages_of_a_site_in_a_real_browser(site, cli, tmp_path):
     from support.browser import chromium
 

@@ -161,7 +161,7 @@ def _texts(site):
     return {path: path.read_text() for path in sorted(site.rglob("*.toml"))}
 
 
-@pytest.mark.slow
+@pytest.mark.slow(25)
 def test_every_part_of_the_demo_can_be_called_otherwise_and_back(site):
     """Nothing is found after it that was not before, and the way back gives the same bytes."""
     before, clean = _texts(site), len(zapato.check(site))

@@ -435,6 +435,7 @@ def test_the_settings_for_editors_start_this_server():
     assert '{ "zapato", "editor" }' in (folder / "neovim.lua").read_text()
 
 
+@pytest.mark.slow(15)
 def test_the_lens_draws(site):
     path = site / "devices" / "kettle-plug.toml"
 

@@ -284,7 +284,7 @@ def test_a_full_card_loses_its_oldest_rows_and_not_what_is_not_ours(bench):
 
 
 @pytest.mark.parametrize(("room", "files", "least"), [(0, 16, 100_000), (60, 5, 40_000)])
-@pytest.mark.slow
+@pytest.mark.slow(15)
 def test_it_never_takes_more_than_it_may(bench, monkeypatch, room, files, least):
     """A ninth of a MiB in place of one: sixteen files of 7 KiB, the oldest of which go."""
     kind = next(each for each in kinds() if each.name == "card")

@@ -119,7 +119,7 @@ def test_ctrl_c_ends_it_cleanly(site):
     assert running.returncode == 0 and "of real time" in out and not err
 
 
-@pytest.mark.slow
+@pytest.mark.slow(20)
 def test_a_whole_site_in_real_time(site):
     """Two processes, one broker; what is typed goes to its device, and one that stops does not end the others."""
     words = [sys.executable, "-m", "zapato", "rehearse", "--live", "--jobs", "2", str(site)]
