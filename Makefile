@@ -5,6 +5,9 @@ BIN    := $(VENV)/bin
 USED   := $(VENV)/.for-use
 STAMP  := $(VENV)/.installed
 
+# Some environments switch bytecode off: then each of the tests' processes would compile all modules anew.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test lint bench screenshots docs site clean
 
 demo: $(USED)
