@@ -40,7 +40,7 @@ def test_what_somebody_wrote_is_text_in_the_page(put):
     assert "pin-input-only" in text
     nothing = device_page(put('zapato = 1\n[device]\nname = "x"\nboard = "none-such"\n'))
     assert "unknown-board" in nothing
-    assert "Devices" in site_page([]) and row_of(zapato.load(put(body)), "a.html", None).errors == 1
+    assert "Devices" in site_page([]) and row_of(zapato.load(put(body)), None).errors == 1
 
 
 def test_every_device_of_a_site_has_a_page_of_its_own(put, cli, tmp_path):
@@ -58,6 +58,18 @@ def test_every_device_of_a_site_has_a_page_of_its_own(put, cli, tmp_path):
     )
     index = (tmp_path / "a" / "b" / "index.html").read_text()
     assert all(f'href="{page}"' in index for page in pages if page != "index.html")
+
+
+def test_a_device_that_cannot_be_read_stops_no_other(site, cli, tmp_path):
+    gone = site / "devices" / "porch-light.toml"
+    gone.unlink()
+    gone.symlink_to("nowhere")
+    wrong = site / "devices" / "kettle-plug.toml"
+    wrong.write_text(wrong.read_text().replace("[relay.", "[relais."))
+    called = cli("report", site, "--out", tmp_path / "rep", "--no-rehearsal", "--jobs", "2")
+    assert called.code == 1 and "porch-light" in called.err and "Traceback" not in called.err
+    assert "kettle-plug.html: Kettle plug, " in called.out and "index.html: 5 devices" in called.out
+    assert "Boot dryer, fine\n" in called.out and not (tmp_path / "rep" / "porch-light.html").exists()
 
 
 @CHROMIUM

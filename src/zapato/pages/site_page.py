@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zapato import __version__
 from zapato.budgets.memory import memory
-from zapato.budgets.traffic import SITE, of_site, traffic
+from zapato.budgets.traffic import SITE, traffic
 from zapato.checks import report as report_of
-from zapato.design import Design
-from zapato.lang.files import write
+from zapato.design import Design, resolve
+from zapato.lang.site import Site
 from zapato.pages.device import device_page
 from zapato.pages.frame import page
 from zapato.record import record
@@ -22,58 +22,82 @@ if TYPE_CHECKING:
 
 @record(frozen=True)
 class DeviceRow:
-    """One device of the index."""
+    """One device of the index, as plain data: a page takes megabytes to make, and another process may make it.
 
-    design: Design
+    Attributes:
+        heap: what it takes of what its chip has, in words.
+        rate: values that it says, 1/s.
+        address: where it has a fixed one.
+        network: "cable", "Wi-Fi" or "no network".
+        topic: the beginning of its topics, "" without a broker.
+        passed: whether its rehearsal did; None without one.
+    """
+
+    name: str
+    label: str
+    room: str
+    board: str
+    version: str
     errors: int
     warnings: int
     heap: str
     rate: float
     address: str
-    page: str
-    rehearsal: Rehearsal | None
+    network: str
+    topic: str
+    passed: bool | None
 
 
-def site_page(rows: Sequence[DeviceRow]) -> str:
-    """The index of a site."""
-    designs = [row.design for row in rows]
-    site = designs[0].site if designs else None
+@record(frozen=True)
+class DeviceReport:
+    """A device's row of the index, its page, and why its rehearsal is missing from it."""
+
+    row: DeviceRow
+    text: str
+    unrehearsed: str
+
+
+def site_page(rows: Sequence[tuple[str, DeviceRow]], site: Site | None = None) -> str:
+    """The index of a site: each device with its page's name."""
     return page(
         "site.html",
         site=site,
         rows=rows,
-        rate=of_site(designs),
+        rate=sum(row.rate for _, row in rows),
         rate_most=SITE,
         version=__version__,
         lan=site.lan if site else None,
     )
 
 
-def row_of(design: Design, page: str, rehearsal: Rehearsal | None) -> DeviceRow:
-    """What the index says of a device, and the name of its page."""
+def row_of(design: Design, rehearsal: Rehearsal | None) -> DeviceRow:
+    """What the index says of a device."""
     counts = report_of([design]).counts
     taken, said = memory(design), traffic(design)
-    heap = f"{taken.heap / 1024:.0f} of {taken.heap_has // 1024} KiB" if taken else ""
-    address = design.address[0] if design.address else ""
-    rate = said.rate if said else 0.0
-    return DeviceRow(design, counts["error"], counts["warning"], heap, rate, address, page, rehearsal)
+    wired, radio = design.ethernet is not None, design.wifi is not None
+    return DeviceRow(
+        name=design.name,
+        label=design.label or design.name or "a device without a name",
+        room=design.room,
+        board=design.board.id if design.board else "",
+        version=design.version,
+        errors=counts["error"],
+        warnings=counts["warning"],
+        heap=f"{taken.heap / 1024:.0f} of {taken.heap_has // 1024} KiB" if taken else "",
+        rate=said.rate if said else 0.0,
+        address=design.address[0] if design.address else "",
+        network="cable" if wired else "Wi-Fi" if radio else "no network",
+        topic=design.topic if design.mqtt is not None else "",
+        passed=rehearsal.passed if rehearsal else None,
+    )
 
 
-def write_site(
-    designs: Sequence[Design], rehearsed: Callable[[Design], Rehearsal | None], folder: Path
-) -> Iterator[Path]:
-    """Write index.html and a page for each device into a folder, one after the other. Raises Unwritable."""
-    rows: list[DeviceRow] = []
-    taken = {"index"}
-    for design in designs:
-        rehearsal = rehearsed(design)
-        name = design.name or "device"
-        while name in taken:
-            name += "-"
-        taken.add(name)
-        path = folder / f"{name}.html"
-        rows.append(row_of(design, path.name, rehearsal))
-        write(path, device_page(design, rehearsal).encode())
-        yield path
-    write(folder / "index.html", site_page(rows).encode())
-    yield folder / "index.html"
+def device_report(
+    rehearsed: Callable[[Design], tuple[Rehearsal | None, str]],
+    path: Path,
+    told: Callable[[float], None] = lambda share: None,
+) -> DeviceReport:
+    """A device's page and its row; `rehearsed` gives its rehearsal, or None and why there is none. Raises Unreadable."""
+    design = resolve(path)
+    rehearsal, why = rehearsed(design)
+    return DeviceReport(row_of(design, rehearsal), device_page(design, rehearsal, told=told), why)

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from zapato.cli.about import About
+from zapato.cli.each import Workers, each_device, spreading
 
 if TYPE_CHECKING:
     from zapato.design import Design
+    from zapato.pages import DeviceReport, DeviceRow
     from zapato.simulator import Rehearsal
 
 
@@ -26,55 +30,102 @@ ABOUT = About("Look", "a page with all of it, without a network", "zapato report
     help="The .html file; of a site, the folder for index.html and a page a device.",
 )
 @click.option("--no-rehearsal", is_flag=True, help="Leave the rehearsal out, which takes a few seconds.")
-def COMMAND(path: Path, out: Path, no_rehearsal: bool) -> int:
+@spreading
+def COMMAND(path: Path, out: Path, no_rehearsal: bool, jobs: int | None, cluster: str | None) -> int:
     """Write a report that needs no network: verdict, pin map, wiring, budgets, links, topics and the rehearsal's day.
 
-    It prints well on A4. Nothing secret is in it. Exit code 1 where the device cannot work as it stands.
+    It prints well on A4. Nothing secret is in it. Exit code 1 where a device cannot work as it stands.
     """
-    from zapato.checks import device_files, report
-    from zapato.cli.terminal import Meter
-    from zapato.design import resolve_all
+    from zapato.checks import device_files
     from zapato.errors import ZapatoError
-    from zapato.lang.files import write
-    from zapato.pages import device_page, write_site
 
-    designs = resolve_all(device_files(path))
-    many = path.is_dir()
-    if not many and out.suffix.lower() not in (".html", ".htm"):
+    page = out.suffix.lower() in (".html", ".htm")
+    if path.is_dir():
+        if page:
+            raise ZapatoError(f"{out}: a site's report is a folder", f"--out {out.stem}")
+        return _site(path, out, partial(_rehearsed, not no_rehearsal), Workers(jobs, cluster))
+    if not page:
         raise ZapatoError(f"{out}: the report of a device ends in .html", f"--out {out.name}.html")
-    if many and out.suffix.lower() in (".html", ".htm"):
-        raise ZapatoError(f"{out}: a site's report is a folder", f"--out {out.stem}")
-
-    def rehearsed(design: Design) -> Rehearsal | None:
-        return None if no_rehearsal else _rehearsed(design)
-
-    if many:
-        meter = Meter("writing the report")
-        for number, page in enumerate(write_site(designs, rehearsed, out)):
-            meter.at(number / (len(designs) + 1), page.name)
-        meter.done()
-        click.echo(f"{out / 'index.html'}: {len(designs)} device{'s' * (len(designs) != 1)}")
-    else:
-        meter = Meter(f"drawing {designs[0].name}")
-        text = device_page(designs[0], rehearsed(designs[0]), told=meter.at)
-        meter.done()
-        write(out, text.encode())
-        click.echo(f"{out}: {designs[0].name or 'a device without a name'}, {len(text) / 1024:.0f} KiB")
-    return 0 if report(designs).ok else 1
+    return _device(device_files(path)[0], out, not no_rehearsal)
 
 
-def _rehearsed(design: Design) -> Rehearsal | None:
-    """The device's rehearsal, where it has one that can be run."""
+def _device(path: Path, out: Path, rehearses: bool) -> int:
     from zapato.cli.terminal import Meter
+    from zapato.lang.files import write
+    from zapato.pages import device_report
+
+    rehearsing, drawing = Meter(f"rehearsing {path.stem}"), Meter(f"drawing {path.stem}")
+
+    def rehearsed(design: Design) -> tuple[Rehearsal | None, str]:
+        try:
+            return _rehearsed(rehearses, design, rehearsing.at)
+        finally:
+            rehearsing.done()
+
+    made = device_report(rehearsed, path, drawing.at)
+    drawing.done()
+    _tell_unrehearsed(made)
+    write(out, made.text.encode())
+    click.echo(f"{out}: {made.row.label}, {len(made.text) / 1024:.0f} KiB")
+    return int(made.row.errors > 0)
+
+
+def _site(
+    path: Path, out: Path, rehearsed: Callable[[Design], tuple[Rehearsal | None, str]], workers: Workers
+) -> int:
+    """A page for each device, as they are done, and then the index of all that could be read."""
+    from zapato.checks import device_files, report
+    from zapato.design import resolve_all
+    from zapato.lang.files import write
+    from zapato.lang.site import site_of
+    from zapato.pages import device_report, site_page
+
+    rows: list[tuple[str, DeviceRow]] = []
+    taken = {"index"}
+
+    def tell(made: DeviceReport) -> bool:
+        name = made.row.name or "device"
+        while name in taken:
+            name += "-"
+        taken.add(name)
+        rows.append((f"{name}.html", made.row))
+        write(out / f"{name}.html", made.text.encode())
+        _tell_unrehearsed(made)
+        click.echo(f"{out / name}.html: {made.row.label}, {_verdict(made.row)}")
+        return True
+
+    files = device_files(path)
+    code = each_device(files, "written", partial(device_report, rehearsed), tell, workers=workers)
+    write(out / "index.html", site_page(rows, site_of(path)).encode())
+    click.echo(f"{out / 'index.html'}: {len(rows)} device{'s' * (len(rows) != 1)}")
+    return code or int(not report(resolve_all(files)).ok)
+
+
+def _verdict(row: DeviceRow) -> str:
+    wrong = [
+        f"{count} {what}{'s' * (count != 1)}"
+        for count, what in ((row.errors, "error"), (row.warnings, "warning"))
+        if count
+    ]
+    rehearsed = {None: [], True: ["rehearsal passed"], False: ["rehearsal failed"]}[row.passed]
+    return ", ".join([*(wrong or ["fine"]), *rehearsed])
+
+
+def _tell_unrehearsed(made: DeviceReport) -> None:
+    if made.unrehearsed:
+        click.echo(f"{made.row.label} is not rehearsed: {made.unrehearsed}", err=True)
+
+
+def _rehearsed(
+    rehearses: bool, design: Design, progress: Callable[[float], None] = lambda share: None
+) -> tuple[Rehearsal | None, str]:
+    """The device's rehearsal where it is wanted and can be run; else None, and why."""
     from zapato.errors import ZapatoError
     from zapato.simulator import rehearse
 
-    meter = Meter(f"rehearsing {design.name}")
+    if not rehearses:
+        return None, ""
     try:
-        return rehearse(design, progress=meter.at)
+        return rehearse(design, progress=progress), ""
     except ZapatoError as error:
-        meter.done()
-        click.echo(f"{design.name or 'the device'} is not rehearsed: {error}", err=True)
-        return None
-    finally:
-        meter.done()
+        return None, str(error)
