@@ -416,7 +416,7 @@ def run(design: Design, form: str, folder: Path, lasts: str = "3min") -> tuple[C
     world = [
         f"{p.name}.{n} = 20"
         for p in design.parts.values()
-        for n in p.kind.simulation(p).stimuli
+        for n in p.simulation.stimuli
         if n in p.properties and p.properties[n].type == "number"
     ]
     world += [

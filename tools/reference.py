@@ -145,7 +145,7 @@ def _rehearsed(kind: Kind) -> Iterator[str]:
     part = next((each for each in _design(kind.example).parts.values() if each.kind is kind), None)
     if part is None:
         return
-    simulation = kind.simulation(part)
+    simulation = part.simulation
     sets = [f"`{part.name}.{name} = …`" for name in simulation.stimuli]
     acts = [f"`{part.name}.{name}`" for name in simulation.gestures]
     if sets or acts:

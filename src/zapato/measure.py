@@ -149,7 +149,7 @@ def _world(design: Design) -> str:
     return "".join(
         f"{part.name}.{name} = 20\n"
         for part in design.parts.values()
-        for name in part.kind.simulation(part).stimuli
+        for name in part.simulation.stimuli
         if name in part.properties and part.properties[name].type == "number"
     )
 

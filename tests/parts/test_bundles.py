@@ -2,6 +2,7 @@
 
 import ast
 import dataclasses
+import re
 from functools import cache
 
 import pytest
@@ -33,6 +34,7 @@ FILES = {
 }
 SENSORS = {
     "i2c": '[i2c.b]\nsda = 21\nscl = 22\n[sensor.s]\nchip = "{0}"\nbus = "b"\n',
+    "spi": '[spi.b]\nsck = 18\nmosi = 23\nmiso = 19\n[sensor.s]\nchip = "{0}"\nbus = "b"\nselect = 27\n',
     "onewire": '[onewire.b]\npin = 4\npull_up = "4.7kohm"\n[sensor.s]\nchip = "{0}"\nbus = "b"\n',
 }
 
@@ -90,6 +92,25 @@ def _devices():
                     name
                 ),
             )
+
+
+@pytest.mark.parametrize(("name", "body"), [*_devices()], ids=lambda each: each if "\n" not in each else "")
+def test_a_rehearsal_is_read_while_pins_are_missing(put, name, body):
+    """One that the solver is to choose, or that is left out: what can be done to a part is known all the same."""
+    parts = resolve(put(HEADER.format(board="esp32-38pin") + body)).parts.values()
+    acts = [f"{part.name}.{word}" for part in parts for word in part.simulation.gestures]
+    acts += [f"{part.name}.{key} = 20" for part in parts for key in part.simulation.stimuli]
+    script = '[rehearsal]\nlasts = "1min"\n' + "".join(f"[[step]]\nact = '{act}'\n" for act in acts)
+    pin = "|".join({each.name for part in parts for each in part.fields if each.role == "pin"} or {"-"})
+    auto = re.sub(rf"(?m)^({pin}) *= .*$", r'\1 = "auto"', body)
+    for text in (
+        auto,
+        *(body.replace(line[0], "", 1) for line in re.finditer(rf"(?m)^({pin}) *= .*$", body)),
+    ):
+        site = {"site.toml": '[site]\nname = "s"\n', "rehearsals/bench.toml": script}
+        put(site | {"devices/bench.toml": HEADER.format(board="esp32-38pin") + text})
+        found = [f for f in zapato.check(put({}).parent) if f.place.file.endswith("rehearsals/bench.toml")]
+        assert not [f.message for f in found if f.code == "link-unknown"], text
 
 
 @pytest.mark.parametrize(("name", "body"), [*_devices()], ids=lambda each: each if "\n" not in each else "")

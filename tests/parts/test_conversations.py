@@ -171,7 +171,7 @@ def _values(part: Part, name: str) -> tuple[str, ...]:
 def _acts(design: Design):
     """All that can be done to the device."""
     for part in design.parts.values():
-        simulation = part.kind.simulation(part)
+        simulation = part.simulation
         yield from (
             f"{part.name}.{name} = {value}" for name in simulation.stimuli for value in _values(part, name)
         )
@@ -242,7 +242,7 @@ def test_whatever_the_world_is_the_stand_ins_bear_it(name, put):
     acts = [
         f"{part.name}.{key} = {value}"
         for part in design.parts.values()
-        for key in part.kind.simulation(part).stimuli
+        for key in part.simulation.stimuli
         for value in ("-1e12", "1e12", "1e300", "-0.0001")
     ]
     able = [act for act in acts if one_act(design, act, 0, put({}).parent)[1] is None]

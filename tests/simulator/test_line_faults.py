@@ -229,7 +229,7 @@ def test_what_befalls_the_lines_of_the_demo_ends_no_program(site, tmp_path, devi
     acts = [
         (name, word)
         for name, part in design.parts.items()
-        for word in part.kind.simulation(part).gestures
+        for word in part.simulation.gestures
         if word in back
     ]
     moments = [(10 + 60 * n, f"{name}.{word}", f"{name}.{back[word]}") for n, (name, word) in enumerate(acts)]

@@ -212,7 +212,7 @@ def _head(design: Design, broker: tuple[str, int] | None, typed: bool) -> Iterat
 def _words(design: Design) -> Iterator[str]:
     """What can be done to this device's world."""
     for part in design.parts.values():
-        simulation = part.kind.simulation(part)
+        simulation = part.simulation
         yield from (f"{part.name}.{word}" for word in simulation.gestures)
         for name in simulation.stimuli:
             known, felt = part.properties.get(name), simulation.inputs.get(name)

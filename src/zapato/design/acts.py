@@ -66,7 +66,7 @@ OFF_FOR = 1000
 def as_felt(part: Part, key: str, value: object, folder: Path) -> tuple[object, Mistake | None]:
     """What the simulator gets where the world sets this property, or the mistake in it."""
     problem = unsettable(part, key, value)
-    felt = part.kind.simulation(part).inputs.get(key)
+    felt = part.simulation.inputs.get(key)
     if problem or felt is None:
         return value, problem
     try:
@@ -86,7 +86,7 @@ def unreachable(design: Design, key: str, value: object) -> Mistake | None:
 
 def unsettable(part: Part, key: str, value: object) -> Mistake | None:
     """Why the world cannot set this property to this value, or None."""
-    sets = part.kind.simulation(part).stimuli
+    sets = part.simulation.stimuli
     if key not in sets:
         options = [f"{part.name}.{name}" for name in sets]
         have = (
@@ -102,7 +102,7 @@ def unsettable(part: Part, key: str, value: object) -> Mistake | None:
         fixes = tuple(fix for fix in (told, *nearest(f"{part.name}.{key}", options), have) if fix)
         return Mistake(0, f"the world cannot set {part.name}.{key}", fixes, "link-unknown")
     # The world has what the chip feels; after a treatment the part may call it otherwise.
-    felt = part.kind.simulation(part).inputs.get(key)
+    felt = part.simulation.inputs.get(key)
     known = part.properties.get(key) or Property(type_of(felt.example) if felt else "number")
     given = type_of(value)
     if given != known.type:
@@ -239,7 +239,7 @@ def _gesture(design: Design, name: str, word: str, offset: int) -> tuple[Call | 
             (*unknown.fixes, f"or one of: {', '.join((*NETWORK, CUT))}"),
             "link-unknown",
         )
-    acts = part.kind.simulation(part).gestures
+    acts = part.simulation.gestures
     if word not in acts:
         have = (
             f"{name} has: {', '.join(acts)}"

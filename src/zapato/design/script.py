@@ -268,7 +268,7 @@ def _left_out(script: Script, design: Design) -> None:
         step.act_call.arguments[0] for step in script.steps if step.act_call and step.act_call.name == "put"
     }
     for part in design.with_role("sensor"):
-        stimuli = part.kind.simulation(part).stimuli
+        stimuli = part.simulation.stimuli
         missing = [key for key in (f"{part.name}.{key}" for key in stimuli) if key not in given]
         if missing and "pin" not in part.pins and "bus" not in part.linked:
             continue

@@ -66,8 +66,8 @@ def _of_link(design: Design, link: Link) -> LinkRow:
         for key in ("if", "for", "after", "held", "every", "times")
         if key in row and f"every {row[key]}" != when
     ]
-    acts = row.get("do", ())
-    does = acts if isinstance(acts, str) else "; ".join(map(str, acts))
+    acts = row.get("do", "")  # as it is written, right or wrong
+    does = "; ".join(map(str, cast(list[Any], acts))) if isinstance(acts, list) else str(acts)
     title = str(row.get("label", ""))
     return LinkRow(
         link.number - 1, tuple(sources(link)), tuple(targets(link)), title, "; ".join([when, *rest]), does

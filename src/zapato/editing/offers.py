@@ -117,7 +117,7 @@ def _headers(design: Design, at: Cursor) -> Iterator[Completion]:
 def _keys(design: Design, at: Cursor) -> Iterator[Completion]:
     if at.table == ("world",):
         for part in design.parts.values():
-            simulation = part.kind.simulation(part)
+            simulation = part.simulation
             for name in dict.fromkeys((*simulation.stimuli, *simulation.inputs)):
                 yield Completion(
                     f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_felt(part, name)
@@ -293,7 +293,7 @@ def _felt(part: Part, name: str) -> tuple[str, str]:
 
 def _acts(part: Part, way: str) -> Iterator[Completion]:
     """What a rehearsal can do to a part."""
-    simulation = part.kind.simulation(part)
+    simulation = part.simulation
     yield from (Completion(name, f"{way}.{name}", "action", "a gesture") for name in simulation.gestures)
     for name in dict.fromkeys((*simulation.stimuli, *simulation.inputs)):
         yield Completion(name, f"{way}.{name} = ", "property", *_felt(part, name), rank=1)

@@ -92,8 +92,6 @@ def input_simulation(
     part: Part, default: Level, name: str, presses: Mapping[str, tuple[int, int]] | None = None
 ) -> Simulation:
     """The world's side: a level that a gesture or a rehearsal sets; `presses` are how often, and for how many ms."""
-    if "pin" not in part.pins:
-        return Simulation()
     gpio, active = part.pins["pin"].gpio, int(active_level(part, default) == "high")
     gestures: dict[str, Stimulus] = {
         word: Press(part.name, gpio, active, *press) for word, press in (presses or {}).items()

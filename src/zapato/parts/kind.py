@@ -7,7 +7,7 @@ without room, carry nothing of it.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import field
+from dataclasses import field, replace
 from functools import cached_property
 from types import MappingProxyType
 from typing import Any, Literal, TypeVar
@@ -15,6 +15,7 @@ from typing import Any, Literal, TypeVar
 from zapato.boards.board import Level, Pin
 from zapato.lang.fields import AUTO, Field, Shape, names, text
 from zapato.parts.electrical import Load, Passive, Supplied
+from zapato.parts.offered import offered_pin
 from zapato.parts.simulation import Simulation
 from zapato.record import record
 
@@ -207,6 +208,10 @@ class ScanEntry:
     words: str = ""
 
 
+NOWHERE = offered_pin("nowhere", 0)
+"""In place of a pin that is not known yet."""
+
+
 @record
 class Part:
     """One thing the device has.
@@ -268,13 +273,44 @@ class Part:
         return pin.gpio if pin.gpio >= 0 else (owner, int(number))
 
     @property
-    def placed(self) -> bool:
-        """True where every pin that it asks for is there."""
+    def unplaced(self) -> set[str]:
+        """The fields whose pin it asks for and does not have: the solver is to choose it, or there is a mistake in it."""
         asked = {need.field for need in self.needs}
         must = (*self.kind.requires(self), *(f.name for f in self.fields if f.required))
         by_name = self.shape.by_name
         asked |= {name for name in must if by_name[name].role == "pin"}
-        return not asked - self.pins.keys()
+        return asked - self.pins.keys()
+
+    @property
+    def placed(self) -> bool:
+        """True where every pin that it asks for is there."""
+        return not self.unplaced
+
+    @property
+    def simulation(self) -> Simulation:
+        """How the simulator stands in for it.
+
+        Where a pin is not known yet, its own or that of a bus it hangs on, a rehearsal is read all the same: then what the
+        world can do to the part is there by its words, on a pin that no board has.
+        """
+        whole = all(part.placed for part in self._reached({}).values())
+        return self.kind.simulation(self if whole else self._somewhere({}))
+
+    def _reached(self, known: dict[str, Part]) -> dict[str, Part]:
+        """It, and what it refers to, however far."""
+        if self.name not in known:
+            known[self.name] = self
+            for other in self.linked.values():
+                other._reached(known)
+        return known
+
+    def _somewhere(self, known: dict[str, Part]) -> Part:
+        """It, and what it refers to, with every pin that they ask for."""
+        if self.name not in known:
+            pins = {**self.pins, **dict.fromkeys(self.unplaced, NOWHERE)}
+            made = known[self.name] = replace(self, pins=pins, linked={})
+            made.linked.update((field, other._somewhere(known)) for field, other in self.linked.items())
+        return known[self.name]
 
     @property
     def shape(self) -> Shape:
@@ -437,7 +473,7 @@ class Kind:
         return None
 
     def simulation(self, part: Part) -> Simulation:
-        """How the simulator stands in for it."""
+        """How the simulator stands in for it; `Part.simulation` calls it, with every pin that the part asks for."""
         return Simulation()
 
     # --- electrical facts

@@ -63,7 +63,7 @@ class DemoActivity:
     def _acts(self, live: Live) -> Iterator[str]:
         """What may happen around one device: gestures, and "part.property=" for what goes another way."""
         for part in live.design.parts.values():
-            simulation = part.kind.simulation(part)
+            simulation = part.simulation
             yield from (f"{part.name}.{word}" for word in simulation.gestures if word in GESTURES)
             for key in simulation.stimuli:
                 if f"{live.design.name}.{part.name}.{key}" in self._world:

@@ -167,7 +167,7 @@ def prepare(
     design: Design, script: Script, board: SimulatedBoard, air: AccessPoint, broker: Messages | None
 ) -> ScenarioRunner:
     """The world as it is at the beginning, and the steps until the script ends."""
-    simulations = {part.name: part.kind.simulation(part) for part in design.parts.values()}
+    simulations = {part.name: part.simulation for part in design.parts.values()}
     runner = ScenarioRunner(board, air, broker, board.clock, board.trace, simulations, design.topic)
     runner.page = page_password(KEY)
     if given := _settings(design).get("mqtt"):
@@ -286,7 +286,7 @@ def result_of(
         cards={
             part.name: board.card(*at).files()
             for part in design.with_role("card")
-            for at in part.kind.simulation(part).cards
+            for at in part.simulation.cards
         },
         outputs=outputs_of(design, board, trace),
     )
@@ -298,7 +298,7 @@ def outputs_of(
     """What the outputs of a device were, by the levels at their pins; without power nothing is on."""
     outputs: dict[str, tuple[tuple[float, bool], ...]] = {}
     for part in design.parts.values():
-        for name, how in part.kind.simulation(part).probes.items():
+        for name, how in part.simulation.probes.items():
             if not isinstance(how, PinLevel):
                 continue
             line, active = board.pins.line(how.gpio).name, how.active
