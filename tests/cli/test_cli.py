@@ -6,9 +6,11 @@ import shlex
 import signal
 import subprocess
 import sys
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
+from conftest import HEADER
 
 import zapato
 from zapato.boards import board_ids
@@ -76,6 +78,15 @@ def test_text_shows_line_caret_reason_and_way_out(checked, cli, tmp_path: Path):
         and lines[5].startswith("  way out: free pins")
     )
     assert lines[-1] == "bench: 1 error" and "\x1b" not in "".join(lines)
+
+
+def test_equal_mistakes_of_one_line_have_a_caret_each(put, cli):
+    """A colour is read at the desk as the strip's driver reads it."""
+    body = """[strip.rack]\npin = 13\ncount = 9\nchip = "ws2812b"\n[[link]]\nevery = "1h"\ndo = ["rack.color = 'red'", "rack.color = '#ff80zz'", "rack.color = '#Ff8000'"]\n"""
+    shown = cli("check", put(HEADER.format(board="esp32-38pin") + body)).out
+    assert 'rack.color is written as "#rrggbb".' in shown and "2 errors" in shown
+    line, carets = next((a, b) for a, b in pairwise(shown.split("\n")) if "red'" in a)
+    assert [line[m.start() : m.end()] for m in re.finditer(r"\^+", carets)] == ["'red'", "'#ff80zz'"]
 
 
 @pytest.mark.parametrize(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from zapato.cli.terminal import SHOWN, harmless, some, styled, veiled, wrapped
@@ -71,7 +71,7 @@ def _block(same: list[Finding], texts: Mapping[str, str]) -> str:
     )
     lines = [
         head,
-        *_source(finding, texts),
+        *_source(same, texts),
         *wrapped("  ", finding.message + "."),
     ]
     if finding.why:
@@ -88,8 +88,9 @@ def _block(same: list[Finding], texts: Mapping[str, str]) -> str:
     return "\n".join(lines)
 
 
-def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
-    """The source line with a caret under the place; nothing where the file's text must not be shown."""
+def _source(same: Sequence[Finding], texts: Mapping[str, str]) -> Iterable[str]:
+    """The source line of the first with a caret under each of its places; nothing where the file's text must not be shown."""
+    finding = same[0]
     place = finding.place
     rows = texts.get(place.file, "").split("\n")
     row = veiled(rows[place.line - 1].rstrip()) if place.line <= len(rows) else ""
@@ -98,10 +99,16 @@ def _source(finding: Finding, texts: Mapping[str, str]) -> Iterable[str]:
     end = place.column + min(place.width, LONGEST_LINE // 2)
     shift = max(0, end - LONGEST_LINE) if len(row) > LONGEST_LINE else 0
     shown = row[shift : shift + LONGEST_LINE].replace("\t", " ")
-    width = max(1, min(place.width, len(shown) - (place.column - 1 - shift)))
     margin = f"{place.line:>5} | "
     yield styled(margin, dim=True) + harmless(shown)
-    carets = " " * max(0, place.column - 1 - shift) + "^" * width
+    carets = ""
+    for at in (
+        other.place for other in same if (other.place.file, other.place.line) == (place.file, place.line)
+    ):
+        begin = min(max(0, at.column - 1 - shift), len(shown))
+        if begin >= len(carets):
+            width = max(1, min(at.width, len(shown) - begin))
+            carets = carets.ljust(begin) + "^" * width
     yield styled("      | ", dim=True) + styled(carets, fg=COLORS[finding.severity], bold=True)
 
 

@@ -6,6 +6,7 @@ without room, carry nothing of it.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import field, replace
 from functools import cached_property
@@ -38,6 +39,7 @@ class Property:
         low: the least value; None where there is none.
         high: the highest value; None where there is none.
         options: the values that it can have, where they are words.
+        pattern: a regular expression that its texts match as a whole, "" for any; `help` then says how they are written.
         help: one sentence for the reference.
         wanted: is there only where a link or another part reads it.
     """
@@ -51,10 +53,13 @@ class Property:
     options: tuple[str, ...] = ()
     help: str = ""
     wanted: bool = False
+    pattern: str = ""
 
     @property
     def bounds(self) -> str:
-        """The range in words: "5 to 30", "at least 5", "at most 30", or "" where there is none."""
+        """The range in words: "5 to 30", "at least 5", "at most 30", how a text is written, or "" where all is taken."""
+        if self.pattern:
+            return f"written {self.help}"
         if self.low is not None and self.high is not None:
             return f"{self.low:g} to {self.high:g}"
         if self.low is not None:
@@ -62,8 +67,10 @@ class Property:
         return f"at most {self.high:g}" if self.high is not None else ""
 
     def takes(self, value: object) -> bool:
-        """True where a constant lies within the range and is one of the options."""
+        """True where a constant lies within the range, is one of the options and matches the pattern."""
         if self.options and value not in self.options:
+            return False
+        if self.pattern and isinstance(value, str) and not re.fullmatch(self.pattern, value):
             return False
         if isinstance(value, bool) or not isinstance(value, (int, float)):
             return True

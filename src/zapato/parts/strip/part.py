@@ -155,7 +155,7 @@ class StripKind(Kind):
         return {
             "on": ON,
             "level": Property("number", "%", settable=True, low=0, high=100, help="brightness, 0 to 100 %"),
-            "color": Property("text", settable=True, help='as "#rrggbb"'),
+            "color": Property("text", settable=True, help='as "#rrggbb"', pattern="#[0-9a-fA-F]{6}"),
             "effect": Property(
                 "text",
                 settable=True,
