@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from conftest import HEADER, failed, steps
 from support.brokers import MOSQUITTO, _free_port
+from support.live import until
 
 import zapato
 from zapato.errors import Refused
@@ -69,19 +70,12 @@ def test_a_real_handshake_with_the_sites_broker(put, broker):
     live = Live(write(put), broker=("localhost", broker("server")), on_row=rows.put)
     live.start()
     try:
-        until(rows, "print", "broker reached")
+        until(rows, "print", value="broker reached")
         live.act("b.press")
-        until(rows, "mqtt", "true")
+        until(rows, "mqtt", "refuge/bench/lamp/on", "true")
     finally:
         result = live.stop()
     assert not result.faults and not result.crash, [text for _, text in result.log]
-
-
-def until(rows: queue.Queue, what: str, value: str) -> None:
-    while True:
-        row = rows.get(timeout=60)
-        if row["what"] == what and str(row["value"]).startswith(value):
-            return
 
 
 @pytest.mark.skipif(MOSQUITTO is None, reason="mosquitto is not installed")
@@ -97,7 +91,7 @@ def test_a_broker_that_cannot_prove_its_name_hears_nothing(certificate, ca, put,
     live = Live(write(put, ca), broker=("localhost", broker(certificate)), on_row=rows.put)
     live.start()
     try:
-        until(rows, "print", "broker:")
+        until(rows, "print", value="broker:")
     finally:
         result = live.stop()
     told = [r["value"] for r in result.records if r["what"] == "net" and r["name"] == "tls"]

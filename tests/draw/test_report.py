@@ -60,6 +60,15 @@ def test_every_device_of_a_site_has_a_page_of_its_own(put, cli, tmp_path):
     assert all(f'href="{page}"' in index for page in pages if page != "index.html")
 
 
+def test_a_family_has_a_page_for_each_member(put, cli, tmp_path):
+    body = """zapato = 1\nwith = [{ name = "a" }, { name = "b" }]\n[device]\nname = { with = "name" }\nboard = "esp32-38pin"\n"""
+    put({"site.toml": '[site]\nname = "s"\n', "devices/lockers.toml": body})
+    words = ("report", tmp_path / "devices" / "lockers.toml", "--no-rehearsal", "--out")
+    assert "several devices" in cli(*words, tmp_path / "a.html").err
+    assert cli(*words, tmp_path / "rep").code == 0
+    assert {path.name for path in (tmp_path / "rep").iterdir()} == {"a.html", "b.html", "index.html"}
+
+
 def test_a_device_that_cannot_be_read_stops_no_other(site, cli, tmp_path):
     gone = site / "devices" / "porch-light.toml"
     gone.unlink()

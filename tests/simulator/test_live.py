@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 from support.brokers import Broker, _free_port
+from support.live import until
 
 import zapato
 from zapato.checks import all_files
@@ -95,13 +96,6 @@ def test_what_is_typed_is_done_and_what_is_wrong_is_told(site):
     finally:
         result = live.stop()
     assert not result.faults and not result.crash
-
-
-def until(rows: queue.Queue, what: str, name: str, value: str | None = None) -> None:
-    while True:
-        row = rows.get(timeout=60)
-        if row["what"] == what and row["name"] == name and value in (None, row["value"]):
-            return
 
 
 @pytest.mark.skipif(os.name == "nt", reason="Ctrl-C is sent otherwise there")

@@ -86,7 +86,8 @@ def unreachable(design: Design, key: str, value: object) -> Mistake | None:
 
 def unsettable(part: Part, key: str, value: object) -> Mistake | None:
     """Why the world cannot set this property to this value, or None."""
-    sets = part.simulation.stimuli
+    simulation = part.simulation
+    sets = simulation.stimuli
     if key not in sets:
         options = [f"{part.name}.{name}" for name in sets]
         have = (
@@ -102,7 +103,7 @@ def unsettable(part: Part, key: str, value: object) -> Mistake | None:
         fixes = tuple(fix for fix in (told, *nearest(f"{part.name}.{key}", options), have) if fix)
         return Mistake(0, f"the world cannot set {part.name}.{key}", fixes, "link-unknown")
     # The world has what the chip feels; after a treatment the part may call it otherwise.
-    felt = part.simulation.inputs.get(key)
+    felt = simulation.inputs.get(key)
     known = part.properties.get(key) or Property(type_of(felt.example) if felt else "number")
     given = type_of(value)
     if given != known.type:

@@ -289,10 +289,12 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         if not us:
             return
         self.effort.computed += us
+        if self.clock.within(us):  # nearly always, so without the way around it
+            return
         if self._collecting:
-            self.clock.computed(us)
-        elif not self.clock.within(us):  # nearly always, so without the way around it
-            self.interrupts.between_instructions(self.clock.computed, us)
+            self.clock.busy(us)
+        else:
+            self.interrupts.between_instructions(self.clock.busy, us)
 
     def _collecting_begins(self) -> None:
         self._compute()
@@ -308,7 +310,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
 
     def _number(self, what: int, a: int, b: int, c: int, d: int) -> int:
         self._compute(NUMBER_COST)
-        if self._patience and (self._words is None or self._words[FED // 4]):
+        if self._patience:
             self._was_fed()
         answer = self._numbered[what](a, b, c, d)
         self._share()

@@ -65,11 +65,6 @@ class Clock:
             self.go(self.now + ms)
             self.micro = rest
 
-    def computed(self, us: int) -> None:
-        """The program's own instructions took so many us."""
-        if not self.within(us):
-            self.busy(us)
-
     def within(self, us: int) -> bool:
         """Let so many us of the program's own instructions go by if that stays in this ms, so that nothing can happen meanwhile; whether it did."""
         micro = self.micro + us

@@ -243,10 +243,8 @@ class Machine:
 
     def _guarded(self, call: Callable[..., int]) -> Callable[..., int]:
         def guarded(*given: int) -> int:
-            self._left = None  # as _called()
-            if not self._stays:
-                self.memory.look()
             try:
+                self._called()
                 return call(*given)
             except Fault as fault:
                 return fault.number

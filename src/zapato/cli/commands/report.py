@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -27,7 +27,7 @@ ABOUT = About("Look", "a page with all of it, without a network", "zapato report
     "--out",
     required=True,
     type=click.Path(path_type=Path),
-    help="The .html file; of a site, the folder for index.html and a page a device.",
+    help="The .html file; of a site or a family, the folder for index.html and a page a device.",
 )
 @click.option("--no-rehearsal", is_flag=True, help="Leave the rehearsal out, which takes a few seconds.")
 @spreading
@@ -39,14 +39,14 @@ def COMMAND(path: Path, out: Path, no_rehearsal: bool, jobs: int | None, cluster
     from zapato.checks import device_files
     from zapato.errors import ZapatoError
 
-    page = out.suffix.lower() in (".html", ".htm")
-    if path.is_dir():
+    page, files = out.suffix.lower() in (".html", ".htm"), device_files(path)
+    if path.is_dir() or len(files) > 1:  # a site, or a family
         if page:
-            raise ZapatoError(f"{out}: a site's report is a folder", f"--out {out.stem}")
-        return _site(path, out, partial(_rehearsed, not no_rehearsal), Workers(jobs, cluster))
+            raise ZapatoError(f"{out}: the report of several devices is a folder", f"--out {out.stem}")
+        return _site(path, files, out, partial(_rehearsed, not no_rehearsal), Workers(jobs, cluster))
     if not page:
         raise ZapatoError(f"{out}: the report of a device ends in .html", f"--out {out.name}.html")
-    return _device(device_files(path)[0], out, not no_rehearsal)
+    return _device(files[0], out, not no_rehearsal)
 
 
 def _device(path: Path, out: Path, rehearses: bool) -> int:
@@ -71,10 +71,14 @@ def _device(path: Path, out: Path, rehearses: bool) -> int:
 
 
 def _site(
-    path: Path, out: Path, rehearsed: Callable[[Design], tuple[Rehearsal | None, str]], workers: Workers
+    path: Path,
+    files: Sequence[Path],
+    out: Path,
+    rehearsed: Callable[[Design], tuple[Rehearsal | None, str]],
+    workers: Workers,
 ) -> int:
     """A page for each device, as they are done, and then the index of all that could be read."""
-    from zapato.checks import device_files, report
+    from zapato.checks import report
     from zapato.design import resolve_all
     from zapato.lang.files import write
     from zapato.lang.site import site_of
@@ -94,7 +98,6 @@ def _site(
         click.echo(f"{out / name}.html: {made.row.label}, {_verdict(made.row)}")
         return True
 
-    files = device_files(path)
     code = each_device(files, "written", partial(device_report, rehearsed), tell, workers=workers)
     write(out / "index.html", site_page(rows, site_of(path)).encode())
     click.echo(f"{out / 'index.html'}: {len(rows)} device{'s' * (len(rows) != 1)}")
