@@ -15,7 +15,7 @@ from threading import Barrier
 import pytest
 
 import zapato
-from zapato.record import record
+from zapato.record import FIRST, record
 
 
 def _twins(decorate):
@@ -76,8 +76,10 @@ CALLS = [
 ]
 
 
-def _tried(classes, call):
+def _tried(classes, call, before=0):
     which, given, named = call
+    for _ in range(before):
+        classes[which]("a")
     try:
         made = classes[which](*given, **named)
     except TypeError as error:
@@ -85,9 +87,10 @@ def _tried(classes, call):
     return repr(made), dataclasses.asdict(made), made == classes[which](*given, **named), made == "a"
 
 
+@pytest.mark.parametrize("before", [0, FIRST + 1])
 @pytest.mark.parametrize("call", CALLS, ids=str)
-def test_a_record_does_what_its_dataclass_does(call):
-    assert _tried(RECORDS, call) == _tried(DATACLASSES, call)
+def test_a_record_does_what_its_dataclass_does(call, before):
+    assert _tried(_twins(record), call, before) == _tried(DATACLASSES, call)
 
 
 def test_hash_replace_copy_and_refused_changes():
@@ -174,6 +177,23 @@ def test_every_record_of_ours_takes_what_its_dataclass_would_take():
             )
         checked += 1
     assert checked > 150
+
+
+_READ_FIELDS = """
+from dataclasses import fields
+from zapato.record import _plan
+from tests.test_record import _own_records
+for made in _own_records():
+    before = _plan(made)
+    made.__init__  # compiled, so that dataclass has seen its fields
+    assert before == _plan(made), (made, before, _plan(made))
+print("same")
+"""
+
+
+def test_fields_are_read_as_dataclass_reads_them():
+    told = subprocess.run([sys.executable, "-c", _READ_FIELDS], capture_output=True, text=True, check=False)
+    assert told.stdout == "same\n", told.stderr
 
 
 _READ = """

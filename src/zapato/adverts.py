@@ -5,18 +5,18 @@ Source: Bluetooth Core Specification, Vol 3, part C, 11 (structures: length, typ
 
 from __future__ import annotations
 
-import re
 from dataclasses import field
 from typing import Any, cast
 
 from zapato.lang.json_text import read_json
 from zapato.record import record
+from zapato.regex import regex
 
 HEARD = "heard"
 """The event with which a radio passes on what it heard."""
 _NAMES = (0x08, 0x09)
 _FLAGS = 0x01
-_ADDRESS = re.compile("[0-9a-f]{2}(:[0-9a-f]{2}){5}")
+_ADDRESS = regex("[0-9a-f]{2}(:[0-9a-f]{2}){5}")
 MOST = 200
 """Addresses that are kept at the most."""
 

@@ -20,7 +20,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 import sys
 from collections.abc import Callable, Hashable, Iterator, Mapping
 from functools import cache
@@ -31,9 +30,10 @@ from typing import Any
 
 from zapato.errors import ZapatoError
 from zapato.record import record
+from zapato.regex import regex
 
 GROUP = "zapato.extensions"
-NAME = re.compile(r"[a-z][a-z0-9_]{0,39}")
+NAME = regex(r"[a-z][a-z0-9_]{0,39}")
 
 
 @record(frozen=True)

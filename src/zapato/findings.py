@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Literal, get_args
 
 from zapato.record import record
+from zapato.regex import regex
 
 if TYPE_CHECKING:
     import pandas
@@ -16,7 +16,7 @@ Severity = Literal["error", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 
 
-@dataclass(frozen=True, slots=True)
+@record(frozen=True)
 class Place:
     """A stretch of a line in a file.
 
@@ -34,11 +34,11 @@ class Place:
 
 
 _LONG = 200
-_ENDLESS = re.compile(r"\S{120,}")
+_ENDLESS = regex(r"\S{120,}")
 """A word that nobody reads to its end: a message shows how a value of 5,000 digits begins."""
 
 
-@dataclass(frozen=True, slots=True)
+@record(frozen=True)
 class Finding:
     """One result of a check.
 

@@ -9,8 +9,9 @@ from functools import cached_property
 from typing import Literal
 
 from zapato.record import record
+from zapato.regex import regex
 
-_GPIO = re.compile(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
+_GPIO = regex(r"(?:gpio|io|gp)?(\d{1,2})", re.IGNORECASE)
 
 Level = Literal["high", "low"]
 

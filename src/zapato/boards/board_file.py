@@ -28,9 +28,10 @@ from zapato.lang.fields import (
     whole,
 )
 from zapato.lang.source import Source
+from zapato.regex import regex
 
 _ID = r"[a-z][a-z0-9-]{0,39}"
-_PLACE = re.compile(r"[^=\s]+(?:=\d+)?")
+_PLACE = regex(r"[^=\s]+(?:=\d+)?")
 
 
 def _read_headers(value: object) -> dict[str, list[str]]:

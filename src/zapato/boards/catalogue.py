@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from zapato.boards.board import (
     Analog,
@@ -58,13 +59,13 @@ def board(name: str) -> Board:
             if near
             else f"zapato boards lists the {len(board_ids())} boards; describe your own board in a file in boards/",
         )
-    return board_of(tomllib.loads((_HERE / "data" / f"{name}.toml").read_text("utf-8")))
+    return board_of(tomli.loads((_HERE / "data" / f"{name}.toml").read_text("utf-8")))
 
 
 @cache
 def chip(name: str) -> Chip:
     """The chip with this id; KeyError-free use is the catalogue's own concern."""
-    return chip_of(tomllib.loads((_HERE / "chips" / f"{name}.toml").read_text("utf-8")))
+    return chip_of(tomli.loads((_HERE / "chips" / f"{name}.toml").read_text("utf-8")))
 
 
 def chip_of(data: Mapping[str, Any]) -> Chip:

@@ -6,11 +6,12 @@ source, a datasheet, or "from memory"). The simulated board, the runtime's type 
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from zapato.record import record
 
@@ -166,7 +167,7 @@ def port_ids() -> tuple[str, ...]:
 @cache
 def port(name: str) -> Port:
     """The port with this id."""
-    return port_of(tomllib.loads((_HERE / f"{name}.toml").read_text("utf-8")))
+    return port_of(tomli.loads((_HERE / f"{name}.toml").read_text("utf-8")))
 
 
 def port_of(data: Mapping[str, Any]) -> Port:

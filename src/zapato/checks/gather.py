@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
@@ -75,7 +76,7 @@ def _values(text: str) -> dict[str, Any]:
     """What the file has; nothing where it is plainly a device file, which is read soon enough."""
     try:
         plainly = "\n[device]" in f"\n{text}" and "update_keys" not in text and "rehearsal" not in text
-        return {} if plainly else tomllib.loads(text)
+        return {} if plainly else tomli.loads(text)
     except (ValueError, RecursionError):
         return {}
 

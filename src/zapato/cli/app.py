@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from importlib import import_module
-from pkgutil import iter_modules
-from typing import Any
 
 import click
 
-from zapato.cli import commands
-from zapato.cli.about import STEPS, About
+from zapato.cli.about import COMMANDS, STEPS
 from zapato.errors import Refused, ZapatoError
 
 USAGE = 2
@@ -32,32 +29,22 @@ class Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in command_names():
             return None
-        command: click.Command = _module(cmd_name).COMMAND
-        command.epilog = f"Example:\n\n  {about(cmd_name).example}"
+        command: click.Command = import_module(f"zapato.cli.commands.{cmd_name}").COMMAND
+        command.epilog = f"Example:\n\n  {COMMANDS[cmd_name].example}"
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """The commands in the order of the work."""
-        known = {name: about(name) for name in command_names()}
         for step in STEPS:
             with formatter.section(step):
                 formatter.write_dl(
-                    [(name, command.short) for name, command in known.items() if command.step == step]
+                    [(name, COMMANDS[name].short) for name in command_names() if COMMANDS[name].step == step]
                 )
-
-
-def _module(name: str) -> Any:
-    return import_module(f"{commands.__name__}.{name}")
-
-
-def about(name: str) -> About:
-    """Where a command stands, what it does, and an example."""
-    return _module(name).ABOUT
 
 
 def command_names() -> tuple[str, ...]:
     """The commands, in order."""
-    return tuple(sorted(m.name for m in iter_modules(commands.__path__)))
+    return tuple(sorted(COMMANDS))
 
 
 def _version(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import os
 import re
 import sys
-import textwrap
 import time
 from collections.abc import Mapping, Sequence
 from typing import IO, TypeVar
 
 import click
+
+from zapato.regex import regex
 
 Row = Mapping[str, object]
 T = TypeVar("T")
@@ -37,7 +38,7 @@ def styled(text: str, **style: object) -> str:
     return click.style(text, **style) if is_terminal(sys.stdout) and not plain() else text  # type: ignore[arg-type]
 
 
-_SECRET = re.compile(r"""\s*[\w."'-]*(?:pas+w|secret)[\w"'-]*\s*=\s*["']+""", re.IGNORECASE)
+_SECRET = regex(r"""\s*[\w."'-]*(?:pas+w|secret)[\w"'-]*\s*=\s*["']+""", re.IGNORECASE)
 """How a line of a file begins that gives a password, also under a name that is nearly one."""
 
 
@@ -115,6 +116,8 @@ def width() -> int:
 
 def wrapped(lead: str, text: str) -> list[str]:
     """`text` behind `lead`, folded on a terminal with the following lines under the first."""
+    import textwrap
+
     lines = textwrap.wrap(
         text,
         max(20, min(width(), 110 if is_terminal(sys.stdout) else width()) - len(lead)),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict
@@ -10,8 +9,9 @@ from dataclasses import asdict
 from zapato.deliver.air import BrokerLink
 from zapato.design import Design
 from zapato.record import record
+from zapato.regex import regex
 
-FOUND = re.compile(r"\b(?:0x[0-9a-f]{2}|[0-9a-f]{16})\b")
+FOUND = regex(r"\b(?:0x[0-9a-f]{2}|[0-9a-f]{16})\b")
 """Addresses on I2C, serial numbers on one-wire."""
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import string
 from collections.abc import Iterable, Mapping
 from dataclasses import field
@@ -17,6 +16,7 @@ from zapato.lang.fields import Shape, measured, named, nearest, number, text
 from zapato.lang.source import Keys, Source
 from zapato.lang.units import shown_time
 from zapato.record import record
+from zapato.regex import regex
 
 FILE = "alerts.toml"
 """Its name in the site's folder."""
@@ -37,7 +37,7 @@ SHAPE = Shape(
         text("text", "the alert's text, values in braces", most=300),
     )
 )
-_SILENT = re.compile(r"[a-z][a-z0-9-]{0,30}(?:\.[A-Za-z_]\w*\.[A-Za-z_]\w*)?")
+_SILENT = regex(r"[a-z][a-z0-9-]{0,30}(?:\.[A-Za-z_]\w*\.[A-Za-z_]\w*)?")
 
 
 @record

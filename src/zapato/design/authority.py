@@ -7,10 +7,11 @@ import re
 from zapato.design.design import Design
 from zapato.errors import Unreadable
 from zapato.lang.source import inside, shown
+from zapato.regex import regex
 
 MOST = 4096
 """Bytes that a certificate may have: one of 4096-bit RSA has about 1,400."""
-_PEM = re.compile(rb"-----BEGIN CERTIFICATE-----\s+(.*?)\s+-----END CERTIFICATE-----", re.DOTALL)
+_PEM = regex(rb"-----BEGIN CERTIFICATE-----\s+(.*?)\s+-----END CERTIFICATE-----", re.DOTALL)
 
 
 def authority(design: Design) -> bytes:

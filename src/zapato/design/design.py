@@ -6,7 +6,7 @@ A resolved design does not change, so what is worked out of one is worked out on
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property, wraps
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -15,7 +15,6 @@ from zapato.findings import Finding, Severity
 from zapato.lang.document import Document
 from zapato.lang.site import Site
 from zapato.lang.source import Keys
-from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 from zapato.parts.kind import Need, Part
 from zapato.record import record
 
@@ -23,6 +22,7 @@ if TYPE_CHECKING:
     from zapato.design.links import Link
     from zapato.design.remote_parts import RemotePart, RemoteParts
     from zapato.design.scope import PartScope
+    from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 
 
 T = TypeVar("T")
@@ -40,7 +40,7 @@ def once(work: Callable[[Design], T]) -> Callable[[Design], T]:
     return known
 
 
-@dataclass(frozen=True, slots=True)
+@record(frozen=True)
 class PinUse:
     """One pin of one part.
 
@@ -130,7 +130,8 @@ class Design:
     @property
     def address(self) -> tuple[str, str, str, str] | None:
         """Its fixed address, the mask, the router and the name server; None where the router gives it one."""
-        lan, wired = self.site.lan or LanTable(), self.ethernet or EthernetTable()
+        lan: LanTable = self.site.lan or {}
+        wired: EthernetTable = self.ethernet or {}
         own = wired.get("address") or lan.get("addresses", {}).get(self.name)
         network, router = lan.get("network"), lan.get("router")
         if not own or not network or not router:

@@ -18,6 +18,7 @@ from zapato.lang.hours import DailyMoment, HoursError, days, moment
 from zapato.lang.source import Keys
 from zapato.parts.kind import Part
 from zapato.record import record
+from zapato.regex import regex
 
 
 def _read_do(value: object) -> tuple[str, ...]:
@@ -90,7 +91,7 @@ SHAPE = Shape(
 
 STARTED = ("device", "started")
 """The event at every start of the program: after a power-up, a restart or an update."""
-_EVENT = re.compile(r"\s*(?:([a-z][a-z0-9-]*)\.)?([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
+_EVENT = regex(r"\s*(?:([a-z][a-z0-9-]*)\.)?([A-Za-z_]\w*)\.([A-Za-z_]\w*)\s*")
 """A device where it is another, a part, an event."""
 
 

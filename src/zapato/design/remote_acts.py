@@ -11,9 +11,10 @@ from zapato.design.design import Design
 from zapato.design.remote_parts import RemotePart
 from zapato.lang.expressions import Mistake
 from zapato.lang.fields import nearest
+from zapato.regex import regex
 
-_STATE = re.compile(r"\s*([a-z][a-z0-9-]*)\.(online|offline)\s*")
-_FAR = re.compile(r"\s*([a-z][a-z0-9-]*)\.([a-z]\w*)\.([a-z]\w*)\s*(?:=(.*))?", re.DOTALL)
+_STATE = regex(r"\s*([a-z][a-z0-9-]*)\.(online|offline)\s*")
+_FAR = regex(r"\s*([a-z][a-z0-9-]*)\.([a-z]\w*)\.([a-z]\w*)\s*(?:=(.*))?", re.DOTALL)
 
 
 def devices(design: Design) -> Mapping[str, Design]:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Mapping
 from itertools import chain, count
 from pathlib import Path
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from zapato.boards import board
 from zapato.boards.board import Board, Pin
@@ -22,9 +22,12 @@ from zapato.lang.folder import settled
 from zapato.lang.pieces import with_pieces
 from zapato.lang.site import NAME, NAME_WORDS, Site, ethernet_table, network_tables, site_of, time_table
 from zapato.lang.source import Keys, Source, table
-from zapato.lang.tables import MqttTable, WifiTable
 from zapato.parts import Part, kind, kind_names
 from zapato.parts.kind import Kind
+from zapato.regex import regex
+
+if TYPE_CHECKING:
+    from zapato.lang.tables import MqttTable, WifiTable
 
 DEVICE = Shape(
     (
@@ -49,7 +52,7 @@ RESERVED = ("zapato", "device", "use", "with", "wifi", "mqtt", "time", "ethernet
 LANGUAGE = 1
 """The language version that this program reads."""
 
-PART_NAME = re.compile(r"[a-z][a-z0-9_]{0,30}")
+PART_NAME = regex(r"[a-z][a-z0-9_]{0,30}")
 
 
 def resolve(path: Path, source: Source | None = None) -> Design:

@@ -15,6 +15,7 @@ from zapato.design.script import HEAD, Script, part_world, read_scenes
 from zapato.lang.expressions import Function, Mistake, NotThere, Read
 from zapato.lang.fields import Shape, names, nearest
 from zapato.lang.source import Keys, table
+from zapato.regex import regex
 
 FILE = "site.toml"
 """A site's rehearsal, in its folder rehearsals/."""
@@ -29,7 +30,7 @@ SITE_HEAD = Shape(
         ),
     )
 )
-_OWN = re.compile(r"(\s*([a-z][a-z0-9-]*)\.)(.+)", re.DOTALL)
+_OWN = regex(r"(\s*([a-z][a-z0-9-]*)\.)(.+)", re.DOTALL)
 """A device, and what of it."""
 _WAYS = ("wifi", "cable", "names", "time", "flash")
 """What happens around a device, and around all of them where none is named."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Mapping
 from typing import Any, cast
@@ -36,6 +35,8 @@ def with_table(design: Design, path: Keys, fields: Mapping[str, Any], into: str)
 
 def _rows(design: Design, source: Source, place: Keys, into: Keys) -> dict[str, Any]:
     """The rows by name; a mistake in one of them is told at its line."""
+    import csv
+
     filled: dict[str, Any] = {}
 
     def wrong(line: int, what: str) -> None:

@@ -6,12 +6,13 @@ import re
 from typing import Any, Literal
 
 from zapato.record import record
+from zapato.regex import regex
 
 Where = Literal["header", "key", "value", "text", "comment"]
 
-_HEADER = re.compile(r"\s*(\[\[?)\s*([\w.\"'-]*)")
-_PAIR = re.compile(r"\s*([\w-]+)\s*=\s?")
-_WORD = re.compile(r"[\w.-]*$")
+_HEADER = regex(r"\s*(\[\[?)\s*([\w.\"'-]*)")
+_PAIR = regex(r"\s*([\w-]+)\s*=\s?")
+_WORD = regex(r"[\w.-]*$")
 
 
 @record(frozen=True)

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Iterator
+
+import tomli
 
 from zapato.lang.recover import TEXTS
 from zapato.record import record
+from zapato.regex import regex
 
-_PAIR = re.compile(r"""([\w."-]+)[ \t]*=[ \t]*([^#]*)(#.*)?$""")
+_PAIR = regex(r"""([\w."-]+)[ \t]*=[ \t]*([^#]*)(#.*)?$""")
 GAP = 2
 """Spaces before a comment behind a value, at the least."""
 
@@ -35,7 +37,7 @@ def formatted(text: str) -> str:
     plain = text.replace("\r\n", "\n")
     try:
         made = "\n".join(_spaced([*_evened(plain)])).strip("\n") + "\n"
-        same = tomllib.loads(made) == tomllib.loads(plain) and _comments(made) == _comments(plain)
+        same = tomli.loads(made) == tomli.loads(plain) and _comments(made) == _comments(plain)
     except (ValueError, RecursionError):  # a number of more digits than Python reads is a ValueError
         return text
     return made.replace("\n", ends) if same and made.strip() else text

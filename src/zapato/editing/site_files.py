@@ -23,6 +23,7 @@ from zapato.parts.described.shapes import CHIP, EXAMPLE, SETTING, STEP, TERM, VA
 from zapato.parts.kind import Part
 from zapato.parts.registers import SHAPE as REGISTER
 from zapato.record import record
+from zapato.regex import regex
 
 Tables = Mapping[str, tuple[Shape, str]]
 """The tables of a file, and what each is; "" for the keys above the first one."""
@@ -59,9 +60,9 @@ _REHEARSAL: Tables = {
 }
 _NAMED = {"alerts.toml": ("when", "silent", "text"), "site.toml": ("act", "expect")}
 """Keys whose texts name devices, parts and properties."""
-_GAP = re.compile(r"with\s*=\s*[\"']([\w-]+)[\"']")
-_KEYS = re.compile(r"^\s*([\w-]+)\s*=", re.MULTILINE)
-_SECRET = re.compile(r"secret\s*=\s*[\"']([\w-]+)[\"']")
+_GAP = regex(r"with\s*=\s*[\"']([\w-]+)[\"']")
+_KEYS = regex(r"^\s*([\w-]+)\s*=", re.MULTILINE)
+_SECRET = regex(r"secret\s*=\s*[\"']([\w-]+)[\"']")
 
 
 @record(frozen=True)

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import difflib
 import re
-import tomllib
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+
+import tomli
 
 from zapato.editing.change import Edit, line_of
 from zapato.findings import Finding
@@ -218,8 +219,8 @@ def _toml(words: str) -> str:
     for cut in (r"$", r": ", r", and ", r", ", r" where ", r" for ", r" and "):
         value = re.split(cut, words, maxsplit=1)[0].strip()
         try:
-            tomllib.loads(f"v = {value}")
-        except tomllib.TOMLDecodeError:
+            tomli.loads(f"v = {value}")
+        except tomli.TOMLDecodeError:
             continue
         return "" if re.search(r'…|NAME|"name"|<', value) else value
     return ""
@@ -247,13 +248,13 @@ def _toml_at(rest: str) -> str:
     for end in range(len(rest), 0, -1):
         part = rest[:end].rstrip()
         try:
-            tomllib.loads(f"v = {part}")
-        except tomllib.TOMLDecodeError:
+            tomli.loads(f"v = {part}")
+        except tomli.TOMLDecodeError:
             continue
         bare = re.sub(r"\s+#.*$", "", part) if "#" in part else part
         try:
-            return bare if tomllib.loads(f"v = {bare}") == tomllib.loads(f"v = {part}") else part
-        except tomllib.TOMLDecodeError:
+            return bare if tomli.loads(f"v = {bare}") == tomli.loads(f"v = {part}") else part
+        except tomli.TOMLDecodeError:
             return part
     return ""
 

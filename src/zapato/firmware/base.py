@@ -9,7 +9,6 @@ ports/esp32/main.c (without a "vfs" partition all that is behind the last one), 
 from __future__ import annotations
 
 import hashlib
-import re
 import struct
 from collections.abc import Callable
 from pathlib import Path
@@ -20,6 +19,7 @@ from zapato.firmware.image import BLOCK
 from zapato.firmware.package import BASE
 from zapato.lang.source import shown
 from zapato.record import record
+from zapato.regex import regex
 
 IMAGE, PARTITION, SUMS = 0xE9, b"\xaa\x50", b"\xeb\xeb"
 TABLE_AT = 0x8000
@@ -30,7 +30,7 @@ BOOT_AT = {"esp32": 0x1000, "esp32s2": 0x1000}
 """Where the boot program is in the flash, where that is not 0 (ESP-IDF, Bootloader)."""
 UF2_MAGIC, UF2_SECOND, UF2_END, UF2_BLOCK = 0x0A324655, 0x9E5D5157, 0x0AB16F30, 512
 RP2040_FAMILY, RP2040_FLASH = 0xE48BFF56, 0x10000000
-_BANNER = re.compile(rb"MicroPython v(\d+)\.(\d+)(?:\.(\d+))?")
+_BANNER = regex(rb"MicroPython v(\d+)\.(\d+)(?:\.(\d+))?")
 _LITTLE = b"littlefs"
 
 

@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import hashlib
 import json
-import tomllib
 from collections.abc import Iterable, Iterator, Mapping
 from functools import cache, lru_cache
 from importlib.resources import files
 from importlib.resources.abc import Traversable
 from pathlib import Path
 from typing import Any, cast
+
+import tomli
 
 from zapato import extensions
 from zapato.design import Design
@@ -168,7 +169,7 @@ class Lock:
         """That of the site in this folder; empty where it has none. Raises Unreadable."""
         path = root / NAME
         try:
-            data = tomllib.loads(path.read_text("utf-8"))
+            data = tomli.loads(path.read_text("utf-8"))
         except FileNotFoundError:
             return Lock({})
         except (OSError, ValueError) as error:

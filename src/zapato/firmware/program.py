@@ -24,6 +24,7 @@ from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
 from zapato.lang.json_text import read_json
 from zapato.record import record
+from zapato.regex import regex
 
 AFTER_FAULTS = ("fault", "trace", "faults")
 TOLD = ("cmd_tell", "cmd_restart", "cmd_forget", "cmd_settings", "cmd_update")
@@ -43,7 +44,7 @@ SAFE = "safe"
 MAP = "map.json"
 """The map's file, beside the modules of a build."""
 
-_FRAME = re.compile(r'File "(\w+)(?:\.py)?", line (\d+), in (<?\w+>?)')
+_FRAME = regex(r'File "(\w+)(?:\.py)?", line (\d+), in (<?\w+>?)')
 
 
 @record(frozen=True)

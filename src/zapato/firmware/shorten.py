@@ -25,6 +25,7 @@ from string import ascii_letters
 from zapato.firmware.bundle import parsed
 from zapato.firmware.flash_texts import MODULE
 from zapato.record import record
+from zapato.regex import regex
 
 ENTRIES = frozenset(
     {"opens", "d", "parts", "run", "plan", "device", "levels", "start", "fault", "MORE", "ONCE"}
@@ -183,9 +184,9 @@ def _related(modules: Mapping[str, _Module]) -> dict[str, set[str]]:
     }
 
 
-_PLACE = re.compile(rf"\b{MODULE}\(\d+\)")
+_PLACE = regex(rf"\b{MODULE}\(\d+\)")
 """Where a text stands on the flash: another number in every device, and nothing of names."""
-_STRINGS_AND_NAMES = re.compile(
+_STRINGS_AND_NAMES = regex(
     r"""[A-Za-z]{0,2}(?:\"{3}.*?\"{3}|'{3}.*?'{3}|"(?:\\.|[^"\\\n])*"|'(?:\\.|[^'\\\n])*')|#[^\n]*|\b[A-Za-z_]\w*""",
     re.DOTALL,
 )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Sequence
 from typing import Any, cast
 
@@ -12,10 +11,11 @@ from zapato.hub.things import LONGEST, Affordance, DataSchema, whole_text
 from zapato.lang.json_text import read_json
 from zapato.lang.senml import unpacked
 from zapato.lang.units import QuantityError, quantity
+from zapato.regex import regex
 
 Plain = bool | int | float | str | None
 """What a property can have; None is not known."""
-_LINE = re.compile(r"\s*([^\s=(]+)\s*(?:=\s*(?P<value>\S.*)|\((?P<inside>.*)\)|(?P<after>.*))\s*")
+_LINE = regex(r"\s*([^\s=(]+)\s*(?:=\s*(?P<value>\S.*)|\((?P<inside>.*)\)|(?P<after>.*))\s*")
 WAITED = 30 * 86_400.0
 """s that an event may have waited on its device; more is no time that a device counts."""
 WORDS = {"true": True, "on": True, "yes": True, "false": False, "off": False, "no": False}

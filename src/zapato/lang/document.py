@@ -13,11 +13,12 @@ from zapato.lang.family import Cell, FamilyRow, as_field
 from zapato.lang.fields import Field, Shape, Wrong, described, nearest
 from zapato.lang.source import Keys, Source
 from zapato.record import record
+from zapato.regex import regex
 
 REMOVE = "remove this line"
 """The way out where a key has no effect."""
 
-_PLACEHOLDER = re.compile(
+_PLACEHOLDER = regex(
     r"\s*(?:change[ _-]?me!?|replace[ _-]?me|to[ _-]?do|fix[ _-]?me|xxx+|your[ _-].*|<[^<>]+>|\.\.\.|example[ _-]?password)\s*",
     re.IGNORECASE,
 )

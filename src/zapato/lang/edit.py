@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import codecs
-import re
-import tomllib
 from collections.abc import Mapping
 from typing import Any, cast
 
+import tomli
 import tomlkit
 
 from zapato.errors import Unwritable
 from zapato.lang.files import write
 from zapato.lang.source import Source
+from zapato.regex import regex
 
-_HEADER = re.compile(r"\s*\[")
+_HEADER = regex(r"\s*\[")
 
 
 def set_keys(source: Source, tables: Mapping[tuple[str, str], Mapping[str, Any]]) -> None:
@@ -47,15 +47,15 @@ def add_table(source: Source, text: str, after: str) -> None:
     """
     lines = source.text.splitlines(keepends=True)
     spots = [at for at in (_behind(lines, after), len(lines)) if at is not None]
-    wanted = _with(source.data, tomllib.loads(text))
+    wanted = _with(source.data, tomli.loads(text))
     for at in spots:
         head = "".join(lines[:at])
         gap = "" if not head or head.endswith("\n\n") else "\n" if head.endswith("\n") else "\n\n"
         rest = "".join(lines[at:])
         made = f"{head}{gap}{text.rstrip()}\n" + (f"\n{rest.lstrip(chr(10))}" if rest else "")
         try:
-            fits = tomllib.loads(made) == wanted
-        except tomllib.TOMLDecodeError:
+            fits = tomli.loads(made) == wanted
+        except tomli.TOMLDecodeError:
             fits = False
         if fits:
             save(source, made)

@@ -21,6 +21,7 @@ from typing import Protocol
 
 from zapato.lang.hours import HoursError
 from zapato.record import record
+from zapato.regex import regex
 
 _ARITHMETIC: Mapping[type[ast.AST], str] = {ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/"}
 _COMPARE: Mapping[type[ast.AST], str] = {
@@ -36,7 +37,7 @@ KNOWN = "known"
 """The function that tells whether a property has a value yet."""
 LONGEST = 1000
 """Characters of an expression at the most."""
-_DEVICE = re.compile(r"""'[^']*'|"[^"]*"|(?<![\w.])[a-z][a-z0-9-]*(?=\.[A-Za-z_]\w*\.[A-Za-z_])""")
+_DEVICE = regex(r"""'[^']*'|"[^"]*"|(?<![\w.])[a-z][a-z0-9-]*(?=\.[A-Za-z_]\w*\.[A-Za-z_])""")
 """A text in quotes, or the name of a device: the first of three names, and it may have hyphens."""
 
 

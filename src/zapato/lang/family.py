@@ -8,7 +8,6 @@ folder: `devices/lockers.toml/locker-07`.
 from __future__ import annotations
 
 import codecs
-import csv
 import io
 import re
 from collections.abc import Iterable, Iterator, Mapping
@@ -21,13 +20,14 @@ from zapato.errors import Unreadable
 from zapato.findings import Place
 from zapato.lang.source import Keys, Source, here, inside, read_bytes, shown
 from zapato.record import record
+from zapato.regex import regex
 
 MOST = 10_000
 """Rows of a table at the most."""
 MOST_HERE = 100
 """Rows in the device file itself at the most: it is read anew for each of them."""
-_BEGIN = re.compile(rb"""\n[ \t]*(?:with|"with"|'with')[ \t]*=[ \t]*["'\[]""")
-_TABLE = re.compile(rb"\n[ \t]*\[")
+_BEGIN = regex(rb"""\n[ \t]*(?:with|"with"|'with')[ \t]*=[ \t]*["'\[]""")
+_TABLE = regex(rb"\n[ \t]*\[")
 
 
 class Cell(str):
@@ -182,6 +182,8 @@ def broken(cells: Iterable[str]) -> str:
 
 
 def _from_csv(source: CsvSource) -> Family:
+    import csv
+
     reader = csv.reader(io.StringIO(source.text), delimiter=delimiter(source.text), skipinitialspace=True)
     family = Family()
     try:
@@ -225,6 +227,8 @@ def delimiter(text: str) -> str:
 
 
 def _columns(head: str) -> list[str]:
+    import csv
+
     reader = csv.reader([head], delimiter=delimiter(head), skipinitialspace=True)
     return [cell.strip() for cell in next(reader, list[str]())]
 

@@ -13,6 +13,7 @@ from typing import Any, Final, cast
 
 from zapato.lang.units import EXAMPLES, QuantityError, quantity
 from zapato.record import record
+from zapato.regex import regex
 
 REQUIRED: Final = object()
 """The default of a field that must be given."""
@@ -123,7 +124,7 @@ def text(
 
 def named(name: str, help: str, pattern: str, words: str, default: Any = REQUIRED) -> Field:
     """A name of a fixed form; `words` describe the form."""
-    form = re.compile(pattern)
+    form = regex(pattern)
 
     def read(value: Any) -> str:
         _expects(value, str, "a text in quotes")

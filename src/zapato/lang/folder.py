@@ -6,7 +6,6 @@ While many devices are read in one go the disk counts as settled: each folder is
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Callable, Generator, Hashable
 from contextlib import contextmanager, suppress
 from contextvars import ContextVar
@@ -17,8 +16,9 @@ from zapato.errors import Unreadable
 from zapato.lang.family import is_family, members
 from zapato.lang.source import read_bytes
 from zapato.lang.unsaved import stamp as unsaved_stamp
+from zapato.regex import regex
 
-_NAME = re.compile(rb"""(?ms)^\[device\]\s*$.*?^\s*name\s*=\s*["']([a-z0-9-]+)["']""")
+_NAME = regex(rb"""(?ms)^\[device\]\s*$.*?^\s*name\s*=\s*["']([a-z0-9-]+)["']""")
 """The name in a file's [device]."""
 
 T = TypeVar("T")

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import re
-
 from zapato.lang.units import QuantityError, quantity
 from zapato.record import record
+from zapato.regex import regex
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 CLOCK, SUNRISE, SUNSET = 0, 1, 2
 SUNS = {"sunrise": SUNRISE, "sunset": SUNSET}
-_MOMENT = re.compile(r"\s*(sunrise|sunset)\s*(?:([+-])\s*(\S+))?\s*")
-_HOUR = re.compile(r"\s*(\d{1,2}):(\d{2})\s*")
+_MOMENT = regex(r"\s*(sunrise|sunset)\s*(?:([+-])\s*(\S+))?\s*")
+_HOUR = regex(r"\s*(\d{1,2}):(\d{2})\s*")
 FARTHEST = 12 * 60
 """Minutes from the sun's rising or setting at the most."""
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 
 from zapato.lang.fields import Field, Wrong
+from zapato.regex import regex
 
-_LABEL = re.compile(r"[A-Za-z0-9_](?:[A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?")
+_LABEL = regex(r"[A-Za-z0-9_](?:[A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?")
 """One label of a name (RFC 1123, 2.1); underscores stand in names of the link."""
 LONGEST = 64
 """Letters of a name that the device keeps room for."""

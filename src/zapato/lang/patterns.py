@@ -12,14 +12,15 @@ from dataclasses import field
 
 from zapato.lang.fields import Wrong
 from zapato.record import record
+from zapato.regex import regex
 
 LONGEST = 64
 """Bytes of a frame at the most."""
 CHECKS = {"sum": 1, "negsum": 1, "xor": 1, "sum16": 2, "crc16": 2}
 """Check sums over everything before them, and their bytes: the sum; what makes it zero; exclusive or; the sum in two bytes, the high one first; CRC-16 with 0xA001, the low byte first (Modbus over Serial Line V1.02, 6.2.2)."""
 _TYPES = {"bool": 1, "u8": 1, "s8": 1, "u16": 2, "s16": 2, "u24": 3, "s24": 3, "u32": 4, "s32": 4}
-_PIECE = re.compile(r"\{[^{}]*\}|\S+")
-_FIELD = re.compile(
+_PIECE = regex(r"\{[^{}]*\}|\S+")
+_FIELD = regex(
     r"\{([a-z_]\w*):(bool|[us](?:8|16|24|32))(le)?(?:([*/])(-?\d+(?:\.\d+)?))?([+-]\d+(?:\.\d+)?)?\}"
 )
 

@@ -7,16 +7,19 @@ line numbers staying as they are, until the rest can be read.
 from __future__ import annotations
 
 import re
-import tomllib
-from dataclasses import dataclass
 from typing import Any
+
+import tomli
+
+from zapato.record import record
+from zapato.regex import regex
 
 MOST = 100
 """After so many syntax errors the file is something else; the rest is not told one by one."""
 
-_AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
-_HEADER = re.compile(r"\s*\[\[?\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
-_KEY = re.compile(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_AT = regex(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
+_HEADER = regex(r"\s*\[\[?\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
+_KEY = regex(r"""\s*((?:[\w-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[\w-]+|"[^"]*"|'[^']*'))*)\s*=""")
 
 _WORDS = {
     "Invalid value": ("there is no value after the =", 'texts stand in quotes: name = "text"'),
@@ -35,24 +38,24 @@ _WORDS = {
 }
 
 
-_YAML = re.compile(r"\A(?:\s*(?:#.*)?\n|---\s*\n)*([A-Za-z_][\w-]*:)(?=\s)")
+_YAML = regex(r"\A(?:\s*(?:#.*)?\n|---\s*\n)*([A-Za-z_][\w-]*:)(?=\s)")
 _YAML_WORDS = (
     "this is YAML, and a device file is TOML",
     '[device] in place of device:, below it name = "…" in place of name: …; zapato new NAME --board BOARD writes one',
 )
 LONGEST = 8192
 """Characters of a line at the most."""
-_LONG = re.compile(rf"[^\n]{{{LONGEST + 1}}}")
-_DIGITS = re.compile(r"[0-9a-fA-F_]{1000}")
-_DEEP = re.compile(r"(?:[\[{]\s*){100}")
-_DOTS = re.compile(r"(?:[^\s.]{1,40}\s?\.\s?){60}")
-TEXTS = re.compile(
+_LONG = regex(rf"[^\n]{{{LONGEST + 1}}}")
+_DIGITS = regex(r"[0-9a-fA-F_]{1000}")
+_DEEP = regex(r"(?:[\[{]\s*){100}")
+_DOTS = regex(r"(?:[^\s.]{1,40}\s?\.\s?){60}")
+TEXTS = regex(
     r'''"""(?:[^\\]|\\.)*?"{3,5}|\'{3}.*?\'{3,5}|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|#[^\n]*''', re.DOTALL
 )
 """Texts and comments: what stands in them nests nothing and is no number."""
 
 
-@dataclass(frozen=True, slots=True)
+@record(frozen=True)
 class Problem:
     """One syntax error. `code` is toml-syntax, or name-taken where a part's table stands twice."""
 
@@ -77,8 +80,8 @@ def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
     ]
     while len(problems) < MOST:
         try:
-            return tomllib.loads("\n".join(lines)), "\n".join(lines), problems
-        except tomllib.TOMLDecodeError as error:
+            return tomli.loads("\n".join(lines)), "\n".join(lines), problems
+        except tomli.TOMLDecodeError as error:
             problems.append(_blank_one(lines, str(error)))
         except (
             RecursionError,
@@ -190,8 +193,8 @@ def _culprit(lines: list[str], row: int) -> int:
     """The broken line: the one named, or the nearest above that cannot stand alone."""
     for candidate in range(row, -1, -1):
         try:
-            tomllib.loads(lines[candidate])
-        except (tomllib.TOMLDecodeError, RecursionError):
+            tomli.loads(lines[candidate])
+        except (tomli.TOMLDecodeError, RecursionError):
             return candidate
     return row
 

@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from dataclasses import field, replace
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from zapato import extensions
 from zapato.errors import Unreadable
@@ -34,9 +34,11 @@ from zapato.lang.fields import (
 )
 from zapato.lang.network import host, topic
 from zapato.lang.source import MEMBER, Source, shown, table
-from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 from zapato.lang.unsaved import stamp
 from zapato.record import record
+
+if TYPE_CHECKING:
+    from zapato.lang.tables import EthernetTable, LanTable, MqttTable, TimeTable, WifiTable
 
 NAME = r"[a-z](?:[a-z0-9-]{0,29}[a-z0-9])?"
 NAME_WORDS = "a name has 1 to 31 of a-z, 0-9 and -, and starts with a letter"

@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import stat
 import sys
-import tomllib
+from codecs import BOM_UTF8
 from collections.abc import Generator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -19,6 +19,8 @@ from dataclasses import field
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
+
+import tomli
 
 from zapato.errors import Unreadable
 from zapato.findings import Finding, Place
@@ -112,7 +114,7 @@ class Source:
         if len(raw) > LARGEST:
             return Source(path, "", f"larger than {LARGEST >> 20} MiB: this is not a device file")
         try:
-            return Source(path, raw.decode("utf-8-sig").replace("\r\n", "\n"), row=row)
+            return Source(path, raw.removeprefix(BOM_UTF8).decode().replace("\r\n", "\n"), row=row)
         except UnicodeDecodeError as error:
             return Source(path, "", f"not UTF-8 text: byte 0x{raw[error.start]:02x} at offset {error.start}")
 
@@ -168,7 +170,7 @@ def _parsed(text: str) -> dict[str, Any] | None:
     the devices that it hears, its family's. Raises what the reader raises."""
     from zapato.lang.recover import huge
 
-    return None if huge(text) else tomllib.loads(text)
+    return None if huge(text) else tomli.loads(text)
 
 
 def _copy(value: Any) -> Any:

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
 
 import tree_sitter
 import tree_sitter_toml
 
+from zapato.record import record
+
 Key = tuple[str | int, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@record(frozen=True)
 class Span:
     """A stretch of one line, from 1, in characters."""
 

@@ -10,10 +10,12 @@ from __future__ import annotations
 
 import re
 
+from zapato.regex import regex
+
 _PREFIX = {"": 1.0, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6}
 _TIME = {"ms": 1.0, "s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
-_TIMES = re.compile(r"\s*(?:\d{1,15}(?:\.\d{1,15})?\s*(?:ms|s|min|h|d)\s*){2,9}")
-_NUMBER = re.compile(r"\s*([+-]?\d{1,15}(?:\.\d{1,15})?)\s*(\S*)\s*")
+_TIMES = regex(r"\s*(?:\d{1,15}(?:\.\d{1,15})?\s*(?:ms|s|min|h|d)\s*){2,9}")
+_NUMBER = regex(r"\s*([+-]?\d{1,15}(?:\.\d{1,15})?)\s*(\S*)\s*")
 
 EXAMPLES = {
     "time": '"20s", "500ms", "10min", "8h"',
@@ -40,11 +42,11 @@ def quantity(text: str, dimension: str) -> float:
     >>> quantity("4.7kohm", "ohm")
     4700.0
     """
-    if dimension == "time" and _TIMES.fullmatch(text):
+    match = _NUMBER.fullmatch(text)
+    if dimension == "time" and not (match and match[2] in _TIME) and _TIMES.fullmatch(text):
         return sum(
             float(n) * _TIME[unit] for n, unit in re.findall(r"(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)", text)
         )
-    match = _NUMBER.fullmatch(text)
     if match is None:
         raise QuantityError(f"{text!r} is not a number with a unit")
     number, unit = float(match[1]), match[2]

@@ -5,7 +5,6 @@ Everything that reads asks here first, so that the editor's server, `fix` and `r
 
 from __future__ import annotations
 
-import zlib
 from collections.abc import Generator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -39,4 +38,8 @@ def instead(path: Path | str) -> bytes | None:
 def stamp(path: Path | str) -> tuple[int, int] | None:
     """What tells such a text from another one: its checksum and size; None where there is none."""
     text = instead(path)
-    return None if text is None else (zlib.crc32(text), len(text))
+    if text is None:
+        return None
+    import zlib
+
+    return zlib.crc32(text), len(text)

@@ -7,11 +7,12 @@ from datetime import date
 from pathlib import Path
 
 from zapato.record import record
+from zapato.regex import regex
 
 _NAME = r"(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]+>)"
 _TIME = r"[+-]?\d+(?::\d+(?::\d+)?)?"
-_RULE = re.compile(rf"{_NAME}({_TIME})(?:{_NAME}({_TIME})?,([^,]+),([^,]+))?")
-_CHANGE = re.compile(rf"M(\d+)\.(\d)\.(\d)(?:/({_TIME}))?")
+_RULE = regex(rf"{_NAME}({_TIME})(?:{_NAME}({_TIME})?,([^,]+),([^,]+))?")
+_CHANGE = regex(rf"M(\d+)\.(\d)\.(\d)(?:/({_TIME}))?")
 
 
 def _data() -> Path:

@@ -7,8 +7,9 @@ from functools import cache
 
 from zapato import extensions
 from zapato.lang.folder import remembered
+from zapato.regex import regex
 
-_IMPORT = re.compile(r"^(?:from|import) (\w+)", re.MULTILINE)
+_IMPORT = regex(r"^(?:from|import) (\w+)", re.MULTILINE)
 
 
 def with_imports(module: str) -> frozenset[str]:

@@ -7,8 +7,9 @@ from functools import cache
 
 from zapato import extensions
 from zapato.lang.fields import Wrong
+from zapato.regex import regex
 
-_OWN = re.compile(r"\bself\.(\w+)|^    def (\w+)|^    (\w+) =", re.MULTILINE)
+_OWN = regex(r"\bself\.(\w+)|^    def (\w+)|^    (\w+) =", re.MULTILINE)
 
 
 @cache
@@ -18,8 +19,7 @@ def reserved(*classes: str) -> frozenset[str]:
     for cls in ("loop.Part", *classes):
         module, _, name = cls.partition(".")
         text = extensions.device_source(module, "") or ""
-        body = re.split(r"^class ", text, flags=re.MULTILINE)
-        own = next(block for block in body if re.match(rf"{name}\b", block))
+        own = next(block for block in text.split("\nclass ") if block.startswith((f"{name}:", f"{name}(")))
         reserved_names.update(name for names in _OWN.findall(own) for name in names if name)
     return frozenset(reserved_names)
 

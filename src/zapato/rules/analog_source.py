@@ -1,16 +1,25 @@
 """analog-source: what the sensor has in series falsifies what the analog input reads."""
 
+from __future__ import annotations
+
 from collections.abc import Iterator
 from math import floor, log10
+from typing import TYPE_CHECKING
 
-from zapato.budgets.analog import LOST, Loss, losses
 from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.parts.electrical import ohms
 
+if TYPE_CHECKING:
+    from zapato.budgets.analog import Loss
+
 
 def _find(design: Design) -> Iterator[Finding]:
+    if not any(use.need.use == "analog" for use in design.uses):
+        return
+    from zapato.budgets.analog import LOST, losses
+
     for loss in losses(design):
         if loss.share > LOST:
             pin = loss.part.pins["pin"]
@@ -33,6 +42,8 @@ def _taken(loss: Loss) -> str:
 
 
 def _fixes(loss: Loss) -> Iterator[str]:
+    from zapato.budgets.analog import LOST
+
     less = LOST / loss.share
     divider: tuple[float, ...] = loss.part.get("divider", ())
     if divider:

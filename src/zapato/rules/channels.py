@@ -1,14 +1,19 @@
 """channel-taken, channel-absent, channel-ring: a channel that a multiplexer has once, not at all, or that is its own bus."""
 
+from __future__ import annotations
+
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design
 from zapato.findings import Finding
 from zapato.parts.bus_chip import chip_of
 from zapato.parts.kind import Part
-from zapato.parts.multiplexer.chip import MultiplexerChip
 from zapato.parts.segments import upstream
+
+if TYPE_CHECKING:
+    from zapato.parts.multiplexer.chip import MultiplexerChip
 
 
 def _channels(design: Design) -> Iterator[tuple[Part, Part, int]]:
@@ -19,12 +24,18 @@ def _channels(design: Design) -> Iterator[tuple[Part, Part, int]]:
             yield part, multiplexer, number
 
 
+def _chip(multiplexer: Part) -> MultiplexerChip | None:
+    from zapato.parts.multiplexer.chip import MultiplexerChip
+
+    return chip_of(multiplexer, MultiplexerChip)
+
+
 def _taken(design: Design) -> Iterator[Finding]:
     seen: dict[tuple[str, int], Part] = {}
     for part, multiplexer, number in _channels(design):
         other = seen.setdefault((multiplexer.name, number), part)
         if other is not part:
-            chip = chip_of(multiplexer, MultiplexerChip)
+            chip = _chip(multiplexer)
             used = {row[2] for row in _channels(design) if row[1] is multiplexer}
             free = [n for n in range(chip.channels if chip else 0) if n not in used]
             yield design.finding(
@@ -42,7 +53,7 @@ def _taken(design: Design) -> Iterator[Finding]:
 
 def _absent(design: Design) -> Iterator[Finding]:
     for part, multiplexer, number in _channels(design):
-        chip = chip_of(multiplexer, MultiplexerChip)
+        chip = _chip(multiplexer)
         if chip and number >= chip.channels:
             yield design.finding(
                 "channel-absent",

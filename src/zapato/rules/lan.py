@@ -10,12 +10,13 @@ from zapato.checks.rule import Rule, SiteRule, device
 from zapato.design.design import Design
 from zapato.findings import Finding, Place
 from zapato.lang.site import Site
-from zapato.lang.tables import LanTable
 from zapato.record import record
 
 if TYPE_CHECKING:
     from ipaddress import IPv4Address as IP
     from ipaddress import IPv4Network
+
+    from zapato.lang.tables import LanTable
 
 
 @record(frozen=True)
@@ -76,7 +77,7 @@ def _network(text: str) -> IPv4Network | None:
 
 
 def _plan(site: Site) -> _Plan:
-    lan = site.lan or LanTable()
+    lan: LanTable = site.lan or {}
     network = _network(lan.get("network") or "") if lan else None
     ends = [_ip(end) for end in lan.get("dhcp", ())]
     dhcp = (ends[0], ends[1]) if len(ends) == 2 and ends[0] and ends[1] else None
@@ -90,7 +91,8 @@ def _plan(site: Site) -> _Plan:
 
 def _unreadable(site: Site, plan: _Plan) -> Iterator[Finding]:
     """A plan that cannot be read would silence everything that is compared with it."""
-    lan, document = site.lan or LanTable(), site.document
+    lan: LanTable = site.lan or {}
+    document = site.document
     written = lan.get("network")
     if document and written and plan.network is None:
         message = f'"{written}" is no network'

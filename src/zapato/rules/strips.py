@@ -5,7 +5,6 @@ from collections.abc import Iterator
 from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design
 from zapato.findings import Finding, Severity
-from zapato.parts.strip.part import order, runs_on
 
 HIGH = 0.7
 """The share of its supply from which on a strip reads a high level (WS2812B datasheet, V_IH)."""
@@ -14,6 +13,7 @@ HIGH = 0.7
 def _slow(design: Design) -> Iterator[Finding]:
     for part in design.with_role("strip"):
         from zapato.budgets.strips import OWN_PACE, frame_time, split
+        from zapato.parts.strip.part import order
 
         count, colours = part.get("count", 1), len(order(part))
         took = frame_time(count, colours)
@@ -70,6 +70,8 @@ def _drop(design: Design) -> Iterator[Finding]:
 def _level(design: Design) -> Iterator[Finding]:
     board = design.board
     for part in design.with_role("strip"):
+        from zapato.parts.strip.part import runs_on
+
         logic = part.get("level", board.chip.logic if board else 3.3)
         supply = min(runs_on(part), 5.0)
         fitted = board.fitted_on.get(part.pins["pin"].gpio) if board and "pin" in part.pins else None
@@ -91,6 +93,8 @@ def _level(design: Design) -> Iterator[Finding]:
 
 def _white(design: Design) -> Iterator[Finding]:
     for part in design.with_role("strip"):
+        from zapato.parts.strip.part import order
+
         chip = part.get("chip", "ws2812b")
         if "w" in order(part) and chip != "sk6812":
             yield design.finding(

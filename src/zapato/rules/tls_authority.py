@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 
 from zapato.checks.rule import DesignRule, device
-from zapato.design.authority import authority
 from zapato.design.design import Design
 from zapato.errors import Unreadable
 from zapato.findings import Finding
@@ -27,6 +26,8 @@ def _find(design: Design) -> Iterator[Finding]:
             'authority = "ca.pem" in [mqtt]',
         )
     else:
+        from zapato.design.authority import authority
+
         try:
             authority(design)
         except Unreadable as error:

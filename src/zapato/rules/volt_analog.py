@@ -7,8 +7,8 @@ from zapato.checks.rule import DesignRule, device
 from zapato.design.design import Design, PinUse
 from zapato.findings import Finding
 from zapato.lang.units import digits
+from zapato.parts.kind import Part
 from zapato.parts.sensors import puts_out
-from zapato.parts.sensors.analog.chip import ratio
 
 _SERIES = (1.0, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2)
 """Resistor values of the E12 series (IEC 60063)."""
@@ -23,9 +23,15 @@ def _find(design: Design) -> Iterator[Finding]:
             yield from _offered(design, use, span)
 
 
+def _ratio(part: Part) -> float:
+    from zapato.parts.sensors.analog.chip import ratio
+
+    return ratio(part)
+
+
 def _judge(design: Design, board: Board, use: PinUse, span: tuple[float, float]) -> Iterator[Finding]:
     low, high = span
-    at_pin = high / ratio(use.part)
+    at_pin = high / _ratio(use.part)
     most, top, name = board.chip.input_most, board.analog.high, design.called(use.pin)
     divided = board.analog is not board.chip.analog
     if low < 0 or (at_pin > most and not divided) or (divided and at_pin > top * 1.1):
@@ -52,7 +58,7 @@ def _judge(design: Design, board: Board, use: PinUse, span: tuple[float, float])
 def _offered(design: Design, use: PinUse, span: tuple[float, float]) -> Iterator[Finding]:
     """An input of a converter chip bears its own supply and a little."""
     low, high = span
-    at_pin = high / ratio(use.part)
+    at_pin = high / _ratio(use.part)
     if use.pin.bears and (at_pin > use.pin.bears or low < 0):
         yield design.finding(
             "volt-analog",

@@ -9,6 +9,7 @@ import re
 from itertools import pairwise
 
 from zapato.record import record
+from zapato.regex import regex
 
 BLOCK = 16
 """Bytes of a block of a 32-bit heap (MICROPY_BYTES_PER_GC_BLOCK)."""
@@ -20,7 +21,7 @@ _FREE_BEFORE = [[*row, True].index(True) for row in _EACH]
 _FREE_BEHIND = [[*reversed(row), True].index(True) for row in _EACH]
 _WITHIN = [max(map(len, "".join("01"[used] for used in row).split("1"))) for row in _EACH]
 """The most free blocks in a row within one byte."""
-_ZEROS = re.compile(rb"\0+")
+_ZEROS = regex(rb"\0+")
 
 
 @record

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from zapato.findings import Place
 from zapato.lang.json_text import read_json
 from zapato.record import record
+from zapato.regex import regex
 from zapato.simulator.board import Effort, HeapUse
 
 if TYPE_CHECKING:
@@ -144,7 +145,7 @@ def story_of(
 
 ASKED = "the program itself asked for it"
 """The cause of a restart that is no failure: an order, a long press, new settings."""
-_ERROR = re.compile(r"\w*(Error|Exception|Interrupt)\b")
+_ERROR = regex(r"\w*(Error|Exception|Interrupt)\b")
 
 
 def _cause(records: Rows, at: int) -> str:

@@ -7,16 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
 from zapato.cli.terminal import table, wrapped
 
 if TYPE_CHECKING:
     from zapato.boards import Board
 
 Row = dict[str, object]
-
-
-ABOUT = About("Start", "boards, their pins, and what each can do", "zapato boards esp32-38pin")
 
 
 @click.command("boards")

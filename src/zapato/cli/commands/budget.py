@@ -7,14 +7,7 @@ from pathlib import Path
 import click
 
 from zapato.budgets.row import TOPICS
-from zapato.cli.about import About
 from zapato.lang.units import digits
-
-ABOUT = About(
-    "Check",
-    "currents, buses, memory, time against limits",
-    "zapato budget devices/porch-light.toml",
-)
 
 
 @click.command("budget")

@@ -9,15 +9,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
 from zapato.cli.each import Workers, each_device, spreading
 from zapato.cli.terminal import SHOWN, Meter, styled
 
 if TYPE_CHECKING:
     from zapato.firmware.lock import Entry
-
-
-ABOUT = About("Put on the board", "modules, update package, images", "zapato build devices/porch-light.toml")
 
 
 @click.command("build")

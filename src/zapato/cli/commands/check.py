@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
 from zapato.cli.each import Workers, spreading
 
 if TYPE_CHECKING:
@@ -16,9 +15,6 @@ if TYPE_CHECKING:
 
 PAYS = 400
 """Devices from which on processes of their own pay: one is checked in some milliseconds, starting a process takes half a second."""
-
-
-ABOUT = About("Check", "what cannot work on the board, and why", "zapato check devices/porch-light.toml")
 
 
 @click.command("check")

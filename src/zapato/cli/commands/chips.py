@@ -6,12 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About(
-    "Start", "the sensor chips: what each measures, and on what", "zapato chips --measures humidity"
-)
-
 
 @click.command("chips")
 @click.option("--measures", metavar="QUANTITY", help="Only those that measure this, such as humidity.")

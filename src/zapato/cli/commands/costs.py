@@ -6,10 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Start", "measure what an extension takes of a device's memory", "zapato costs buzzer --site .")
-
 
 @click.command("costs")
 @click.argument("name")

@@ -8,20 +8,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
-
 if TYPE_CHECKING:
     from zapato.deliver.air import Updated
     from zapato.deliver.cable import Written
     from zapato.design import Design
     from zapato.firmware import Build
-
-
-ABOUT = About(
-    "Put on the board",
-    "by cable, or over the air",
-    "zapato deliver devices/porch-light.toml --port /dev/ttyUSB0",
-)
 
 
 @click.command("deliver")

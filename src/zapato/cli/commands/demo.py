@@ -7,13 +7,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
-
 if TYPE_CHECKING:
     from zapato.simulator import SiteRehearsal
 from zapato.cli.each import show_failed
-
-ABOUT = About("Start", "the demo site, checked, built, rehearsed", "zapato demo --out refuge")
 
 
 @click.command("demo")

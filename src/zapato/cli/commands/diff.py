@@ -8,8 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from zapato.cli.about import About
-
 if TYPE_CHECKING:
     from zapato.changes import Change
     from zapato.design import Design
@@ -17,11 +15,6 @@ if TYPE_CHECKING:
 SIDE = 6
 """Rows of both traces that are shown from the first difference on."""
 WIDTH = 56
-
-
-ABOUT = About(
-    "Check", "what a change changes on wires and topics", "zapato diff HEAD devices/porch-light.toml"
-)
 
 
 @click.command("diff")

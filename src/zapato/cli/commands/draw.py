@@ -6,16 +6,7 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
 WHAT = ("pins", "wires", "links", "budget")
-
-
-ABOUT = About(
-    "Look",
-    "pins, wires and links as pictures or tables",
-    "zapato draw devices/porch-light.toml --out porch.png",
-)
 
 
 @click.command("draw")

@@ -4,10 +4,6 @@ from __future__ import annotations
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Check", "the check in an editor, while typing", "zapato editor")
-
 
 @click.command("editor")
 def COMMAND() -> int:

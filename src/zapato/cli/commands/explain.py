@@ -10,16 +10,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
-
 if TYPE_CHECKING:
     from zapato.checks.rule import Rule
 
 
 LIGHT = "status-led"
-
-
-ABOUT = About("Check", "the story behind the code of a finding", "zapato explain pin-boot-level")
 
 
 @click.command("explain")

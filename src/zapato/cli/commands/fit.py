@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from zapato.cli.about import About
 from zapato.cli.each import Workers, each_device, spreading
 from zapato.cli.terminal import wrapped
 
@@ -17,9 +16,6 @@ if TYPE_CHECKING:
 
 SHOWN = 3
 """Boards that are shown of each device, where there are several devices."""
-
-
-ABOUT = About("Start", 'choose a pin for every pin = "auto"', "zapato fit devices/porch-light.toml --write")
 
 
 @click.command("fit")

@@ -6,10 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Check", "correct misspelt names in the files", "zapato fix devices/porch-light.toml")
-
 
 @click.command("fix")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))

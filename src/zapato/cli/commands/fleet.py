@@ -6,10 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Follow", "which devices are there, with which version", "zapato fleet .")
-
 
 @click.command("fleet")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))

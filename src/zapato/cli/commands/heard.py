@@ -7,17 +7,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
-
 if TYPE_CHECKING:
     from zapato.adverts import Advert
     from zapato.design import Design
     from zapato.heard import ScanResult
-
-
-ABOUT = About(
-    "Follow", "what a device met on its buses, into its file", "zapato heard devices/porch-light.toml"
-)
 
 
 @click.command("heard")

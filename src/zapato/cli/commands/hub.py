@@ -7,13 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
-
 if TYPE_CHECKING:
     from zapato.cli.hub_run import Asked
-
-
-ABOUT = About("Follow", "values, history and alerts of a whole site", "zapato hub . --web 8123")
 
 
 @click.command("hub")

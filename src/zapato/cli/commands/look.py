@@ -6,10 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Look", "pins, wires and findings beside the editor", "zapato look devices/boot-dryer.toml")
-
 
 @click.command("look")
 @click.argument("device", type=click.Path(path_type=Path))

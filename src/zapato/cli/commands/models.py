@@ -6,10 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Look", "the W3C Thing Model of a kind of part", "zapato models relay")
-
 
 @click.command("models")
 @click.argument("kind", required=False)

@@ -6,12 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About(
-    "Start", "begin a device: a commented file", "zapato new porch-light --board esp32-38pin --room Porch"
-)
-
 
 @click.command("new")
 @click.argument("name")

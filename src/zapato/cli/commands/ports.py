@@ -4,10 +4,6 @@ from __future__ import annotations
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Put on the board", "serial ports, and what hangs on each", "zapato ports")
-
 
 @click.command("ports")
 @click.option(

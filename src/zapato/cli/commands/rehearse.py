@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from zapato.cli.about import About
 from zapato.cli.each import Workers, each_device, show_failed, spreading
 from zapato.record import record
 
@@ -37,9 +36,6 @@ class Options:
     changed: bool
     brief: bool
     form: str
-
-
-ABOUT = About("Rehearse", "run the firmware at the desk", "zapato rehearse devices/porch-light.toml")
 
 
 @click.command("rehearse")

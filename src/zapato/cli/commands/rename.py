@@ -6,12 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About(
-    "Check", "rename a part in every file that names it", "zapato rename devices/boot-dryer.toml heater oven"
-)
-
 
 @click.command("rename")
 @click.argument("device", type=click.Path(path_type=Path))

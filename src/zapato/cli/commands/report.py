@@ -9,16 +9,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
 from zapato.cli.each import Workers, each_device, spreading
 
 if TYPE_CHECKING:
     from zapato.design import Design
     from zapato.pages import DeviceReport, DeviceRow
     from zapato.simulator import Rehearsal
-
-
-ABOUT = About("Look", "a page with all of it, without a network", "zapato report . --out report")
 
 
 @click.command("report")

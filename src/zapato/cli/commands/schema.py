@@ -7,10 +7,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Check", "the JSON Schema of device files, for editors", "zapato schema > device.schema.json")
-
 
 @click.command("schema")
 def COMMAND() -> None:

@@ -6,10 +6,6 @@ from pathlib import Path
 
 import click
 
-from zapato.cli.about import About
-
-ABOUT = About("Look", "what devices say and hear over MQTT", "zapato topics devices/porch-light.toml")
-
 
 @click.command("topics")
 @click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))

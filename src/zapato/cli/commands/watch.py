@@ -8,16 +8,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from zapato.cli.about import About
-
 if TYPE_CHECKING:
     from zapato.deliver.watch import Said
 
 WHAT = ("note", "fault", "value", "event", "state", "vitals")
 COLORS = {"fault": "red", "note": "cyan", "value": "green", "state": "yellow"}
-
-
-ABOUT = About("Follow", "log and values of devices, live", "zapato watch devices/porch-light.toml")
 
 
 @click.command("watch")

@@ -15,6 +15,7 @@ from zapato.lang.fields import Wrong
 from zapato.lang.patterns import Slot, read_slot
 from zapato.parts.onewire.part import crc8 as low_crc8
 from zapato.record import record
+from zapato.regex import regex
 
 LONGEST = 32
 """Bytes of an answer at the most."""
@@ -65,7 +66,7 @@ class Layout:
         return bytes(made)
 
 
-_CHECK = re.compile(r"\{crc8(?::(low)|:([0-9a-fA-F]{2})/([0-9a-fA-F]{2}))?\}")
+_CHECK = regex(r"\{crc8(?::(low)|:([0-9a-fA-F]{2})/([0-9a-fA-F]{2}))?\}")
 
 
 def crc8(data: bytes, polynomial: int = 0x31, first: int = 0xFF) -> int:

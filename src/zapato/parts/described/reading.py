@@ -53,9 +53,10 @@ def read_description(source: Source, judged: bool = True) -> tuple[Description |
         CHIP, {key: value for key, value in document.data.items() if key in CHIP.by_name}, ()
     )
     begin, calibration, steps = (tuple(_steps(document, word)) for word in ("begin", "calibration", "step"))
-    terms, values = _terms(document), _values(document)
+    own = reserved("sensor.Sensor", "i2c_sensor.I2cSensor") if judged else frozenset[str]()
+    terms, values = _terms(document), _values(document, own)
     examples = tuple(_examples(document, head.get("bus", "")))
-    settings = _settings(document)
+    settings = _settings(document, own)
     description = Description(
         source.path.stem, head, begin, calibration, steps, terms, values, examples, settings
     )
@@ -109,14 +110,14 @@ def _steps(document: Document, word: str) -> list[ReadStep]:
     return steps
 
 
-def _values(document: Document) -> dict[str, ChipValue]:
+def _values(document: Document, own: frozenset[str]) -> dict[str, ChipValue]:
     values: dict[str, ChipValue] = {}
     for name, row in table(document.data, "value").items():
         path = ("value", name)
         if not name.isidentifier() or name != name.lower() or not isinstance(row, dict):
             document.found("bad-name", path, f"[value.{name}] is a name of a-z, 0-9 and _", of="key")
             continue
-        if name in reserved("sensor.Sensor", "i2c_sensor.I2cSensor") | {WORDS}:
+        if name in own | {WORDS}:
             document.found(
                 "bad-name", path, f"[value.{name}]: the program uses this name for itself", of="key"
             )
@@ -148,14 +149,12 @@ def _terms(document: Document) -> dict[str, Formula]:
     return terms
 
 
-def _settings(document: Document) -> dict[str, Setting]:
+def _settings(document: Document, own: frozenset[str]) -> dict[str, Setting]:
     settings: dict[str, Setting] = {}
     for name, row in table(document.data, "setting").items():
         path = ("setting", name)
         values = table(document.data, "value").keys() | {WORDS}
-        taken = {name, f"{name}_counts"} & (
-            reserved("sensor.Sensor", "i2c_sensor.I2cSensor") | TAKEN | values
-        )
+        taken = {name, f"{name}_counts"} & (own | TAKEN | values)
         if (
             not name.isidentifier()
             or name != name.lower()

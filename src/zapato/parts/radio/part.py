@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 from typing import cast
 
@@ -10,9 +9,10 @@ from zapato.lang.fields import Field, Wrong, boolean, measured, whole
 from zapato.parts.kind import Action, Driver, Kind, Part, Property, ScanEntry
 from zapato.parts.scans import on_radio
 from zapato.parts.simulation import Simulation
+from zapato.regex import regex
 
-_ADDRESS = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}")
-_BEGIN = re.compile(r"[0-9a-f]{2}(?::[0-9a-f]{2}){0,5}")
+_ADDRESS = regex(r"[0-9a-f]{2}(?::[0-9a-f]{2}){5}")
+_BEGIN = regex(r"[0-9a-f]{2}(?::[0-9a-f]{2}){0,5}")
 
 
 def read_address(value: object) -> str:
