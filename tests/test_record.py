@@ -15,7 +15,7 @@ from threading import Barrier
 import pytest
 
 import zapato
-from zapato.record import FIRST, record
+from zapato.record import _FIRST, record
 
 
 def _twins(decorate):
@@ -87,7 +87,7 @@ def _tried(classes, call, before=0):
     return repr(made), dataclasses.asdict(made), made == classes[which](*given, **named), made == "a"
 
 
-@pytest.mark.parametrize("before", [0, FIRST + 1])
+@pytest.mark.parametrize("before", [0, _FIRST + 1])
 @pytest.mark.parametrize("call", CALLS, ids=str)
 def test_a_record_does_what_its_dataclass_does(call, before):
     assert _tried(_twins(record), call, before) == _tried(DATACLASSES, call)

@@ -18,7 +18,7 @@ from threading import RLock
 from typing import Any, NoReturn, TypeVar, cast, dataclass_transform, overload
 
 T = TypeVar("T")
-FIRST = 50
+_FIRST = 100
 """Objects of a record that are made before its `__init__` is compiled, which takes as long as filling a hundred."""
 _LOCK = RLock()
 
@@ -70,7 +70,7 @@ class _Init:
     """Stands for the `__init__` of a class until it is compiled."""
 
     def __init__(self, waiting: _Waiting) -> None:
-        self._waiting, self._first = waiting, FIRST
+        self._waiting, self._first = waiting, _FIRST
 
     def __get__(self, instance: object, owner: type[Any]) -> Any:
         waiting = self._waiting
@@ -111,7 +111,9 @@ class _Waiting:
             self._plan = _plan(self.made)
         names, taken, rows = self._plan
         values = dict(zip(names, given, strict=False))
-        if len(given) > len(names) or not values.keys().isdisjoint(named) or not named.keys() <= taken:
+        if len(given) > len(names) or (
+            named and not (values.keys().isdisjoint(named) and named.keys() <= taken)
+        ):
             return self.compiled()(made, *given, **named)
         values |= named
         put: Callable[[object, str, Any], None] = object.__setattr__ if self._frozen else setattr

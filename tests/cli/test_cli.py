@@ -188,16 +188,16 @@ def test_ctrl_c_while_a_class_is_made_ends_with_the_same_code(tmp_path: Path):
 
 
 def test_every_command_stands_in_the_order_of_the_work_with_an_example_that_can_be_called(cli):
-    from zapato.cli.about import STEPS
-    from zapato.cli.app import APP, about, command_names
+    from zapato.cli.about import COMMANDS, STEPS
+    from zapato.cli.app import APP, command_names
 
     text = cli("--help").out
     steps = [text.index(f"{step}:") for step in STEPS]
     assert steps == sorted(steps)
     for name in command_names():
-        zapato, word, *words = shlex.split(about(name).example.partition(" > ")[0])
-        assert (zapato, word) == ("zapato", name) and f"  {name} " in text and about(name).short in text
-        assert about(name).example in cli(name, "--help").out
+        zapato, word, *words = shlex.split(COMMANDS[name].example.partition(" > ")[0])
+        assert (zapato, word) == ("zapato", name) and f"  {name} " in text and COMMANDS[name].short in text
+        assert COMMANDS[name].example in cli(name, "--help").out
         APP.get_command(None, name).make_context(name, words)
 
 
@@ -234,3 +234,12 @@ def test_a_file_that_is_something_else_is_told_for_what_it_is_by_every_command(p
         called = cli(*words)
         assert called.code and "this is a rehearsal, not a device file" in called.out + called.err, words
         assert "missing-key" not in called.out + called.err
+
+
+def test_each_module_of_a_command_is_listed():
+    from pkgutil import iter_modules
+
+    from zapato.cli import commands
+    from zapato.cli.about import COMMANDS
+
+    assert sorted(COMMANDS) == sorted(module.name for module in iter_modules(commands.__path__))

@@ -9,6 +9,7 @@ from pathlib import Path
 from zapato import extensions
 from zapato.boards.board import Board
 from zapato.findings import Finding
+from zapato.lang.folder import remembered
 from zapato.record import record
 
 
@@ -23,6 +24,11 @@ class SiteBoards:
 
 def site_boards(root: Path | None) -> SiteBoards:
     """The boards in `root`/boards/ and of the extensions in force; read again when one of the files has changed."""
+    return remembered(_site_boards_now, (root, extensions.scope()))
+
+
+def _site_boards_now(key: tuple[Path | None, object]) -> SiteBoards:
+    root, _ = key
     folders = [root / "boards"] if root else []
     folders += [bundle.folder / "boards" for bundle in extensions.bundles().values()]
     paths = [path for folder in folders for path in sorted(folder.glob("*.toml"))]

@@ -9,8 +9,10 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cache, lru_cache
+from itertools import chain
+from math import fsum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -77,57 +79,75 @@ def memory(design: Design) -> Memory | None:
     heap = {what: count * of_heap.get(what, 0.0) for what, count in needed.items()}
     if (design.mqtt or {}).get("tls"):
         heap["TLS buffers"] = float(sum(port(design.board.chip.port).tls.pieces))
-    flash = sum([count * of_flash.get(what, 0.0) for what, count in needed.items()])
+    flash = fsum([count * of_flash.get(what, 0.0) for what, count in needed.items()])
     share = 1.0 if has >= ROOMY else STARTS
     gaps = tuple(what for what in needed if what.startswith(("module ", "part ")) and what not in of_heap)
-    return Memory(round(sum(heap.values())), has, round(flash), heap, round(share * has), gaps)
+    return Memory(round(fsum(heap.values())), has, round(flash), heap, round(share * has), gaps)
 
 
 def features(design: Design) -> Counter[str]:
     """What the figures are measured for, and how often this design has it."""
-    total: Counter[str] = Counter()
-    for owner in owners(design).values():
-        total.update(owner)
-    return total
+    total: dict[str, int] = {}
+    for _, taken in _taken(design):
+        _add(total, taken)
+    _add(total, {f"module {module}": 1 for module in runtime_modules(design)})
+    return Counter(total)
 
 
 def owners(design: Design) -> dict[str, Counter[str]]:
     """The features by what brings them along: the program itself, the network, each part and link, and the first of a kind."""
-    owned: dict[str, Counter[str]] = {PROGRAM: Counter({"always": 1})}
-    for name, driver in drivers(design).items():
-        part = design.parts[name]
-        owned[part.id] = _of_driver(design, part, driver)
-    for heard in design.heard.values():
-        mine = owned[f"device {heard.name}"] = Counter({"part RemotePart": 1})
-        mine["heard"] += len({*heard.properties, *heard.events})
-        mine["letters"] += len(heard.name) + 2 * len(heard.design.topic)
-    if any(sunny for _, sunny in timed(design)):
-        owned["the sun's table"] = Counter({"data": 4 * WEEKS})
-    for part in design.parts.values():
-        if follows(part):
-            owned.setdefault(part.id, Counter()).update(
-                {"link": 1, "function": 1, "code": len(follows(part))}
-            )
-    for link in design.links:
-        codes = [*_codes(link)]
-        plain = sum(not command.code for command in link.commands)
-        more = {"link": 1, "function": len(codes), "code": sum(map(len, codes)), "order": plain}
-        owned[f"link {link.number}"] = Counter(more)
-    for owner, modules in _brought(design).items():
-        owned.setdefault(owner, Counter()).update({f"module {module}": 1 for module in modules})
+    owned: dict[str, Counter[str]] = {}
+    modules = {
+        owner: {f"module {module}": 1 for module in brought} for owner, brought in _brought(design).items()
+    }
+    for owner, taken in chain(_taken(design), modules.items()):
+        owned.setdefault(owner, Counter()).update(taken)
     return owned
 
 
-def _of_driver(design: Design, part: Part, driver: Driver) -> Counter[str]:
+def _add(total: dict[str, int], taken: Mapping[str, int]) -> None:
+    """As Counter.update, in a fifth of its time: every device of a site is counted."""
+    for what, count in taken.items():
+        total[what] = total.get(what, 0) + count
+
+
+def _taken(design: Design) -> Iterator[tuple[str, Mapping[str, int]]]:
+    """What each owner takes beside modules."""
+    yield PROGRAM, {"always": 1}
+    for name, driver in drivers(design).items():
+        part = design.parts[name]
+        yield part.id, _of_driver(design, part, driver)
+    for heard in design.heard.values():
+        number, letters = (
+            len({*heard.properties, *heard.events}),
+            len(heard.name) + 2 * len(heard.design.topic),
+        )
+        yield f"device {heard.name}", {"part RemotePart": 1, "heard": number, "letters": letters}
+    if any(sunny for _, sunny in timed(design)):
+        yield "the sun's table", {"data": 4 * WEEKS}
+    for part in design.parts.values():
+        if condition := follows(part):
+            yield part.id, {"link": 1, "function": 1, "code": len(condition)}
+    for link in design.links:
+        codes = [*_codes(link)]
+        plain = sum(not command.code for command in link.commands)
+        yield (
+            f"link {link.number}",
+            {"link": 1, "function": len(codes), "code": sum(map(len, codes)), "order": plain},
+        )
+
+
+def _of_driver(design: Design, part: Part, driver: Driver) -> Mapping[str, int]:
     """What a part takes beside its modules."""
-    counts = Counter({f"part {driver.cls}": 1, "letters": len(part.name), "data": driver.data})
+    counts = {f"part {driver.cls}": 1, "letters": len(part.name), "data": driver.data}
     counts["spoken"] = int(design.mqtt is not None)  # a mark in each part of what of it waits to be published
-    counts.update({f"part {cls}": 1 for _, cls, _ in driver.wraps})
+    for _, cls, _ in driver.wraps:
+        _add(counts, {f"part {cls}": 1})
     if driver.watches:
-        counts.update({"function": 2, "code": len(part.get(driver.watches, ""))})
+        _add(counts, {"function": 2, "code": len(part.get(driver.watches, ""))})
     if driver.tells:
         lines = [line for page in part.pages(driver.tells) for line in page]
-        counts.update({"function": len(lines), "code": sum(map(len, lines))})
+        _add(counts, {"function": len(lines), "code": sum(map(len, lines))})
     return counts
 
 

@@ -93,6 +93,8 @@ class CsvSource(Source):
 
 def is_family(text: bytes) -> bool:
     """True where a device file begins as that of a family does."""
+    if b"with" not in text:
+        return False
     text = b"\n" + text.removeprefix(codecs.BOM_UTF8)
     begin, first = _BEGIN.search(text), _TABLE.search(text)
     return begin is not None and (first is None or begin.start() < first.start())
