@@ -18,7 +18,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import field
 from functools import cache, lru_cache
 from importlib.resources import files
-from itertools import product
+from itertools import chain, product
 from keyword import iskeyword
 from string import ascii_letters
 
@@ -38,6 +38,8 @@ class _Module:
     """One module's names: what it gives, and how each is used."""
 
     tree: ast.Module
+    tops: frozenset[str] = frozenset()
+    """What stands at its top: modules are put together into one, so these names are everybody's."""
     given: set[str] = field(default_factory=set[str])
     lent: set[str] = field(default_factory=set[str])
     """Attributes that it gives to objects of others, such as d.clock: whose classes these have is not seen here."""
@@ -50,8 +52,11 @@ class _Module:
 
 def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[str, str]]]:
     """The same modules with other names, line by line as before; and the new name of each, by module."""
-    modules = {name: _read(_PLACE.sub(f"{MODULE}(0)", text)) for name, text in sources.items()}
-    tops = {name for module in modules.values() for name in _tops(module.tree)}
+    modules = {
+        name: _read(_PLACE.sub(f"{MODULE}(0)", text) if MODULE in text else text)
+        for name, text in sources.items()
+    }
+    tops = {name for module in modules.values() for name in module.tops}
     said = {name for module in modules.values() for name in module.fixed}
     fixed = port_names() | ENTRIES | said
     given = {name for module in modules.values() for name in module.given}
@@ -66,20 +71,24 @@ def shorten(sources: Mapping[str, str]) -> tuple[dict[str, str], dict[str, dict[
     plain = {name for module in modules.values() for name in module.plain}
     # A property that a device file names is an attribute, too: no other may get its name.
     never, bare = given | said, plain | tops
-    in_the_open = never | plain
     related = _related(modules)
     to: dict[str, dict[str, str]] = {name: {} for name in sources}
     used: dict[str, set[str]] = {name: set() for name in sources}
+    candidates = [free for free in _free() if free not in never]
+    closed = [free for free in candidates if free not in plain]
+    rom = frozenset(names_in_rom())
+    taken = set[str]()  # by names that several modules have: these come first
     for name in sorted(own, key=lambda n: (n not in shared, -len(n), n)):
         for places in [list(modules)] if name in shared else [[m] for m in users[name]]:
-            near = modules if name in shared else related[places[0]]
-            barred = in_the_open if name in bare else never
-            barred = barred.union(*(used[module] for module in near if used[module]))
-            new = next(free for free in _free() if free not in barred)
-            if new in names_in_rom() or len(new) < len(name):
+            barred = taken if name in shared else taken.union(*(used[m] for m in related[places[0]]))
+            new = next(free for free in (closed if name in bare else candidates) if free not in barred)
+            if new in rom or len(new) < len(name):
                 for module in places:
                     to[module][name] = new
-                    used[module].add(new)
+                if name in shared:
+                    taken.add(new)
+                else:
+                    used[places[0]].add(new)
     return {name: _renamed(text, to[name]) for name, text in sources.items()}, to
 
 
@@ -99,19 +108,19 @@ def _listed(name: str) -> list[str]:
     return (files("zapato") / "firmware" / "names" / f"{name}.txt").read_text("utf-8").split()
 
 
-def _free() -> Iterator[str]:
+@cache
+def _free() -> tuple[str, ...]:
     """Names to give, the cheapest first."""
-    yield from names_in_rom()
-    yield from ascii_letters
     pairs = ("".join(pair) for pair in product(ascii_letters, repeat=2))
-    yield from (pair for pair in pairs if not iskeyword(pair))
+    return (*names_in_rom(), *ascii_letters, *(pair for pair in pairs if not iskeyword(pair)))
 
 
 @lru_cache(maxsize=256)
 def _read(text: str) -> _Module:
     """What a module says of names: of every device the same modules, so that a site of many reads each once."""
     module = _Module(parsed(text))
-    module.given |= set(_tops(module.tree))
+    module.tops = frozenset(_tops(module.tree))
+    module.given |= module.tops
     for node in ast.walk(module.tree):
         if isinstance(node, (ast.FunctionDef, ast.ClassDef)):
             module.given.add(node.name)
@@ -147,7 +156,7 @@ def _read(text: str) -> _Module:
 
 
 def _tops(tree: ast.Module) -> Iterator[str]:
-    """Names at the top of a module: modules are put together into one, so these are everybody's."""
+    """Names at the top of a module."""
     for node in tree.body:
         yield from _called(node)
         yield from _bound(node)
@@ -187,11 +196,20 @@ def _related(modules: Mapping[str, _Module]) -> dict[str, set[str]]:
 _PLACE = regex(rf"\b{MODULE}\(\d+\)")
 """Where a text stands on the flash: another number in every device, and nothing of names."""
 _STRINGS_AND_NAMES = regex(
-    r"""[A-Za-z]{0,2}(?:\"{3}.*?\"{3}|'{3}.*?'{3}|"(?:\\.|[^"\\\n])*"|'(?:\\.|[^'\\\n])*')|#[^\n]*|\b[A-Za-z_]\w*""",
+    r"""([A-Za-z]{0,2}(?:\"{3}.*?\"{3}|'{3}.*?'{3}|"(?:\\.|[^"\\\n])*"|'(?:\\.|[^'\\\n])*')|#[^\n]*|\b[A-Za-z_]\w*)""",
     re.DOTALL,
 )
 
 
+@lru_cache(maxsize=256)
+def _pieces(text: str) -> tuple[list[str], list[str]]:
+    """The texts, comments and names of a module, and what stands between them: most modules are those of every device."""
+    pieces = _STRINGS_AND_NAMES.split(text)
+    return pieces[1::2], pieces[::2]
+
+
 def _renamed(text: str, to: Mapping[str, str]) -> str:
     """The text with every name of the table exchanged where it stands; texts and comments stay."""
-    return _STRINGS_AND_NAMES.sub(lambda piece: to.get(piece[0], piece[0]), text)
+    pieces, between = _pieces(text)
+    renamed = [to.get(piece, piece) for piece in pieces]
+    return "".join(chain.from_iterable(zip(between, [*renamed, ""], strict=True)))

@@ -12,12 +12,18 @@ _LINED = const(24)  # requests that may wait
 _REFUSALS = ("it refuses", "no such function", "no such register", "no such value", "it failed", "accepted", "busy")
 
 
+# What four bits that are shifted out add to the check sum: the polynomial 0xA001 four times.
+_FOUR = (0, 52225, 55297, 5120, 61441, 15360, 10240, 58369, 40961, 27648, 30720, 46081, 20480, 39937, 34817, 17408)
+
+
 def crc16(data, size):
+    # Modbus over Serial Line V1.02, 6.2.2, with four bits a step in place of one: a third of the time.
     crc = 0xFFFF
+    four = _FOUR
     for at in range(size):
         crc ^= data[at]
-        for _ in range(8):
-            crc = crc >> 1 ^ 0xA001 if crc & 1 else crc >> 1
+        crc = crc >> 4 ^ four[crc & 15]
+        crc = crc >> 4 ^ four[crc & 15]
     return crc
 
 
