@@ -8,20 +8,29 @@ STAMP  := $(VENV)/.installed
 # Some environments switch bytecode off: then each of the tests' processes would compile all modules anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint bench screenshots docs site clean
+.PHONY: demo test lint lint-code lint-types lint-device lint-users bench screenshots docs site clean
 
 demo: $(USED)
 	$(BIN)/zapato demo --out zapato-demo
 
-# Three at a time on two cores: some tests wait for real time.
-test: $(STAMP) lint $(VENV)/foreign/.installed
+# Three at a time on two cores: some tests wait for real time, and some of what is installed is waited for, too.
+test: $(STAMP)
+	$(MAKE) --jobs=3 lint $(VENV)/foreign/.installed
 	$(BIN)/python -m pytest -n 3 --dist loadgroup
 
-lint: $(STAMP) $(VENV)/stubs/.installed
+lint: lint-code lint-types lint-device lint-users
+
+lint-code: $(STAMP)
 	$(BIN)/ruff check src tests benchmarks tools
 	$(BIN)/lint-imports
+
+lint-types: $(STAMP)
 	$(BIN)/pyright
+
+lint-device: $(STAMP) $(VENV)/stubs/.installed
 	$(BIN)/python tools/runtime_types.py $(VENV)/stubs
+
+lint-users: $(STAMP)
 	$(BIN)/python tools/user_types.py
 
 bench: $(STAMP)
@@ -52,7 +61,7 @@ $(USED): pyproject.toml
 	@touch $(USED)
 
 $(STAMP): $(USED)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --editable '.[dev]'
 	@touch $(STAMP)
 
 # The published stubs of each MicroPython port, newest and oldest release, to type-check the runtime against the real modules.
