@@ -14,18 +14,20 @@ from zapato.errors import UnknownName, ZapatoError
 _CODES = "zapato.rules"
 
 
-def _module_names() -> list[str]:
+def _module_names(folder: str) -> list[str]:
     """The modules of `zapato.rules`; pkgutil lists them in twice the time."""
-    files = os.listdir(import_module(_CODES).__path__[0])
-    return sorted(file[:-3] for file in files if file.endswith(".py") and not file.startswith("_"))
+    return sorted(
+        file[:-3] for file in os.listdir(folder) if file.endswith(".py") and not file.startswith("_")
+    )
 
 
 @cache
 def rules() -> Mapping[str, Rule]:
     """Every rule by its code, in the order of codes."""
     rules: list[Rule] = []
-    for name in _module_names():
-        module = import_module(f"{_CODES}.{name}")
+    folder = import_module(_CODES).__path__[0]
+    for name in _module_names(folder):
+        module = extensions.loaded(f"{_CODES}.{name}", f"{folder}{os.sep}{name}.py")
         rules.extend(getattr(module, "RULES", ()) or (module.RULE,))
     for bundle in extensions.with_file("rule.py"):
         rules.extend(getattr(bundle.module("rule"), "RULES", ()) or (bundle.member("rule", "RULE"),))
