@@ -128,3 +128,17 @@ def test_every_field_of_a_public_record_is_told(record):
         _, _, listed = (inspect.cleandoc(base.__doc__ or "")).partition("Attributes:\n")
         told |= set(re.findall(r"^    (\w+): ", listed.split("\n\n")[0], re.MULTILINE))
     assert {each.name for each in dataclasses.fields(record) if each.init} <= told
+
+
+def test_the_description_on_a_package_index_has_no_link_that_leads_nowhere(tmp_path):
+    """The project's own hook is asked as the build asks it; everything else of the README stays."""
+    from hatchling.metadata.core import ProjectMetadata
+    from hatchling.plugin.manager import PluginManager
+
+    described = ProjectMetadata(str(ROOT), PluginManager()).core.readme
+    assert not re.search(r"\]\((?!https?:)", described) and "![" not in described
+    assert (
+        "[relay.heater]" in described
+        and "`zapato editor`" in described
+        and "how: docs/editor.md" in described
+    )
