@@ -80,7 +80,7 @@ def _parts(old: Design, new: Design) -> Iterable[Change]:
         if a and b and a.kind is b.kind:
             one, two = _given(old, a.path), _given(new, b.path)
             yield from _compared(
-                "parts", *({f"{name} {key}": _told(v) for key, v in table.items()} for table in (one, two))
+                "parts", *({f"{name} {key}": _as_text(v) for key, v in table.items()} for table in (one, two))
             )
             continue
         if a:
@@ -90,7 +90,7 @@ def _parts(old: Design, new: Design) -> Iterable[Change]:
 
 
 def _table(design: Design, path: tuple[str, str]) -> str:
-    keys = (f"{key} {_told(value)}" for key, value in sorted(_given(design, path).items()))
+    keys = (f"{key} {_as_text(value)}" for key, value in sorted(_given(design, path).items()))
     return f"{path[0]}: {', '.join(keys)}"
 
 
@@ -99,9 +99,9 @@ def _given(design: Design, path: tuple[str, str]) -> Mapping[str, Any]:
     return cast(Mapping[str, Any], table.get(path[1], {}) if isinstance(table, dict) else {})
 
 
-def _told(value: object) -> str:
+def _as_text(value: object) -> str:
     if isinstance(value, list):
-        return "[" + ", ".join(_told(item) for item in cast(list[object], value)) + "]"
+        return "[" + ", ".join(_as_text(item) for item in cast(list[object], value)) + "]"
     return str(value).lower() if isinstance(value, bool) else str(value)
 
 
@@ -115,7 +115,7 @@ def _wires(design: Design) -> dict[str, str]:
 
 def _topics(design: Design) -> dict[str, str]:
     return {
-        topic.name: f"{topic.payload}{', kept' if topic.retained else ''}"
+        topic.name: f"{topic.payload}{', retained' if topic.retained else ''}"
         for topic in topics(design)
         if topic.of != "heard"
     }
@@ -156,7 +156,9 @@ def _written(design: Design) -> list[dict[str, Any]]:
 def _short(row: Mapping[str, Any]) -> str:
     do = row.get("do", "")
     acts = "; ".join(map(str, cast(list[object], do))) if isinstance(do, list) else str(do)
-    rest = ", ".join(f"{key} {_told(value)}" for key, value in row.items() if key not in ("when", "do", "at"))
+    rest = ", ".join(
+        f"{key} {_as_text(value)}" for key, value in row.items() if key not in ("when", "do", "at")
+    )
     return f"{acts} ({rest})" if acts and rest else acts or rest
 
 
@@ -176,7 +178,7 @@ def _memory(old: Design, new: Design) -> Iterable[Change]:
 
 Row = tuple[float, str, str, str]
 """Of a trace: s, what, name, value."""
-KEPT = ("pin", "mqtt", "act", "power", "net", "lights", "message")
+COMPARED = ("pin", "mqtt", "act", "power", "net", "lights", "message")
 """What of a trace is compared: not what only measures, prints or judges."""
 
 
@@ -196,10 +198,10 @@ def plain_rows(rows: Sequence[Mapping[str, Any]], design: Design) -> list[Row]:
         else f"{use.part.name} {use.need.field}"
         for use in design.uses
     }
-    kept = (r for r in rows if r["what"] in KEPT and not str(r["name"]).endswith("/vitals"))
+    compared = (r for r in rows if r["what"] in COMPARED and not str(r["name"]).endswith("/vitals"))
     plain = [
         (r["t"] / 1000, str(r["what"]), names.get(str(r["name"]), str(r["name"])), str(r["value"]))
-        for r in kept
+        for r in compared
     ]
     start = [row for row in plain if row[0] == 0]
     return [*sorted(start), *plain[len(start) :]]

@@ -14,10 +14,10 @@ def regex(text: AnyStr, flags: int = 0) -> re.Pattern[AnyStr]:
 
     A mistake in the expression raises re.error where it is first used.
     """
-    return cast("re.Pattern[AnyStr]", _Waiting(text, flags))
+    return cast("re.Pattern[AnyStr]", _Expression(text, flags))
 
 
-class _Waiting:
+class _Expression:
     def __init__(self, text: str | bytes, flags: int) -> None:
         self._text, self._flags = text, flags
 

@@ -118,10 +118,10 @@ def jobs_for(count: int, asked: int | None, pays: int = PAYS) -> int:
     return 1 if count < pays else min(os.cpu_count() or 1, count)
 
 
-def _quiet_end(told: threading.ExceptHookArgs, before: Callable[[threading.ExceptHookArgs], Any]) -> None:
+def _quiet_end(hook: threading.ExceptHookArgs, before: Callable[[threading.ExceptHookArgs], Any]) -> None:
     """The pool's own thread stumbles over cancelled work when its workers are ended (Python before 3.12, `terminate_broken`)."""
-    if told.exc_type is not InvalidStateError:
-        before(told)
+    if hook.exc_type is not InvalidStateError:
+        before(hook)
 
 
 @contextlib.contextmanager

@@ -814,7 +814,7 @@ def service(monkeypatch):
 
     monkeypatch.setattr(module, "PersistentConnection", Way)
     made = module.Service(("broker", 1883), History())
-    made.way.service = made
+    made.connection.service = made
     return made
 
 
@@ -826,7 +826,7 @@ def test_numbers_of_a_session_that_is_gone_mean_nothing(service, designs):
     """After a broker's restart its numbers begin anew; what then comes twice must not be taken for what came before."""
     limit = "refuge/porch-light/sky/illuminance"
     about = described(next(each for each in designs if each.name == "porch-light"))
-    service.way.batches = [
+    service.connection.batches = [
         [
             (1, message(*about, mid=1, retain=True)),
             (1, message(limit, b"1", 7)),
@@ -836,7 +836,7 @@ def test_numbers_of_a_session_that_is_gone_mean_nothing(service, designs):
         [(2, message(limit, b"2", 7, dup=True)), (3, message(limit, b"3", 7, dup=True))],
     ]
     service._run()
-    assert kept_of(service, "porch-light.sky.illuminance") == [1, 2, 3] and len(service.way.acked) == 6
+    assert kept_of(service, "porch-light.sky.illuminance") == [1, 2, 3] and len(service.connection.acked) == 6
 
 
 def test_what_is_over_within_a_second_is_told_as_well(service, designs, site):
@@ -851,7 +851,7 @@ def test_what_is_over_within_a_second_is_told_as_well(service, designs, site):
         [(1, message("refuge/gear-locker/cellar/temperature", value, mid))]
         for mid, value in enumerate((b"5", b"3", b"6"), 5)
     ]
-    service.way.batches = [[(1, message(*about, mid=4, retain=True))], *values]
+    service.connection.batches = [[(1, message(*about, mid=4, retain=True))], *values]
     service._run()
     assert [row["name"] for row in service.history.alerts()] == ["frost"] and not service.watchman.standing
 
@@ -871,12 +871,12 @@ def test_what_the_disk_has_no_room_for_waits_and_is_not_acknowledged(service, de
     monkeypatch.setattr(
         service._over,
         "wait",
-        lambda seconds: tries.append((seconds, service.trouble, list(service.way.acked))),
+        lambda seconds: tries.append((seconds, service.trouble, list(service.connection.acked))),
     )
-    service.way.batches = [[(1, message(*about, mid=4, retain=True)), (1, message(topic, b"true", 5))]]
+    service.connection.batches = [[(1, message(*about, mid=4, retain=True)), (1, message(topic, b"true", 5))]]
     service._run()
     assert tries == [(1, "the disk is full", [])] * 3
-    assert kept_of(service, f"{designs[0].name}.heater.on") == [True] and service.way.acked == [4, 5]
+    assert kept_of(service, f"{designs[0].name}.heater.on") == [True] and service.connection.acked == [4, 5]
     assert not service.trouble
 
 
@@ -896,7 +896,7 @@ def test_what_is_odd_ends_neither_the_following_nor_the_page(service, designs, o
     about = described(designs[0])
     strange = json.dumps({"@context": CONTEXT, **ODD[odd]}).encode()
     topic = about[0].replace("/about", "/heater/on")
-    service.way.batches = [
+    service.connection.batches = [
         [(1, message("refuge/odd/about", strange, 2, retain=True)), (1, message("x/y", b'"\\ud800"', 3))],
         [(1, message(*about, mid=4, retain=True)), (1, message(topic, b"true", 5))],
     ]
@@ -915,12 +915,12 @@ def test_one_message_that_nobody_foresaw_costs_no_other(service, designs, monkey
         return hear(topic, *given)
 
     monkeypatch.setattr(service.hub, "hear", fails)
-    service.way.batches = [
+    service.connection.batches = [
         [(1, message(*about, retain=True)), (1, message("bad", b"", 2)), (1, message(topic, b"true", 3))]
     ]
     service._run()
     assert kept_of(service, f"{designs[0].name}.heater.on") == [True]
-    assert "unforeseen" in service.odd and service.way.acked == [1, 2, 3]
+    assert "unforeseen" in service.odd and service.connection.acked == [1, 2, 3]
 
 
 def test_once_a_day_what_is_old_goes_thins_and_stays_in_its_room(service, monkeypatch):

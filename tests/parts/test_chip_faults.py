@@ -63,9 +63,9 @@ def test_a_chip_that_falls_silent_and_comes_back_is_set_up_anew(bench, monkeypat
 
         def silent(self, given, whole=whole):
             now = clock.setdefault(
-                "now", self.feel
+                "now", self.stimulus
             )  # the simulator's own quantity tells the time: 99 means silence
-            if now and self.feel(what) == 9:
+            if now and self.stimulus(what) == 9:
                 if hasattr(self, "power_on"):
                     self.power_on()
                 elif hasattr(self, "mode"):

@@ -227,7 +227,7 @@ def test_a_converter_on_spi_answers_a_frame_of_three_bytes():
     """As the datasheets draw it for a microcontroller (figures 6-1): the result is right-aligned in the last bytes."""
     for name, bits in (("mcp3008", 10), ("mcp3208", 12)):
         made = stand_in(name, lambda what: None)
-        made.join(SimpleNamespace(felt=lambda kind, gpio: {105: 2.0}.get(gpio)), {5: 105}, None)
+        made.join(SimpleNamespace(applied=lambda kind, gpio: {105: 2.0}.get(gpio)), {5: 105}, None)
         frame = (
             0b1_1_101 << bits + 2
         )  # start, one input, number 5; then a clock to sample, the null bit, the result

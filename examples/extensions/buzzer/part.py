@@ -28,7 +28,7 @@ class BuzzerKind(Kind):
     name = "buzzer"
     help = "an active buzzer: it sounds while it is on"
     fields = (
-        *switched_pin("the buzzer", kept=False),
+        *switched_pin("the buzzer", persisted=False),
         measured("tone", "how long one beep is", "time", 120, least=20, most=2000),
     )
     actions = {**SWITCHING, "beep": Action((Argument("times", "number"),), help="so many short tones")}

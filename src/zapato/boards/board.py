@@ -294,7 +294,7 @@ class SupplyInput:
         return self.low <= low and high <= self.high
 
     @property
-    def told(self) -> str:
+    def description(self) -> str:
         """The input and its range, in words."""
         return f"{self.name}, {self.low:g} V to {self.high:g} V" + (f"; {self.note}" if self.note else "")
 

@@ -26,7 +26,7 @@ def incompatibilities(use: PinUse, design: Design) -> Iterator[tuple[PinRule, In
             yield rule, judged
 
 
-def suits(use: PinUse, design: Design) -> bool:
+def is_compatible(use: PinUse, design: Design) -> bool:
     """True where no objection of severity error stands."""
     return not any(problem.severity == "error" for _, problem in incompatibilities(use, design))
 

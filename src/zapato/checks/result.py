@@ -78,7 +78,7 @@ class CheckResult:
         return {name: value for name, value in vars(self).items() if name != "design"}
 
     @property
-    def told(self) -> str:
+    def place_in_messages(self) -> str:
         """Its file, or the row of its family's table, as messages name it."""
         return self.design.row_place or self.source
 

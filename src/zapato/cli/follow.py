@@ -30,14 +30,14 @@ def follow(paths: Sequence[Path], only: Sequence[str], devices: Sequence[str]) -
     try:
         while True:
             if changed := follower.look():
-                code = _told(changed, only, devices)
+                code = _show_change(changed, only, devices)
             time.sleep(PAUSE)
     except KeyboardInterrupt:
         click.echo(err=True)
     return code
 
 
-def _told(changed: Changed, only: Sequence[str], devices: Sequence[str]) -> int:
+def _show_change(changed: Changed, only: Sequence[str], devices: Sequence[str]) -> int:
     report = changed.report.only(only, devices)
     if changed.files:
         names = ", ".join(shown(file) for file in changed.files[:4])
@@ -55,8 +55,8 @@ def _told(changed: Changed, only: Sequence[str], devices: Sequence[str]) -> int:
 
 def _line(sign: str, finding: Finding) -> str:
     """A finding with its way out, after the sign that tells whether it came or went."""
-    way = f" ({finding.fixes[0]})" if sign == "+" and finding.fixes else ""
+    fix_text = f" ({finding.fixes[0]})" if sign == "+" and finding.fixes else ""
     place = finding.place
     where = f"{place.file}:{place.line}:{place.column}: " if sign == "+" else f"{place.file}: "
-    text = f"{where}{finding.severity} {finding.code}: {finding.message}{way}"
+    text = f"{where}{finding.severity} {finding.code}: {finding.message}{fix_text}"
     return f"{styled(sign, fg=SIGNS[sign], bold=True)} {text}"

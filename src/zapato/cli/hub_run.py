@@ -206,7 +206,7 @@ def ready(asked: Asked) -> Generator[Service]:
         held.callback(service.stop)
         _describe(service, designs)
         if asked.demo:
-            _alive(designs, broker, held)
+            _demo_activity(designs, broker, held)
         _alerts(service, asked, designs)
         yield service
 
@@ -278,13 +278,13 @@ def _describe(service: Service, designs: Sequence[Design]) -> None:
         service.say(OutgoingMessage(f"{design.topic}/about", text, retain=True))
 
 
-def _alive(designs: Sequence[Design], broker: tuple[str, int], held: ExitStack) -> None:
+def _demo_activity(designs: Sequence[Design], broker: tuple[str, int], held: ExitStack) -> None:
     from zapato.simulator.demo_activity import DemoActivity
 
     click.echo(f"starting {len(designs)} devices in the simulator ...", err=True)
-    alive = DemoActivity(designs, broker)
-    held.callback(alive.stop)
-    alive.start()
+    activity = DemoActivity(designs, broker)
+    held.callback(activity.stop)
+    activity.start()
 
 
 def _alerts(service: Service, asked: Asked, designs: Sequence[Design]) -> None:
@@ -340,15 +340,15 @@ def do(service: Service, line: str, asked: Asked) -> int:
     wanted = saying.topic.removesuffix("/set")
     answered = threading.Event()
 
-    def told(change: HubEvent) -> None:
+    def on_change(change: HubEvent) -> None:
         thing = service.hub.things.get(change.name.partition(".")[0])
         what = thing.properties.get(change.name.partition(".")[2]) if thing else None
         if what and what.reads == wanted and json.dumps(change.value) == saying.payload:
             answered.set()
 
-    service.hub.listen(told)
+    service.hub.listen(on_change)
     service.say(saying)
-    if not service.way.arrived():
+    if not service.connection.arrived():
         raise NotDelivered("the broker did not take it", "try again")
     if wanted == saying.topic:  # an action: nothing says that it was done
         click.echo(f"sent: {harmless(line)}")

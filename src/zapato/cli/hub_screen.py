@@ -141,13 +141,15 @@ class _Screen:
         things = self.hub.things
         there = sum(self.hub.online(name) is True for name in [*things])
         host, port = self.service.broker
-        way = "" if self.service.way.up else "   THE BROKER IS AWAY"
+        connection = "" if self.service.connection.up else "   THE BROKER IS AWAY"
         wrong = self.service.trouble or self.service.odd
         trouble = f"   {wrong}" if wrong else ""
         return [
             (
                 "",
-                f" {len(things)} devices, {there} online   {host}:{port}{way}{trouble}".ljust(self.columns()),
+                f" {len(things)} devices, {there} online   {host}:{port}{connection}{trouble}".ljust(
+                    self.columns()
+                ),
             )
         ]
 
@@ -156,13 +158,13 @@ class _Screen:
 
     def alerts(self) -> Line:
         lines: list[tuple[str, str]]
-        told = self.service.history.standing()[:4]
+        standing_alerts = self.service.history.standing()[:4]
         lines = [
             (
                 "class:alert",
                 f" ! {time.strftime('%H:%M', time.localtime(alert['at']))}  {harmless(alert['text'])}\n",
             )
-            for alert in told
+            for alert in standing_alerts
         ]
         return [*lines]
 

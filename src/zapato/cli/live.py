@@ -215,9 +215,9 @@ def _words(design: Design) -> Iterator[str]:
         simulation = part.simulation
         yield from (f"{part.name}.{word}" for word in simulation.gestures)
         for name in simulation.stimuli:
-            known, felt = part.properties.get(name), simulation.inputs.get(name)
+            known, world_input = part.properties.get(name), simulation.inputs.get(name)
             usual = (known is not None and known.type == "boolean") or 20
-            yield f"{part.name}.{name} = {json.dumps(felt.example if felt else usual)}"
+            yield f"{part.name}.{name} = {json.dumps(world_input.example if world_input else usual)}"
     yield from ("power.cut", "wait 2s", "quit")
 
 

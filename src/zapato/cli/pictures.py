@@ -222,8 +222,8 @@ def budget_text(budget: Budget) -> str:
     ]
     head, *lines = table(rows, droppable="how").split("\n") if rows else ["no board, no budget"]
     colors = {"over": "red", "close": "yellow"}
-    told = [
+    styled_lines = [
         styled(line, fg=colors[row.verdict]) if row.verdict in colors else line
         for line, row in zip(lines, budget.rows, strict=True)
     ]
-    return "\n".join([styled(head, bold=True), *told])
+    return "\n".join([styled(head, bold=True), *styled_lines])

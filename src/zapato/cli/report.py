@@ -171,7 +171,7 @@ def rehearsal_lines(result: Rehearsal) -> list[str]:
         else f"{shown_time(result.lasts * 1000)} of virtual time in {result.wall:.1f} s"
     )
     lines = [f"{_verdict(result.passed)} {result.device}: {result.title}, {took}"]
-    lines += _told(result)
+    lines += _story_lines(result)
     if result.crash:
         lines += _crash(result.crash, "the firmware")
     lost = [r for r in result.records if r["what"] == "lost"]
@@ -214,7 +214,7 @@ def site_lines(result: SiteRehearsal) -> list[str]:
     lines = [
         f"{_verdict(result.passed)} {result.site}, {len(result.devices)} devices together: {result.title}, {took}"
     ]
-    lines += _told(result)
+    lines += _story_lines(result)
     for name, device in result.devices.items():
         lines += _crash(device.crash, name) if device.crash else []
     lines += [f"  note     {note}" for note in result.notes]
@@ -240,7 +240,7 @@ def _verdict(passed: bool) -> str:
     return styled("passed", fg="green", bold=True) if passed else styled("failed", fg="red", bold=True)
 
 
-def _told(result: Rehearsal | SiteRehearsal) -> list[str]:
+def _story_lines(result: Rehearsal | SiteRehearsal) -> list[str]:
     """The story, and the expectations that were not reached."""
     lines = [line for moment in result.story for line in _moment(moment)]
     return lines + [

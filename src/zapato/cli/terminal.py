@@ -72,15 +72,15 @@ class Meter:
     def __init__(self, label: str) -> None:
         self.label, self.begun, self.shown = label, time.monotonic(), ""
         self.looked = is_terminal(sys.stderr) and os.environ.get("TERM") != "dumb"
-        self.told = self.begun
+        self.shown_at = self.begun
 
     def at(self, share: float, more: str = "") -> None:
         """So much of it is done, from 0 to 1."""
         now = time.monotonic()
         text = harmless(f"{self.label} {share:4.0%}{f' ({more})' if more else ''}{self._left(now, share)}")
         if not self.looked:
-            if now - self.told > APART:
-                self.told = now
+            if now - self.shown_at > APART:
+                self.shown_at = now
                 click.echo(text, err=True)
         elif now - self.begun > PATIENCE and text != self.shown:
             text = text[: _columns() - 1]

@@ -52,7 +52,7 @@ class Updated:
 
 def over_the_air(
     offer: UpdateOffer,
-    way: BrokerLink,
+    link: BrokerLink,
     *,
     again: bool = False,
     patience: float = PATIENCE,
@@ -65,7 +65,7 @@ def over_the_air(
     where the device does not answer for `patience` seconds, gives the update up, or goes back from it, and soon
     after `goes_on` gives False.
     """
-    return _Delivery(offer, way, again, patience, tell).run(goes_on)
+    return _Delivery(offer, link, again, patience, tell).run(goes_on)
 
 
 def runs_of(payload: bytes) -> tuple[str, str, str]:
@@ -87,12 +87,12 @@ class _Delivery:
     def __init__(
         self,
         offer: UpdateOffer,
-        way: BrokerLink,
+        link: BrokerLink,
         again: bool,
         patience: float,
         tell: Callable[[str, float], None],
     ) -> None:
-        self.offer, self.way, self.again, self.patience, self.tell = offer, way, again, patience, tell
+        self.offer, self.link, self.again, self.patience, self.tell = offer, link, again, patience, tell
         self.begun = self.heard = time.monotonic()
         self.before, self.offers, self.fetched, self.runs = "", 0, False, False
         self.offered, self.why = 0.0, ""
@@ -115,8 +115,8 @@ class _Delivery:
                 )
             if now - asked > ASK:
                 asked = now
-                self.way.publish(f"{self.offer.topic}/device/do/tell", "")
-            message = self.way.next(min(1.0, ASK))
+                self.link.publish(f"{self.offer.topic}/device/do/tell", "")
+            message = self.link.next(min(1.0, ASK))
             if message and message[0].startswith(self.offer.topic + "/"):
                 self._message(message[0][len(self.offer.topic) + 1 :], message[1])
         sent = sum(self.offer.sent.values())
@@ -145,7 +145,7 @@ class _Delivery:
         answer = self.offer.answer(payload)
         if answer:
             self.fetched = True
-            self.way.publish(*answer)
+            self.link.publish(*answer)
             self.tell("sending", min(1.0, sum(self.offer.sent.values()) / self.offer.size))
 
     def _vitals(self, payload: bytes) -> None:
@@ -170,7 +170,7 @@ class _Delivery:
         self.before, self.number = self.before or version, ""
         self.offers, self.offered = self.offers + 1, time.monotonic()
         self.tell(f"offering {self.offer.version} to {version}", 0.0)
-        self.way.publish(topic, text)
+        self.link.publish(topic, text)
 
     def _status(self, payload: bytes) -> None:
         """What the device says to programs; before 0.2 there were only words for people."""

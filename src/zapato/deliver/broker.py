@@ -108,15 +108,15 @@ class Connection:
         self._client.loop_stop()
 
 
-def describe(design: Design, way: Connection) -> None:
+def describe(design: Design, link: Connection) -> None:
     """Leave the device's Thing Description at the broker, retained under `about`.
 
     The desk says it, not the device: it takes more than the heap of the smallest chip, and its flash has no room for it twice.
     Raises NotDelivered.
     """
     about = json.dumps(thing(design), separators=(",", ":"), ensure_ascii=False)
-    way.publish(f"{design.topic}/about", about, retain=True)
-    if not way.arrived():
+    link.publish(f"{design.topic}/about", about, retain=True)
+    if not link.arrived():
         raise NotDelivered(
             f"the description of {design.name} did not get to the broker",
             "zapato fleet --describe repeats it",

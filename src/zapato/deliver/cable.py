@@ -34,7 +34,7 @@ Tell = Callable[[str, float], None]
 
 
 @record(frozen=True)
-class Written:
+class WriteResult:
     """What went over the cable.
 
     Attributes:
@@ -90,7 +90,7 @@ def by_cable(
     rate: int = RATE,
     wait: float = WAIT,
     tell: Tell = lambda what, share: None,
-) -> Written:
+) -> WriteResult:
     """Write an image (its bytes, from `at` on) into the flash of the board on this port, and start it.
 
     What the image leaves free is erased, up to `until`: no settings of before stay there.
@@ -127,7 +127,7 @@ def by_cable(
             line.set_rate(FIRST_RATE)
         reset(line)
         first = said(line, loader.heard)
-        return Written(identity, sum(len(data) for _, data in regions), took, verified, first, by_hand)
+        return WriteResult(identity, sum(len(data) for _, data in regions), took, verified, first, by_hand)
     except Silence as silence:
         raise NotDelivered(
             f"the chip on {port} stopped answering ({silence.what})",

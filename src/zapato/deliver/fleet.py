@@ -73,19 +73,19 @@ class _Listening:
             )
 
 
-def fleet(designs: Sequence[Design], way: BrokerLink, seconds: float = 5.0) -> list[FleetMember]:
+def fleet(designs: Sequence[Design], link: BrokerLink, seconds: float = 5.0) -> list[FleetMember]:
     """Ask every device of these for its vitals and listen so long; in the order given.
 
-    `way` must hear `<topic>/state`, `/vitals`, `/update/runs` and `/notes` of each. Ends sooner where all have answered.
+    `link` must hear `<topic>/state`, `/vitals`, `/update/runs` and `/notes` of each. Ends sooner where all have answered.
     """
     listening = _Listening({design.topic: FleetMember(design.name, design.version) for design in designs})
     for design in designs:
-        way.publish(f"{design.topic}/device/do/tell", "")
+        link.publish(f"{design.topic}/device/do/tell", "")
     until = time.monotonic() + seconds
     members = listening.topics.values()
     while (left := until - time.monotonic()) > 0:
         if all(member.version or member.state == "offline" for member in members):
             break
-        if message := way.next(min(0.5, left)):
+        if message := link.next(min(0.5, left)):
             listening.hear(*message)
     return list(members)

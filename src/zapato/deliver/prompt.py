@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import cast
 
 from zapato.boards.board import Chip
-from zapato.deliver.cable import Written, reset, said
+from zapato.deliver.cable import WriteResult, reset, said
 from zapato.deliver.loader import LoaderLine, Silence
 from zapato.deliver.ports import OpenPort
 from zapato.errors import NotDelivered
@@ -244,7 +244,7 @@ def by_prompt(
     *,
     only: bool = False,
     tell: Tell,
-) -> Written | None:
+) -> WriteResult | None:
     """Write files through the prompt of the MicroPython that is on the board, and start it; None where none answers.
 
     With `only` what else stands there stays. Raises NotDelivered: nothing half-written is started, and the same
@@ -269,7 +269,7 @@ def by_prompt(
         tell("starting", 1.0)
         heard = prompt.restart()
         reset(line)
-        return Written(chip.id, sent, took, True, said(line, heard))
+        return WriteResult(chip.id, sent, took, True, said(line, heard))
     except (Silence, PromptError) as error:
         raise NotDelivered(
             f"the board on {port} stopped answering at its prompt ({error})",

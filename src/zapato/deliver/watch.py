@@ -41,16 +41,16 @@ class Said:
 
 def watch(
     designs: Sequence[Design],
-    way: BrokerLink,
+    link: BrokerLink,
     *,
     goes_on: Callable[[], bool] = lambda: True,
     wanted: Callable[[Said], bool] = lambda said: True,
 ) -> Iterator[Said]:
-    """Everything that these devices say, as it comes, until `goes_on()` is False; `way` must hear `<topic>/#` of each."""
+    """Everything that these devices say, as it comes, until `goes_on()` is False; `link` must hear `<topic>/#` of each."""
     begun = time.monotonic()
     by_topic = {design.topic: design for design in designs}
     while goes_on():
-        message = way.next(0.5)
+        message = link.next(0.5)
         if message is None:
             continue
         design = next((d for topic, d in by_topic.items() if message[0].startswith(f"{topic}/")), None)
@@ -62,8 +62,8 @@ def watch(
 def _said(design: Design, topic: str, payload: bytes, at: float) -> Said | None:
     """What a message is; None for what was said to the device, and for its description."""
     rest = topic[len(design.topic) + 1 :]
-    way = rest.split("/")
-    if rest == "about" or way[-1] == "set" or (len(way) == 3 and way[1] == "do") or way[0] == "update":
+    path = rest.split("/")
+    if rest == "about" or path[-1] == "set" or (len(path) == 3 and path[1] == "do") or path[0] == "update":
         return None
     text = payload.decode("utf-8", "replace")
     if rest == "notes":
@@ -71,6 +71,6 @@ def _said(design: Design, topic: str, payload: bytes, at: float) -> Said | None:
         return Said(at, design.name, what, "", text, tuple(FOUND.findall(text)))
     if rest in ("state", "vitals"):
         return Said(at, design.name, rest, "", text)
-    part = design.parts.get(way[0])
-    known = part is not None and len(way) == 2 and way[1] in part.properties
-    return Said(at, design.name, "value" if known else "event", ".".join(way), text)
+    part = design.parts.get(path[0])
+    known = part is not None and len(path) == 2 and path[1] in part.properties
+    return Said(at, design.name, "value" if known else "event", ".".join(path), text)

@@ -37,13 +37,13 @@ def thing(design: Design) -> dict[str, Any]:
     return description | affordances(topics(design), broker(design))
 
 
-def affordances(told: Sequence[Topic], at: str) -> dict[str, Any]:
+def affordances(device_topics: Sequence[Topic], at: str) -> dict[str, Any]:
     """Properties, actions and events for these topics of a broker; groups of which there are none are left out."""
     properties: dict[str, Any] = {}
     actions: dict[str, Any] = {}
     events: dict[str, Any] = {}
-    writable = {(t.part, t.what): t for t in told if t.of == "set"}
-    for topic in told:
+    writable = {(t.part, t.what): t for t in device_topics if t.of == "set"}
+    for topic in device_topics:
         key = f"{topic.part}.{topic.what}"
         if topic.of == "property":
             properties[key] = _property(topic, writable.get((topic.part, topic.what)), at)

@@ -66,11 +66,11 @@ OFF_FOR = 1000
 def as_felt(part: Part, key: str, value: object, folder: Path) -> tuple[object, Mistake | None]:
     """What the simulator gets where the world sets this property, or the mistake in it."""
     problem = unsettable(part, key, value)
-    felt = part.simulation.inputs.get(key)
-    if problem or felt is None:
+    world_input = part.simulation.inputs.get(key)
+    if problem or world_input is None:
         return value, problem
     try:
-        return felt.read(folder, value), None
+        return world_input.read(folder, value), None
     except Wrong as wrong:
         return value, Mistake(0, f"{part.name}.{key} {wrong.message}", wrong.fixes, "wrong-type")
 
@@ -97,14 +97,14 @@ def unsettable(part: Part, key: str, value: object) -> Mistake | None:
         )
         known = part.properties.get(key)
         word = str(value).lower() if isinstance(value, bool) else repr(value)
-        told = (
+        hint = (
             f"to command it: message('{part.name}/{key}/set', '{word}')" if known and known.settable else ""
         )
-        fixes = tuple(fix for fix in (told, *nearest(f"{part.name}.{key}", options), have) if fix)
+        fixes = tuple(fix for fix in (hint, *nearest(f"{part.name}.{key}", options), have) if fix)
         return Mistake(0, f"the world cannot set {part.name}.{key}", fixes, "link-unknown")
     # The world has what the chip feels; after a treatment the part may call it otherwise.
-    felt = simulation.inputs.get(key)
-    known = part.properties.get(key) or Property(type_of(felt.example) if felt else "number")
+    world_input = simulation.inputs.get(key)
+    known = part.properties.get(key) or Property(type_of(world_input.example) if world_input else "number")
     given = type_of(value)
     if given != known.type:
         return Mistake(0, f"{part.name}.{key} is a {known.type}, not a {given}")
@@ -210,8 +210,8 @@ def _setting(
     value = _value_of(node.value)
     if value is None:
         return None, Mistake(offset_of(node.value, written), "the value is a number, a text, true or false")
-    felt, problem = as_felt(part, target.attr, value, folder)
-    return Call("put", (f"{part.name}.{target.attr}", felt, over)), problem
+    world_input, problem = as_felt(part, target.attr, value, folder)
+    return Call("put", (f"{part.name}.{target.attr}", world_input, over)), problem
 
 
 def literal(written: str) -> object:

@@ -81,7 +81,7 @@ class AlertScope:
         near = [known_name for known_name in self.known if known_name.endswith(f".{part}.{name}")][:3]
         raise NotThere("a property of a site is written device.part.property", tuple(near))
 
-    def far(self, device: str, part: str, name: str) -> Read:
+    def remote(self, device: str, part: str, name: str) -> Read:
         whole = f"{device}.{part}.{name}"
         known = self.known.get(whole)
         if known is None:

@@ -193,11 +193,21 @@ class Design:
         if part and code in part.values.get("accept", ()):
             accepted = str(part.get("because", "")) or "no reason given"
         name = part.id if part else ""
-        kept = tuple(fix for fix in fixes if fix)
+        fixes_given = tuple(fix for fix in fixes if fix)
         called = pin.name if pin else ""
         place = self.document.place(path, of)
         return Finding(
-            code, severity, place, message, why, kept, name, called, accepted, self.name, self.row_place
+            code,
+            severity,
+            place,
+            message,
+            why,
+            fixes_given,
+            name,
+            called,
+            accepted,
+            self.name,
+            self.row_place,
         )
 
     @cached_property

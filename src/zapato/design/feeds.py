@@ -86,7 +86,7 @@ def feed_volts(design: Design, feed: str) -> float | None:
     return main.get("voltage", 5.0) if main and span == supply_span(main) else span[1]
 
 
-def part_suits(design: Design, part: Part) -> bool | None:
+def part_is_compatible(design: Design, part: Part) -> bool | None:
     """Whether what a part hangs on does it no harm; None where nobody can know it."""
     takes, span = part.kind.supplied(part), part_span(design, part)
     return None if takes is None or span is None else span[1] <= takes.high + 0.005

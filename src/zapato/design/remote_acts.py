@@ -14,7 +14,7 @@ from zapato.lang.fields import nearest
 from zapato.regex import regex
 
 _STATE = regex(r"\s*([a-z][a-z0-9-]*)\.(online|offline)\s*")
-_FAR = regex(r"\s*([a-z][a-z0-9-]*)\.([a-z]\w*)\.([a-z]\w*)\s*(?:=(.*))?", re.DOTALL)
+_REMOTE = regex(r"\s*([a-z][a-z0-9-]*)\.([a-z]\w*)\.([a-z]\w*)\s*(?:=(.*))?", re.DOTALL)
 
 
 def devices(design: Design) -> Mapping[str, Design]:
@@ -22,7 +22,7 @@ def devices(design: Design) -> Mapping[str, Design]:
     return {remote.design.name: remote.design for remote in design.heard.values()}
 
 
-def far_act(design: Design, written: str) -> tuple[Call | None, Mistake | None] | None:
+def remote_act(design: Design, written: str) -> tuple[Call | None, Mistake | None] | None:
     """An act of another device: `gear-locker.door.closed = false`, `gear-locker.door.opened`, `gear-locker.offline`.
 
     None where the act is no such thing.
@@ -31,7 +31,7 @@ def far_act(design: Design, written: str) -> tuple[Call | None, Mistake | None] 
     state = _STATE.fullmatch(written)
     if state and state[1] in known and state[1] not in design.parts:
         return Call("message", (f"{known[state[1]].topic}/state", state[2], True)), None
-    match = _FAR.fullmatch(written)
+    match = _REMOTE.fullmatch(written)
     if not match:
         return None
     device, part, name, value = match.groups()
@@ -66,7 +66,7 @@ def telling(heard: RemotePart, name: str, value: object) -> tuple[tuple[str, str
     return (f"{heard.topic}/{name}", heard.says(name, value)), None
 
 
-def far_world(
+def remote_world(
     design: Design, device: str, values: object
 ) -> Iterator[tuple[tuple[str, ...], tuple[str, str] | Mistake]]:
     """What another device has said at the beginning: each with its keys, as topic and payload or the mistake in it."""

@@ -41,7 +41,7 @@ class PartScope:
             raise NotThere(what, self._instead(known_part, name))
         return Read(known.type, known.unit, f"p_{part}.{name}", known.unknown)
 
-    def far(self, device: str, part: str, name: str) -> Read:
+    def remote(self, device: str, part: str, name: str) -> Read:
         if self.others is None or (not self.others.has(device) and {device, part} & self.parts.keys()):
             fixes = (f"the part's name alone: {part}.{name}",)
             raise NotThere("a property is written part.property", fixes, "link-type")

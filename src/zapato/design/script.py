@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 from zapato.design.acts import CUT, OFF_FOR, Call, as_felt, gradual, one_act, unreachable
 from zapato.design.design import Design
 from zapato.design.models import Model, read_models
-from zapato.design.remote_acts import devices, far_act, far_world
+from zapato.design.remote_acts import devices, remote_act, remote_world
 from zapato.design.scope import PartScope
 from zapato.findings import Place
 from zapato.lang.document import Document
@@ -168,7 +168,7 @@ class Alone:
         self.scope = StageScope(design.parts)
 
     def act(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
-        return far_act(self.design, written) or one_act(self.design, written, over, folder)
+        return remote_act(self.design, written) or one_act(self.design, written, over, folder)
 
     def unreachable(self, key: str, value: object) -> Mistake | None:
         return unreachable(self.design, key, value)
@@ -177,7 +177,7 @@ class Alone:
         known = devices(self.design)
         for name, values in table(script.document.data, "world").items():
             if name in known and name not in self.design.parts:
-                self._far(script, name, values)
+                self._remote_world(script, name, values)
             else:
                 script.world += part_world(script, self.design, name, values, ("world", name))
         silent = known.keys() - table(script.document.data, "world").keys()
@@ -186,8 +186,8 @@ class Alone:
                 f"the world says nothing of {', '.join(sorted(silent))}, so nothing of it is known"
             )
 
-    def _far(self, script: Script, device: str, values: object) -> None:
-        for keys, said in far_world(self.design, device, values):
+    def _remote_world(self, script: Script, device: str, values: object) -> None:
+        for keys, said in remote_world(self.design, device, values):
             if isinstance(said, Mistake):
                 path = ("world", device, *keys)
                 script.document.found(said.code, path, said.message, fixes=said.fixes, of="key")
@@ -212,11 +212,11 @@ def part_world(
         )
         return
     for key, value in cast(dict[str, Any], values).items():
-        felt, problem = as_felt(part, key, value, script.document.source.path.parent)
+        applied, problem = as_felt(part, key, value, script.document.source.path.parent)
         if problem:
             script.document.found(problem.code, (*path, key), problem.message, fixes=problem.fixes)
         else:
-            yield f"{name}.{key}", felt
+            yield f"{name}.{key}", applied
 
 
 def read_script(path: Path, design: Design) -> Script:

@@ -43,8 +43,8 @@ def usable(design: Design) -> list[int]:
     """The controllers that a link may take: all but the console's where the port keeps that one."""
     if design.board is None:
         return []
-    kept = port(design.board.chip.port).serial.buffer_fixed
-    return [number for number in range(design.board.chip.resources.uart) if number not in kept]
+    buffer = port(design.board.chip.port).serial.buffer_fixed
+    return [number for number in range(design.board.chip.resources.uart) if number not in buffer]
 
 
 def _missing(part: Part, number: int, known: Port) -> dict[str, int]:

@@ -48,7 +48,7 @@ class SiteScriptScope:
         near = [f"{d}.{part}.{name}" for d, design in self.designs.items() if part in design.parts][:3]
         raise NotThere("in a site's rehearsal a property is written device.part.property", tuple(near))
 
-    def far(self, device: str, part: str, name: str) -> Read:
+    def remote(self, device: str, part: str, name: str) -> Read:
         known = PartScope(self._design(device).parts).read(part, name)
         return Read(known.type, known.unit, f"w.read({f'{device}.{part}'!r}, {name!r})", True)
 
@@ -90,7 +90,7 @@ class SiteDevices:
         call, mistake = one_act(design, own[3], over, folder)
         if mistake:
             mistake.offset += len(own[1])
-            mistake.fixes = tuple(_told(fix, design) for fix in mistake.fixes)
+            mistake.fixes = tuple(_with_device(fix, design) for fix in mistake.fixes)
         return (replace(call, of=design.name) if call else None), mistake
 
     def _message(self, written: str, over: int, folder: Path) -> tuple[Call | None, Mistake | None]:
@@ -130,7 +130,7 @@ class SiteDevices:
                 script.world += [(f"{name}.{key}", value) for key, value in known]
 
 
-def _told(fix: str, design: Design) -> str:
+def _with_device(fix: str, design: Design) -> str:
     """A way out with a message to the device, as a site's rehearsal writes it."""
     return fix.replace("message('", f"message('{design.name}/")
 

@@ -161,15 +161,15 @@ def _box(
     several = len(names) > 1
     part = design.parts[names[0]]
     box = Box(f"{len(names)} x {part.kind.name}" if several else names[0])
-    told: set[tuple[str, str]] = set()
+    drawn: set[tuple[str, str]] = set()
     for name in names:
         for wire in by_part[name]:
             terminal, other = _ends(name, wire)
             at = place[wire.start.removeprefix("board ")] if _drawn(wire, place) else None
             if several and wire.kind in ("supply", "ground"):
-                if (terminal, other) in told:
+                if (terminal, other) in drawn:
                     continue
-                told.add((terminal, other))
+                drawn.add((terminal, other))
                 terminal = f"each {terminal}"
             elif several:
                 terminal = f"{name} {terminal}"

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 NAME = 26
 """Letters of a lane's name; of a longer one the middle goes."""
-TOLD = 3
+SHOWN_FAILURES = 3
 """Failed expectations whose words stand in the picture."""
 BANDS = {"power": ("#3d3d3d", "xx"), "network": (NET, "//"), "broker": ("#c9a227", "..")}
 """How an outage is drawn: told apart in grey, too."""
@@ -80,7 +80,7 @@ def timeline(result: Rehearsal) -> Figure:
         for expectation in result.expectations
         if expectation.passed is False and expectation.at is not None
     ]
-    weights = [1.1 + 0.75 * min(len(failed), TOLD), *(2.2 if lane.curve else 0.8 for lane in rows)]
+    weights = [1.1 + 0.75 * min(len(failed), SHOWN_FAILURES), *(2.2 if lane.curve else 0.8 for lane in rows)]
     screens = pictures(result)
     tall = 1.6 + 0.55 * sum(weights)
     figure = new_figure(12.8, min(20.0, tall + 1.5 * len(screens)))
@@ -125,7 +125,7 @@ def draw_verdicts(axis: Axes, expectations: Sequence[Expectation], lasts: float,
     for passed, at in ((e.passed, e.at) for e in expectations if e.at is not None):
         style = {"marker": "o", "color": FEEL} if passed else {"marker": "X", "color": WRONG}
         axis.plot([at / scale], [0], markersize=7 if passed else 9, clip_on=False, **style)  # type: ignore[arg-type]
-    _told(axis, [e for e in expectations if e.passed is False and e.at is not None], lasts, scale)
+    _failures(axis, [e for e in expectations if e.passed is False and e.at is not None], lasts, scale)
 
 
 def _crash(axis: Axes, crash: Crash, scale: float) -> None:
@@ -133,13 +133,17 @@ def _crash(axis: Axes, crash: Crash, scale: float) -> None:
     axis.annotate("crash", (crash.at / scale, 0.3), color=WRONG, fontsize=10)
 
 
-def _told(axis: Axes, failed: Sequence[Expectation], lasts: float, scale: float) -> None:
+def _failures(axis: Axes, failed: Sequence[Expectation], lasts: float, scale: float) -> None:
     """What failed, and what was seen, beside its mark; the rest is counted."""
-    rows = failed[:TOLD]
+    rows = failed[:SHOWN_FAILURES]
     axis.set_ylim(-1 - 1.5 * len(rows), 1)
     for number, row in enumerate(rows):
         seen = ", ".join(f"{name} = {value}" for name, value in row.seen.items()) or "nothing like it"
-        more = f"   and {len(failed) - TOLD} more" if number == TOLD - 1 and len(failed) > TOLD else ""
+        more = (
+            f"   and {len(failed) - SHOWN_FAILURES} more"
+            if number == SHOWN_FAILURES - 1 and len(failed) > SHOWN_FAILURES
+            else ""
+        )
         text = f"not {row.text}; seen: {seen}"
         text = (text if len(text) <= 96 else text[:95] + "…") + more
         late = (row.at or 0.0) > lasts / 2

@@ -173,7 +173,7 @@ def _box(
         va="center",
         bbox=_plate(),
     )
-    longest = max((len(line.name) + len(_told(line)) for line in box.lines), default=1)
+    longest = max((len(line.name) + len(_end_label(line)) for line in box.lines), default=1)
     size *= max(SMALLEST, min(1.0, (BOX - 0.25) * 72 / (WIDTH * size) / longest))
     for at, line in enumerate(box.lines):
         at_y = y + row * (at + 1.6)
@@ -193,16 +193,16 @@ def _plate() -> dict[str, object]:
 def _row(axis: Axes, line: BoxLine, y: float, side: int, left: float, size: float, shade: str) -> None:
     """A terminal: its name, and where it leads with what stands in between."""
     inner = left + BOX if side == 0 else left
-    wire, told = line.wire, _told(line)
+    wire, end_label = line.wire, _end_label(line)
     axis.plot([inner], [y], marker="o", ms=size * 0.55, color=shade)
     name_x, other_x = (left + 0.08, inner - 0.09) if side == 0 else (left + BOX - 0.08, inner + 0.09)
     ends = ("left", "right") if side == 0 else ("right", "left")
     weight = "bold" if wire.kind in ("mains", "supply") else "normal"
     fits = int((BOX - 0.25) * 72 / (WIDTH * size))
-    name = _short(line.name, max(10, fits - len(told)))
+    name = _short(line.name, max(10, fits - len(end_label)))
     axis.text(name_x, y, name, fontsize=size, color=INK, ha=ends[0], va="center", bbox=_plate())
     axis.text(
-        other_x, y, _short(told, max(8, fits - len(name))), fontsize=size * 0.95, color=shade, ha=ends[1], va="center",
+        other_x, y, _short(end_label, max(8, fits - len(name))), fontsize=size * 0.95, color=shade, ha=ends[1], va="center",
         bbox=_plate(), weight=weight,
     )  # fmt: skip
 
@@ -211,7 +211,7 @@ WIDTH, SMALLEST = 0.64, 0.7
 """Width of a letter as a share of its size; how much smaller the rows of a box may be."""
 
 
-def _told(line: BoxLine) -> str:
+def _end_label(line: BoxLine) -> str:
     """Where a terminal leads, with its voltage and what stands in between."""
     wire, where = line.wire, line.other
     if wire.kind == "supply" and wire.start.startswith("board "):

@@ -113,13 +113,13 @@ def _found(file: Path, texts: Texts) -> list[Finding]:
 def _better(before: list[Finding], after: list[Finding], gone: Finding, way: WayOut) -> bool:
     """The finding is gone, and what came is only what it had hidden: a word on its line, or what stands in a table of no kind."""
 
-    def told(findings: list[Finding]) -> Counter[tuple[str, str]]:
+    def counts(findings: list[Finding]) -> Counter[tuple[str, str]]:
         return Counter((f.code, f.message) for f in findings if f.severity != "note")
 
-    more, lines = told(after) - told(before), {edit.line for edit in way.edits}
+    more, lines = counts(after) - counts(before), {edit.line for edit in way.edits}
     hidden = gone.code == "unknown-kind" or all(
         finding.place.line in lines and finding.code in NAMES
         for finding in after
         if (finding.code, finding.message) in more
     )
-    return hidden and told(after)[gone.code, gone.message] < told(before)[gone.code, gone.message]
+    return hidden and counts(after)[gone.code, gone.message] < counts(before)[gone.code, gone.message]

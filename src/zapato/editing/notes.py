@@ -160,11 +160,11 @@ def sections(text: str) -> list[Section]:
         while last > first and (not lines[last - 1].strip() or lines[last - 1].startswith("#")):
             last -= 1
         title = lines[first - 1].split("]")[0].strip("[ ")
-        sections.append(Section(_told(title, lines[first:last]), first, last))
+        sections.append(Section(_link_title(title, lines[first:last]), first, last))
     return sections
 
 
-def _told(title: str, rows: list[str]) -> str:
+def _link_title(title: str, rows: list[str]) -> str:
     """A link is told by what starts it."""
     if title != "link":
         return title

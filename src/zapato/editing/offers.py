@@ -120,7 +120,7 @@ def _keys(design: Design, at: Cursor) -> Iterator[Completion]:
             simulation = part.simulation
             for name in dict.fromkeys((*simulation.stimuli, *simulation.inputs)):
                 yield Completion(
-                    f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_felt(part, name)
+                    f"{part.name}.{name}", f"{part.name}.{name} = ", "property", *_input_detail(part, name)
                 )
         return
     given = _given(design, at.table)
@@ -241,14 +241,14 @@ def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Co
     others = [use for use in design.uses if not (use.part is part and use.need.field == field.name)]
     without = replace(design, uses=others)  # the pin that is being chosen counts as free
     for rank, pin in enumerate(candidates(use, without)):
-        told = [problem.message for _, problem in incompatibilities(use.on(pin), without)]
+        problems = [problem.message for _, problem in incompatibilities(use.on(pin), without)]
         label = design.called(pin).partition("(")[2].rstrip(")")
         written = f'"{label}"' if label else str(pin.gpio)
         if quoted and not label:
             continue
         shown = f"{label} (GPIO{pin.gpio})" if label else str(pin.gpio)
-        detail = told[0] if told else "no restriction"
-        yield Completion(shown, label if quoted else written, "pin", detail, "\n".join(told), rank)
+        detail = problems[0] if problems else "no restriction"
+        yield Completion(shown, label if quoted else written, "pin", detail, "\n".join(problems), rank)
 
 
 def _names(design: Design, at: Cursor) -> Iterator[Completion]:
@@ -285,7 +285,7 @@ def _devices(design: Design) -> Mapping[str, Any]:
     return {name: path for name, path in others.items() if name != design.name}
 
 
-def _felt(part: Part, name: str) -> tuple[str, str]:
+def _input_detail(part: Part, name: str) -> tuple[str, str]:
     """What a rehearsal can set of a part: in a few words, and more."""
     known = part.properties.get(name)
     return (about(known), known.help) if known else ("", "")
@@ -296,7 +296,7 @@ def _acts(part: Part, way: str) -> Iterator[Completion]:
     simulation = part.simulation
     yield from (Completion(name, f"{way}.{name}", "action", "a gesture") for name in simulation.gestures)
     for name in dict.fromkeys((*simulation.stimuli, *simulation.inputs)):
-        yield Completion(name, f"{way}.{name} = ", "property", *_felt(part, name), rank=1)
+        yield Completion(name, f"{way}.{name} = ", "property", *_input_detail(part, name), rank=1)
 
 
 def _members(part: Part, way: str, key: str) -> Iterator[Completion]:
@@ -312,8 +312,8 @@ def _members(part: Part, way: str, key: str) -> Iterator[Completion]:
             yield Completion(name, f"{way}.{name}", "event", help)
     for name, prop in part.properties.items():
         if key != "do" or prop.settable:
-            told = " = " if key == "do" else ""
-            yield Completion(name, f"{way}.{name}{told}", "property", about(prop), prop.help, 1)
+            problems = " = " if key == "do" else ""
+            yield Completion(name, f"{way}.{name}{problems}", "property", about(prop), prop.help, 1)
 
 
 def about(known: Property) -> str:

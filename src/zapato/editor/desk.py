@@ -82,9 +82,11 @@ class Desk:
 
     def check(self, path: Path) -> Found:
         """Check what a changed file speaks of; gives the findings of every open file that this tells anything about."""
-        told = self.seen(lambda: self._checked(path))
+        findings_of = self.seen(lambda: self._checked(path))
         new = {
-            file: told.get(file, []) for file in self.texts if file == path or self.device_of(path) is None
+            file: findings_of.get(file, [])
+            for file in self.texts
+            if file == path or self.device_of(path) is None
         }
         self.found.update(new)
         return new

@@ -18,11 +18,11 @@ def last_value(root: Path | None, name: str, history: Path | None = None) -> str
     if file is None or not file.is_file():
         return ""
     try:
-        kept = History(file, writes=False)
+        opened = History(file, writes=False)
         try:
-            rows = kept.latest(name)
+            rows = opened.latest(name)
         finally:
-            kept.close()
+            opened.close()
     except ZapatoError:
         return ""
     if not rows:

@@ -28,12 +28,12 @@ def lenses(design: Design, result: str) -> Iterator[Lens]:
 def _memory(design: Design) -> str:
     """ "heap 22.0 of 35.8 KiB, flash 19.3 KiB"."""
     rows = {row.of: row for row in budget(design).rows if row.topic == "memory"}
-    told: list[str] = []
+    texts: list[str] = []
     if heap := rows.get("heap"):
-        told.append(f"heap {heap.value / 1024:.1f} of {(heap.limit or 0) / 1024:.1f} KiB")
+        texts.append(f"heap {heap.value / 1024:.1f} of {(heap.limit or 0) / 1024:.1f} KiB")
     if flash := rows.get("flash"):
-        told.append(f"flash {flash.value / 1024:.1f} KiB")
-    return ", ".join(told) or "memory not known"
+        texts.append(f"flash {flash.value / 1024:.1f} KiB")
+    return ", ".join(texts) or "memory not known"
 
 
 def accepting(finding: Finding, text: str) -> Iterator[WayOut]:

@@ -23,7 +23,7 @@ from zapato.record import record
 
 NAME = "device"
 """The module on the device."""
-WAY = "air"
+AIR = "air"
 """In the minimal program what speaks to others is a module of its own: with an access point it stays away."""
 ONCE = "ONCE"
 """The bundle's classes that have an `__init__`: `joins` gives its memory back once everything is made."""

@@ -64,27 +64,30 @@ def compile_sets(
 ) -> list[dict[str, bytes]]:
     """The same of several programs in one go: their largest modules are compiled side by side."""
     _, version = _version(cache_folder)
-    kept = [
-        {name: _kept(cache_folder, _key(version, lines, name, text)) for name, text in sources.items()}
+    cached_modules = [
+        {
+            name: _cached_module(cache_folder, _key(version, lines, name, text))
+            for name, text in sources.items()
+        }
         for sources in sets
     ]
     missing = {
         places[name]: (name, text)
-        for sources, places in zip(sets, kept, strict=True)
+        for sources, places in zip(sets, cached_modules, strict=True)
         for name, text in sources.items()
         if not places[name].is_file()
     }
     if missing:
         for place, data in zip(missing, _compile([*missing.values()], lines), strict=True):
             write(place, data)
-    return [{name: place.read_bytes() for name, place in places.items()} for places in kept]
+    return [{name: place.read_bytes() for name, place in places.items()} for places in cached_modules]
 
 
 def _key(version: str, lines: bool, name: str, text: str) -> str:
     return hashlib.sha256(f"{VERSION}\0{version}\0{lines}\0{name}\0{text}".encode()).hexdigest()
 
 
-def _kept(folder: Path, key: str) -> Path:
+def _cached_module(folder: Path, key: str) -> Path:
     return folder / f"{key[:32]}.mpy"
 
 

@@ -20,7 +20,7 @@ from zapato.firmware.package import BASE, MANIFEST, canonical, manifest
 from zapato.firmware.program import SAFE, Program
 
 SLOTS = ("a", "b")
-WAY = ("go", "boot_slot")
+START = ("go", "boot_slot")
 """What main.py imports to find the slot."""
 SETTINGS = "settings.json"
 FOLDERS = tuple(f"{slot}{below}" for slot in SLOTS for below in ("", f"/{SAFE}"))
@@ -29,7 +29,7 @@ FOLDERS = tuple(f"{slot}{below}" for slot in SLOTS for below in ("", f"/{SAFE}")
 
 def start_files(port: str) -> dict[str, bytes]:
     """What the port runs at every start, and what that needs."""
-    made = compile_all({name: runtime_source(name, port) for name in WAY}, cache_folder(), lines=False)
+    made = compile_all({name: runtime_source(name, port) for name in START}, cache_folder(), lines=False)
     text = "".join(
         line for line in runtime_source("main", port).splitlines(True) if line.strip()[:1] not in ("", "#")
     )

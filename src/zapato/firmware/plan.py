@@ -25,8 +25,8 @@ from zapato.design.remote_parts import RemotePart
 from zapato.design.scope import HOURS
 from zapato.design.serial import serial_controllers
 from zapato.design.sun import sun_table
+from zapato.firmware.bundle import AIR
 from zapato.firmware.bundle import NAME as BUNDLE
-from zapato.firmware.bundle import WAY
 from zapato.lang.expressions import Expression, compile_expression
 from zapato.lang.tables import broker_port
 from zapato.lang.zones import Zone, zone
@@ -349,10 +349,10 @@ def _connect_minimal(design: Design) -> Iterable[str]:
         yield "    start.watch()"
         yield "    d.dog = start.dog"
     if "clock" in runtime_modules(design):  # TLS asks for the date
-        yield f"    from {WAY} import Clock"
+        yield f"    from {AIR} import Clock"
         yield f"    {_clock(design)}"
-    yield from (line.replace(f"from {BUNDLE} ", f"from {WAY} ") for line in _network(design))
-    yield f"    from {WAY} import Update"
+    yield from (line.replace(f"from {BUNDLE} ", f"from {AIR} ") for line in _network(design))
+    yield f"    from {AIR} import Update"
     yield f"    Update(d, {'mqtt' if design.mqtt else None})"
 
 

@@ -17,8 +17,8 @@ from zapato.design.commands import DEVICE
 from zapato.design.program import offered
 from zapato.errors import Unreadable
 from zapato.firmware import flash_texts
+from zapato.firmware.bundle import AIR, JoinedModules, bundle, parsed
 from zapato.firmware.bundle import NAME as BUNDLE
-from zapato.firmware.bundle import WAY, JoinedModules, bundle, parsed
 from zapato.firmware.compile import cache_folder, compile_sets, runtime_source
 from zapato.firmware.plan import Plan, make_minimal_plan, make_plan
 from zapato.firmware.shorten import shorten
@@ -27,16 +27,16 @@ from zapato.record import record
 from zapato.regex import regex
 
 AFTER_FAULTS = ("fault", "trace", "faults")
-TOLD = ("cmd_tell", "cmd_restart", "cmd_forget", "cmd_settings", "cmd_update")
+COMMANDS = ("cmd_tell", "cmd_restart", "cmd_forget", "cmd_settings", "cmd_update")
 ACCESS = "access"
 PAGE = "page.html"
 """What the access point shows; a file as it is, in the minimal program's folder."""
-LATER = (*AFTER_FAULTS, *TOLD, "netup", "confirm", ACCESS)
+LATER = (*AFTER_FAULTS, *COMMANDS, "netup", "confirm", ACCESS)
 """Runtime modules that are loaded when they are needed, and given back: after a fault, when the device itself is told something, while a version is on trial."""
 ALONE = ("start", *LATER)
 """Runtime modules that stay by themselves, the way up first."""
 MAIN = tuple(each for each in ALONE if each != ACCESS)
-MINIMAL = ("start", "netup", *AFTER_FAULTS, *TOLD, ACCESS)
+MINIMAL = ("start", "netup", *AFTER_FAULTS, *COMMANDS, ACCESS)
 
 SAFE = "safe"
 """The minimal program's folder in a slot."""
@@ -59,7 +59,7 @@ class Map:
     lines: tuple[tuple[int, str, int], ...] = ()
     functions: Mapping[str, tuple[str, ...]] = field(default_factory=dict[str, tuple[str, ...]])
 
-    def told(self, text: str) -> str:
+    def with_source_places(self, text: str) -> str:
         """A text of the device with the places in it as those of our sources."""
         return _FRAME.sub(self._place, text)
 
@@ -183,7 +183,7 @@ def _parts(design: Design, plan: Plan, alone: Sequence[str]) -> _Parts:
     parts = {name: texts[name] for name in (*alone, *plan.plans, "levels")} | {BUNDLE: together.text}
     if plan.apart:
         own = dict.fromkeys(modules, BUNDLE)
-        parts[WAY] = bundle({name: texts[name] for name in plan.apart}, own).text
+        parts[AIR] = bundle({name: texts[name] for name in plan.apart}, own).text
     made = Map(together.origins) if roomy else Map((), _functions(sources, names))
     return _Parts(parts, made, on_flash)
 

@@ -65,7 +65,7 @@ class History:
         self._puts, self._self = 0, uuid4().hex
         self._uncertain = False
         """The last `put` may have been written, or not: the connection was lost while it ended."""
-        self._taken = _unpacked(self.kept("taken", "")) if writes else array("H")
+        self._taken = _unpacked(self.saved("taken", "")) if writes else array("H")
 
     def put(
         self,
@@ -197,7 +197,7 @@ class History:
             " AND said.at + 0 < ? AND {number} IS NOT NULL)"  # + 0: of two upper ends the index is to take the near one
         )
         mark = f"thinned:{width:g}"
-        done = self.kept(mark, 0.0)
+        done = self.saved(mark, 0.0)
         since = done - width if done <= before else 0.0  # else a clock was ahead: all of it is looked at
         with self._store.changing() as changes:
             gone = changes.run(query, (since, before, width, width, before))
@@ -246,7 +246,7 @@ class History:
         """Keep a small thing for the next start."""
         self._write(_KEEP, (key, json.dumps(value)))
 
-    def kept(self, key: str, default: Any = None) -> Any:
+    def saved(self, key: str, default: Any = None) -> Any:
         rows = self._store.rows("SELECT value FROM kept WHERE key = ?", (key,))
         return json.loads(rows[0][0]) if rows else default
 
@@ -260,7 +260,7 @@ class History:
         """The name under which the broker knows who keeps this history; "" where it is gone with the process."""
         if not self._store.lasting:
             return ""
-        session_id = self.kept("session")
+        session_id = self.saved("session")
         if not session_id:
             session_id = f"zapato-hub-{uuid4().hex[:8]}"
             self.keep("session", session_id)

@@ -30,11 +30,11 @@ PAGE = 60
 
 @record(frozen=True)
 class Reading:
-    """A value and when it was said, s since 1970; `kept`: no earlier than that is known, for the broker had it already."""
+    """A value and when it was said, s since 1970; `retained`: no earlier than that is known, for the broker had it already."""
 
     value: Plain
     at: float
-    kept: bool = False
+    retained: bool = False
 
 
 @record(frozen=True)
@@ -90,20 +90,20 @@ class Hub:
     # --- what comes
 
     def hear(
-        self, topic: str, payload: bytes, kept: bool = False, at: float | None = None
+        self, topic: str, payload: bytes, retained: bool = False, at: float | None = None
     ) -> list[HistoryRow]:
-        """A message; gives what is to be remembered of it. `kept`: the broker had it already."""
+        """A message; gives what is to be remembered of it. `retained`: the broker had it already."""
         at = time.time() if at is None else at
         with self._lock:
             if topic.endswith(ABOUT):
                 self.describe(topic, payload, at)
                 return []
-            if not kept:
+            if not retained:
                 self._sign_of_life(topic, payload, at)
             return [
                 row
                 for listener in self._of.get(topic, ())
-                for row in self._said(*listener, payload, kept, at)
+                for row in self._said(*listener, payload, retained, at)
             ]
 
     def describe(self, topic: str, payload: bytes, at: float | None = None) -> bool:
@@ -182,25 +182,25 @@ class Hub:
                 return
 
     def _said(
-        self, thing: Thing, what: Affordance, event: bool, payload: bytes, kept: bool, at: float
+        self, thing: Thing, what: Affordance, event: bool, payload: bytes, retained: bool, at: float
     ) -> Iterable[HistoryRow]:
         name = f"{thing.name}.{what.name}"
         value = heard(what.value, payload)
         if event:
-            if not kept:
+            if not retained:
                 began = at - since_event(payload)
                 self.tell(HubEvent("event", name, value, began))
                 yield HistoryRow(began, name, value)
             return
         before = self.readings.get(name)
         known = self._known.get(name)
-        if kept and before is None and known is not None and known.value == value:
+        if retained and before is None and known is not None and known.value == value:
             at, new = known.at, False
-        elif kept and before is not None and before.value == value:
+        elif retained and before is not None and before.value == value:
             return  # subscribed once more
         else:
             new = True
-        self.readings[name] = Reading(value, at, kept and new)
+        self.readings[name] = Reading(value, at, retained and new)
         if what.name == STATE:
             self._ranks[thing.name] = self._rank(thing.name)
         self.tell(HubEvent("value", name, value, at))
@@ -297,7 +297,7 @@ class Hub:
             reading = self.readings.get(f"{thing.name}.{name}")
             rows.append(
                 {"name": name, "label": prop.label, "value": reading.value if reading else None}
-                | {"at": reading.at if reading else None, "kept": bool(reading and reading.kept)}
+                | {"at": reading.at if reading else None, "kept": bool(reading and reading.retained)}
                 | {"age": max(0.0, round(at - reading.at, 3)) if reading else None}
                 | {"settable": bool(prop.writes), **prop.value.as_dict()}
             )

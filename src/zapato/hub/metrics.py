@@ -66,5 +66,5 @@ class _Figures:
         yield GaugeMetricFamily(
             "zapato_broker_connected",
             "whether the hub is connected to its broker",
-            value=float(service.way.up),
+            value=float(service.connection.up),
         )

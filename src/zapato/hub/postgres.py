@@ -95,7 +95,7 @@ class PostgresStore(Store):
             )
 
     def rows(self, query: str, values: Values = ()) -> list[tuple[Any, ...]]:
-        with self._reading, self._told():
+        with self._reading, self._errors_named():
             for again in (True, False):
                 if self._reader is None or self._reader.closed:
                     self._reader = self._connected(autocommit=True)
@@ -109,7 +109,7 @@ class PostgresStore(Store):
 
     @contextlib.contextmanager
     def changing(self) -> Generator[_Changes]:
-        with self._lock, self._told():
+        with self._lock, self._errors_named():
             connection = self._own()
             try:
                 with connection.cursor() as cursor:
@@ -201,7 +201,7 @@ class PostgresStore(Store):
         return self.rows("SELECT to_regclass('kept') IS NOT NULL AND to_regclass('said') IS NOT NULL")[0][0]
 
     @contextlib.contextmanager
-    def _told(self) -> Generator[None]:
+    def _errors_named(self) -> Generator[None]:
         psycopg = _library()
         try:
             yield

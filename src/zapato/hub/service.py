@@ -135,7 +135,7 @@ class Service:
         self._new: dict[str, str] = {}
         """Descriptions that came and are not written yet, by topic."""
         self._thread = threading.Thread(target=self._run, daemon=True)
-        self.way = PersistentConnection(*broker, user, password, ca, history.session)
+        self.connection = PersistentConnection(*broker, user, password, ca, history.session)
 
     def start(self) -> None:
         """Follow what comes, in a thread of its own."""
@@ -153,13 +153,13 @@ class Service:
         self._over.set()
         if self._thread.is_alive():
             self._thread.join(10)
-        self.way.close()
+        self.connection.close()
 
     def say(self, saying: OutgoingMessage) -> None:
         """Publish. Raises NotDelivered where the broker is away."""
-        if not self.way.up:
+        if not self.connection.up:
             raise NotDelivered("the broker is not connected: nothing was sent", "try again when it is back")
-        self.way.publish(saying.topic, saying.payload, saying.retain, saying.qos)
+        self.connection.publish(saying.topic, saying.payload, saying.retain, saying.qos)
 
     def do(self, line: str) -> OutgoingMessage:
         """Do what a line says, as people type it; gives what was published. Raises ZapatoError."""
@@ -170,11 +170,11 @@ class Service:
     def _run(self) -> None:
         while not self._over.is_set():
             try:
-                messages = self.way.waiting(0.25)
+                messages = self.connection.waiting(0.25)
                 for session, together in groupby(messages, key=itemgetter(0)):
                     if session != self._session:
                         self._session = session
-                        self._kept(self.history.forget_taken)
+                        self._persisted(self.history.forget_taken)
                     self._take([message for _, message in together])
             except Exception as error:  # whatever it is, what comes next is followed
                 self.odd = f"values were not stored: {type(error).__name__}: {error}"
@@ -193,10 +193,10 @@ class Service:
             except Exception as error:  # one message that nobody foresaw costs no other
                 self.odd = f"a message under {message.topic} was left out: {type(error).__name__}: {error}"
         taken, new = [message.mid for message in messages if message.qos], dict(self._new)
-        if not (rows or new) or self._kept(lambda: self.history.put(rows, taken, new)):
-            self.way.done(messages)
+        if not (rows or new) or self._persisted(lambda: self.history.put(rows, taken, new)):
+            self.connection.done(messages)
         self.count += len(messages)
-        self._kept(lambda: self._look(at, frozenset(row.name for row in rows)))
+        self._persisted(lambda: self._look(at, frozenset(row.name for row in rows)))
 
     def _heard(self, message: mqtt.MQTTMessage, at: float) -> list[HistoryRow]:
         """What is to be kept of a message."""
@@ -206,7 +206,7 @@ class Service:
             return []
         return self.hub.hear(message.topic, payload, bool(message.retain), at)
 
-    def _kept(self, work: Callable[[], object]) -> bool:
+    def _persisted(self, work: Callable[[], object]) -> bool:
         """Do it until it is done; False where the end comes before the disk has room again."""
         while not self._over.is_set():
             try:
@@ -235,7 +235,7 @@ class Service:
         if self.hub.describe(topic, payload, at):
             self._new[topic] = payload.decode("utf-8", "replace")
             thing = self.hub.described(topic)
-            self.way.follow(thing.filters if thing else ())
+            self.connection.follow(thing.filters if thing else ())
 
     def _follow_all(self) -> None:
-        self.way.follow([topic for thing in [*self.hub.things.values()] for topic in thing.filters])
+        self.connection.follow([topic for thing in [*self.hub.things.values()] for topic in thing.filters])

@@ -87,12 +87,12 @@ class SqliteStore(Store):
             ) from None
 
     def rows(self, query: str, values: Values = ()) -> list[tuple[Any, ...]]:
-        with self._reading, self._told():
+        with self._reading, self._errors_named():
             return self._reads.execute(query, tuple(values)).fetchall()
 
     @contextlib.contextmanager
     def changing(self) -> Generator[_Changes]:
-        with self._lock, self._told():
+        with self._lock, self._errors_named():
             try:
                 yield _Changes(self._database)
                 self._database.commit()
@@ -127,7 +127,7 @@ class SqliteStore(Store):
                 self._guard.close()
 
     @contextlib.contextmanager
-    def _told(self) -> Generator[None]:
+    def _errors_named(self) -> Generator[None]:
         try:
             yield
         except (sqlite3.Error, OverflowError) as error:

@@ -24,7 +24,7 @@ class _Watched:
     judge: CodeType | None
     gone: CodeType | None
     since: float = 0.0
-    told: float = 0.0
+    notified: float = 0.0
 
 
 class Watchman:
@@ -41,13 +41,13 @@ class Watchman:
             for alert in alerts
         ]
         for watched in self._watched:
-            stood = history.kept(f"alert:{watched.alert.name}") or [0.0, 0.0]
-            watched.since, watched.told = float(stood[0]), float(stood[1])
+            stood = history.saved(f"alert:{watched.alert.name}") or [0.0, 0.0]
+            watched.since, watched.notified = float(stood[0]), float(stood[1])
 
     @property
     def standing(self) -> list[str]:
         """The names of the alerts that were told and have not gone back."""
-        return [watched.alert.name for watched in self._watched if watched.told]
+        return [watched.alert.name for watched in self._watched if watched.notified]
 
     def look(self, at: float, names: frozenset[str] | None = None) -> None:
         """Judge every alert that reads one of these names, or all; `at` is now, s since 1970."""
@@ -60,18 +60,18 @@ class Watchman:
         name, true = watched.alert.name, self._true(watched, at)
         since = (watched.since or self._began(watched.alert, at)) if true else 0.0
         due = true and (watched.alert.silent or at - since >= watched.alert.held / 1000)
-        told = watched.told
-        if due and not told:
-            text, told = self._text(watched.alert), at
+        notified = watched.notified
+        if due and not notified:
+            text, notified = self._text(watched.alert), at
             self.history.raised(name, at, text)
             self.hub.tell(HubEvent("alert", name, text, at))
-        elif told and not true and not self._still(watched):
-            told = 0.0
+        elif notified and not true and not self._still(watched):
+            notified = 0.0
             self.history.gone(name, at)
             self.hub.tell(HubEvent("over", name, None, at))
-        if (since, told) != (watched.since, watched.told):
-            watched.since, watched.told = since, told
-            self.history.keep(f"alert:{name}", [since, told])
+        if (since, notified) != (watched.since, watched.notified):
+            watched.since, watched.notified = since, notified
+            self.history.keep(f"alert:{name}", [since, notified])
 
     def _true(self, watched: _Watched, at: float) -> bool:
         if watched.alert.silent:

@@ -145,7 +145,7 @@ class Page:
 
     async def _things(self, request: Request) -> Response:
         return _answer(
-            {**await asyncio.to_thread(self._asked, request.query_params), "at": time.time(), "broker": self.service.way.up,
+            {**await asyncio.to_thread(self._asked, request.query_params), "at": time.time(), "broker": self.service.connection.up,
              "trouble": self.service.trouble or self.service.odd}
         )  # fmt: skip
 
@@ -228,7 +228,7 @@ class _Reader:
         self._waits = asyncio.Event()
         self._lock = threading.Lock()
         self._pending: dict[str, HubEvent] = {}
-        self._count, self._told, self._over = 0, False, False
+        self._count, self._woken, self._over = 0, False, False
 
     def hear(self, change: HubEvent) -> None:
         """From any thread."""
@@ -243,7 +243,7 @@ class _Reader:
                 key = f"{self._count} {key}"
             self._pending[f"{change.what} {key}"] = change
             self._over = self._over or len(self._pending) > WAITING
-            wake, self._told = not self._told, True
+            wake, self._woken = not self._woken, True
         if wake:
             self._wake()
 
@@ -264,7 +264,7 @@ class _Reader:
                 continue
             self._waits.clear()
             with self._lock:
-                changes, self._pending, self._told = self._pending, {}, False
+                changes, self._pending, self._woken = self._pending, {}, False
             yield "".join(f"data: {json.dumps(change.as_dict())}\n\n" for change in changes.values())
             await asyncio.sleep(TOGETHER)
 

@@ -96,8 +96,8 @@ class Document:
             place = replace(place, width=min(width, place.width))
         elif offset and place.width > 1:  # the quote that ends a text is no part of what is wrong in it
             place = replace(place, width=place.width - 1)
-        kept = tuple(fix for fix in fixes if fix)
-        self.findings.append(Finding(code, severity, place, message, why, kept, part))
+        fixes_given = tuple(fix for fix in fixes if fix)
+        self.findings.append(Finding(code, severity, place, message, why, fixes_given, part))
 
     def read(self, shape: Shape, table: Mapping[str, Any], path: Keys) -> dict[str, Any]:
         """The values of one table by its shape, defaults filled in.

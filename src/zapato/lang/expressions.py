@@ -97,7 +97,7 @@ class Scope(Protocol):
         """The property `part.name`. Raises NotThere."""
         ...
 
-    def far(self, device: str, part: str, name: str) -> Read:
+    def remote(self, device: str, part: str, name: str) -> Read:
         """The property of another device. Raises NotThere."""
         ...
 
@@ -267,15 +267,15 @@ class _Compiler:
         return self.wrong(node, f"{node.id} alone has no value", code="link-unknown")
 
     def attribute(self, node: ast.Attribute) -> ExpressionValue:
-        way = names_of(node)
-        if not 2 <= len(way) <= 3:
+        path = names_of(node)
+        if not 2 <= len(path) <= 3:
             return self.wrong(node, "a property is written part.property")
-        device = way[0].replace("_", "-") if len(way) == 3 else ""
+        device = path[0].replace("_", "-") if len(path) == 3 else ""
         try:
-            known = self.scope.far(device, *way[1:]) if device else self.scope.read(*way)
+            known = self.scope.remote(device, *path[1:]) if device else self.scope.read(*path)
         except NotThere as unknown:
             return self.wrong(node, unknown.message, *unknown.fixes, code=unknown.code)
-        self.into.reads.append((f"{device}.{way[1]}" if device else way[0], way[-1]))
+        self.into.reads.append((f"{device}.{path[1]}" if device else path[0], path[-1]))
         if known.unknown and known.code not in self.into.guards:
             self.into.guards.append(known.code)
         return ExpressionValue(known.type, known.code, known.unit)

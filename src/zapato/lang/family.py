@@ -133,8 +133,8 @@ def family(source: Source, root: Path) -> Family:
     """The rows of a family's file, named by what they give the device's name."""
     given: object = source.data.get("with")
     about = source.data.get("device")
-    told: object = cast(dict[str, Any], about).get("name") if isinstance(about, dict) else None
-    column = str(cast(dict[str, Any], told).get("with", "")) if isinstance(told, dict) else ""
+    name_given: object = cast(dict[str, Any], about).get("name") if isinstance(about, dict) else None
+    column = str(cast(dict[str, Any], name_given).get("with", "")) if isinstance(name_given, dict) else ""
     if isinstance(given, list):
         listed = _listed(source, cast(list[object], given), ("with",))
         if len(listed) > MOST_HERE:

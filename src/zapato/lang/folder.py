@@ -113,9 +113,9 @@ def _files(folder: Path) -> dict[str, _File]:
     """The TOML files of a folder, in the order of their names."""
     before, now = _kept.pop(folder, {}), dict[str, _File]()
     for name, stamp in _stamps(folder):
-        kept = before.get(name)
-        if kept and kept.stamp == stamp:
-            now[name] = kept
+        known = before.get(name)
+        if known and known.stamp == stamp:
+            now[name] = known
             continue
         with suppress(Unreadable):
             now[name] = _File(stamp, read_bytes(folder / name))

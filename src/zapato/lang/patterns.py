@@ -97,8 +97,8 @@ class Pattern:
         ):
             return None
         if self.check:
-            told = data[self.check_at : self.check_at + CHECKS[self.check]]
-            if told != checksum(self.check, data[skip : self.check_at]):
+            checksum_bytes = data[self.check_at : self.check_at + CHECKS[self.check]]
+            if checksum_bytes != checksum(self.check, data[skip : self.check_at]):
                 return None
         return {slot.name: slot.value(data) for slot in self.slots}
 

@@ -74,9 +74,9 @@ def recover(text: str) -> tuple[dict[str, Any], str, list[Problem]]:
         row = text[: match.start(1)].count("\n")
         return {}, "", [Problem(row + 1, 1, len(match[1]), *_YAML_WORDS)]
     bare = _bare(text).split("\n")
-    told = [huge(line) or _long(lines[row]) for row, line in enumerate(bare)]
+    huge_lines = [huge(line) or _long(lines[row]) for row, line in enumerate(bare)]
     problems: list[Problem] = [
-        _blank_huge(lines, row, message) for row, message in enumerate(told) if message
+        _blank_huge(lines, row, message) for row, message in enumerate(huge_lines) if message
     ]
     while len(problems) < MOST:
         try:

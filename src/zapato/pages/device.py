@@ -29,11 +29,11 @@ def device_page(
     what: Design | Path | str,
     rehearsal: Rehearsal | None = None,
     *,
-    told: Callable[[float], None] = lambda share: None,
+    progress: Callable[[float], None] = lambda share: None,
 ) -> str:
     """One self-contained page of HTML about a device: verdict, pins, wiring, budgets, links, topics, rehearsal.
 
-    Nothing secret is in it. `told` hears how much of it is done. Raises Unreadable.
+    Nothing secret is in it. `progress` hears how much of it is done. Raises Unreadable.
     """
     design = what if isinstance(what, Design) else resolve(Path(what))
     checked = report_of([design])
@@ -51,7 +51,7 @@ def device_page(
         drawn["day"] = lambda: timeline(rehearsal)
     for number, (name, draw) in enumerate(drawn.items()):
         figures[name] = Markup(picture(draw(), f"{design.name}-{name}"))
-        told((number + 1) / len(drawn))
+        progress((number + 1) / len(drawn))
     return page(
         "device.html",
         design=design,

@@ -101,12 +101,12 @@ class LookPage:
         return StreamingResponse(self._stream(), media_type="text/event-stream", headers=HEADERS)
 
     async def _stream(self) -> AsyncIterator[str]:
-        told, silent = -1, 0.0
+        sent, silent = -1, 0.0
         yield "retry: 1000\n\n"
         while not self._server.should_exit:
-            if self.followed.version != told:
-                told, silent = self.followed.version, 0.0
-                yield f"event: saved\ndata: {told}\n\n"
+            if self.followed.version != sent:
+                sent, silent = self.followed.version, 0.0
+                yield f"event: saved\ndata: {sent}\n\n"
             elif silent >= ALIVE:
                 silent = 0.0
                 yield ": here\n\n"

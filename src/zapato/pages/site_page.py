@@ -95,9 +95,9 @@ def row_of(design: Design, rehearsal: Rehearsal | None) -> DeviceRow:
 def device_report(
     rehearsed: Callable[[Design], tuple[Rehearsal | None, str]],
     path: Path,
-    told: Callable[[float], None] = lambda share: None,
+    progress: Callable[[float], None] = lambda share: None,
 ) -> DeviceReport:
     """A device's page and its row; `rehearsed` gives its rehearsal, or None and why there is none. Raises Unreadable."""
     design = resolve(path)
     rehearsal, why = rehearsed(design)
-    return DeviceReport(row_of(design, rehearsal), device_page(design, rehearsal, told=told), why)
+    return DeviceReport(row_of(design, rehearsal), device_page(design, rehearsal, progress=progress), why)

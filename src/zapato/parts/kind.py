@@ -359,7 +359,7 @@ class Kind:
         actions: what links and MQTT can have it do.
         words: what may stand in a field of role "condition" beside an expression.
         follows: the field whose condition it is on by, all the time; "" where it has none.
-        told_by: the key by which it is told from others on the same bus, where that is no I2C address.
+        identified_by: the key that tells it from others on the same bus, where that is no I2C address.
         called: what people call one of it, where others name it as their bus.
         dates: it puts the time of day beside what it keeps, where the site knows its zone.
         tells_time: it knows the time of day without a network.
@@ -381,7 +381,7 @@ class Kind:
     actions: Mapping[str, Action] = MappingProxyType({})
     words: tuple[str, ...] = ()
     follows: str = ""
-    told_by: str = ""
+    identified_by: str = ""
     called: str = ""
     dates: bool = False
     tells_time: bool = False

@@ -15,7 +15,7 @@ class Fault(Exception):
         self.number = number
 
 
-Feel = Callable[[str], Any]
+ReadStimulus = Callable[[str], Any]
 """Gives the quantity of this name at this moment; None where nothing was ever set."""
 
 
@@ -82,7 +82,7 @@ class ChipBoard(Protocol):
         """Call this later, in virtual time."""
         ...
 
-    def felt(self, kind: str, gpio: int) -> Any:
+    def applied(self, kind: str, gpio: int) -> Any:
         """What is felt at a pin; None where nothing was ever set."""
         ...
 

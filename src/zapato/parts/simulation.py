@@ -101,11 +101,11 @@ class World(Protocol):
         """The wire of a pin comes off, or is back."""
         ...
 
-    def feel(self, kind: str, *where: object, value: Any, over: int = 0) -> None:
+    def apply(self, kind: str, *where: object, value: Any, over: int = 0) -> None:
         """What an input feels, at once or evenly over so many ms: ("volts", gpio), V; ("i2c", sda, address, name)."""
         ...
 
-    def felt(self, kind: str, *where: object) -> Any:
+    def applied(self, kind: str, *where: object) -> Any:
         """What an input feels now; None where nothing was ever set."""
         ...
 

@@ -65,7 +65,7 @@ class SetQuantity(Stimulus):
     per: float = 1
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
-        world.feel(self.kind, self.gpio, value=value if value is None else value / self.per, over=over)
+        world.apply(self.kind, self.gpio, value=value if value is None else value / self.per, over=over)
 
 
 @record(eq=False)
@@ -84,7 +84,7 @@ class OnBus(Stimulus):
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
         world.chip(self.line, self.address, self.chip)
-        world.feel("i2c", self.line, self.address, self.what, value=value, over=over)
+        world.apply("i2c", self.line, self.address, self.what, value=value, over=over)
 
 
 @record(eq=False)

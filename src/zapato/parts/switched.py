@@ -22,9 +22,9 @@ SWITCHING: Mapping[str, Action] = {
 PULSE = Action((Argument("time", "time"),), help="on, and off again after this time")
 
 
-def switched_pin(what: str, *, kept: bool = True, needed: bool = True) -> tuple[Field, ...]:
-    """The fields of a thing on one pin that has an active level; `kept` where it can come back as it was, `needed` where it always has a pin."""
-    states = ("on", "off", "last") if kept else ("on", "off")
+def switched_pin(what: str, *, persisted: bool = True, needed: bool = True) -> tuple[Field, ...]:
+    """The fields of a thing on one pin that has an active level; `persisted` where it can come back as it was, `needed` where it always has a pin."""
+    states = ("on", "off", "last") if persisted else ("on", "off")
     return (
         pin("pin", f"the pin that drives {what}", REQUIRED if needed else None),
         choice("active", "the level that switches it on", "high", "low", default="high"),

@@ -12,7 +12,7 @@ _BODY = '[receiver.air]\npin = 27\n\n[remote.hall]\nreceiver = "air"\ncode = "a3
 def _find(design: Design) -> Iterator[Finding]:
     seen: dict[tuple[str, object], str] = {}
     for part in design.parts.values():
-        key = part.kind.told_by
+        key = part.kind.identified_by
         value = part.values.get(key) if key else None
         bus = next(
             (

@@ -120,7 +120,7 @@ def _find(design: Design) -> Iterator[Finding]:
         )
 
 
-def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
+def _compare(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     """Circles that go over more than one device."""
     named = {device.device: device for device in devices if device.data.get("link-loop")}
     links = {
@@ -177,6 +177,6 @@ is an action of its own (led.blink), or takes a time: after = "1s".
         + '[[link]]\nwhen = "lamp.on"\nafter = "1s"\ndo = "lamp.off"\n\n[[link]]\nwhen = "not lamp.on"\nafter = "1s"\ndo = "lamp.on"'
     ),
     find=_find,
-    compare=_among,
+    compare=_compare,
     data=_hearing,
 )

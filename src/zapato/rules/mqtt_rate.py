@@ -18,7 +18,7 @@ def _rate(design: Design) -> float | None:
     return said.rate if said else None
 
 
-def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
+def _compare(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     rates = [(device, float(device.data.get("mqtt-rate", 0))) for device in devices]
     for device_rate, rate in rates:
         if rate > DEVICE and (said := traffic(device_rate.design)):
@@ -66,6 +66,6 @@ subscriber, the hub writes each into its history. Counted is what is said at the
 """,
     failing={"site.toml": _SITE, "device.toml": _BODY + _FAST.format(every="200ms")},
     mended={"site.toml": _SITE, "device.toml": _BODY + _FAST.format(every="5s")},
-    compare=_among,
+    compare=_compare,
     data=_rate,
 )

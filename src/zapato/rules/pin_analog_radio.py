@@ -6,7 +6,7 @@ from zapato.design.design import Design, PinUse
 _WIFI = '\n[wifi]\nname = "refuge"\n'
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if use.need.use != "analog" or not use.pin.adc or use.pin.adc_radio or not design.radio:
         return None
     message = f"{design.called(use.pin)} cannot be measured while Wi-Fi is on"
@@ -29,5 +29,5 @@ Measure on the pins of ADC1 (GPIO32 to GPIO39 on the ESP32).
 """,
     failing=device('[sensor.tank]\nchip = "analog"\npin = 26\n' + _WIFI),
     mended=device('[sensor.tank]\nchip = "analog"\npin = 34\n' + _WIFI),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -11,7 +11,7 @@ _DOES = {
 }
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     need, pin = use.need, use.pin
     if need.use != "output" or need.active is None or pin.console or need.field == "select":
         return None
@@ -77,5 +77,5 @@ pin that is pulled up at reset. For a lamp that is a flash; for a gate or a pump
 """,
     failing=device("[relay.gate]\npin = 14"),
     mended=device("[relay.gate]\npin = 26"),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -7,7 +7,7 @@ from zapato.design.design import Design, PinUse
 _BITES = ("start", "download")
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     boot, need = use.pin.boot, use.need
     if boot is None or boot.when not in _BITES or _own_part(use, design):
         return None
@@ -67,5 +67,5 @@ new program over the cable is a warning, too.
 """,
     failing=device('[sensor.cabinet]\nchip = "dht22"\npin = 12'),
     mended=device('[sensor.cabinet]\nchip = "dht22"\npin = 27'),
-    judge=_objection,
+    judge=_incompatibility,
 )

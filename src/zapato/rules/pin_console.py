@@ -6,7 +6,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.console or design.board is None:
         return None
     name = design.called(use.pin)
@@ -66,5 +66,5 @@ the board is loaded before the part is connected.
 """,
     failing=device("[relay.heater]\npin = 1"),
     mended=device("[relay.heater]\npin = 26"),
-    judge=_objection,
+    judge=_incompatibility,
 )

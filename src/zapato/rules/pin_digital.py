@@ -4,7 +4,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.analog_only or use.need.use != "input":
         return None
     message = f"{design.called(use.pin)} only measures a voltage, and {use.part.id} is a digital input"
@@ -24,5 +24,5 @@ digital input, no interrupt and no resistor. A button or a contact belongs on a 
 """,
     failing=device('[button.start]\npin = "A0"\npull = "none"', "esp8266-30pin"),
     mended=device('[button.start]\npin = "D1"\npull = "up"', "esp8266-30pin"),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -7,7 +7,7 @@ GLITCHING = (36, 39)
 SOURCE = "ESP32 Series SoC Errata, 3.11: GPIO36 and GPIO39 are pulled down for some 80 ns when the converter or the touch sensor is powered"
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     board = design.board
     if board is None or board.chip.id != "esp32" or use.pin.gpio not in GLITCHING or not use.need.interrupt:
         return None
@@ -36,5 +36,5 @@ are pulled down for some 80 ns. An interrupt there sees an edge. Other pins do n
         '[sensor.flow]\nchip = "pulse"\npin = 36\npull = "none"\n[sensor.tank]\nchip = "analog"\npin = 34'
     ),
     mended=device('[sensor.flow]\nchip = "pulse"\npin = 25\n[sensor.tank]\nchip = "analog"\npin = 34'),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -5,7 +5,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     fitted = design.board.fitted_on.get(use.pin.gpio) if design.board else None
     if fitted is None:
         return None
@@ -54,5 +54,5 @@ LED's pin, a `button` on the BOOT button's pin, with its real active level.
 """,
     failing=device("[relay.lamp]\npin = 23", "rp2040w-40pin"),
     mended=device("[relay.lamp]\npin = 22", "rp2040w-40pin"),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -4,7 +4,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.flash:
         return None
     message = f"{design.called(use.pin)} is a line of the flash chip ({use.pin.flash})"
@@ -25,5 +25,5 @@ reading: the board restarts in a loop or does not start at all.
 """,
     failing=device("[relay.heater]\npin = 6"),
     mended=device("[relay.heater]\npin = 26"),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -14,7 +14,7 @@ def _lacks(
 ) -> Callable[[PinUse, Design], Incompatibility | None]:
     """The judgement: the use wants the function and the pin has it not."""
 
-    def objection(use: PinUse, design: Design) -> Incompatibility | None:
+    def incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
         if not wanted(use) or has(use.pin):
             return None
         board = design.board if use.pin.gpio >= 0 else None
@@ -27,7 +27,7 @@ def _lacks(
         message = f"{design.called(use.pin)} has no {what} for {use.part.id}"
         return Incompatibility("error", message, why, use.pin.source, fixes)
 
-    return objection
+    return incompatibility
 
 
 RULES = (

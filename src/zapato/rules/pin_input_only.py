@@ -6,7 +6,7 @@ from zapato.design.design import Design, PinUse
 _DRIVES = ("output", "line", "dac")
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if use.pin.drives or use.need.use not in _DRIVES:
         return None
     if use.pin.analog_only:
@@ -32,5 +32,5 @@ Use such pins for what only listens: buttons with their own resistor, contacts, 
 """,
     failing=device("[relay.heater]\npin = 34"),
     mended=device("[relay.heater]\npin = 25"),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -4,7 +4,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if use.need.use != "analog" or use.pin.adc:
         return None
     message = f"{design.called(use.pin)} has no analog input, and {use.part.id} measures a voltage"
@@ -31,5 +31,5 @@ Use a pin with an analog input, or a converter chip on the I2C bus.
 """,
     failing=device('[sensor.tank]\nchip = "analog"\npin = 23'),
     mended=device('[sensor.tank]\nchip = "analog"\npin = 34'),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -4,7 +4,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.need.interrupt or use.pin.interrupt or use.pin.analog_only:
         return None
     asked = use.part.values.get("watch") == "interrupt"
@@ -33,5 +33,5 @@ is an error.
 """,
     failing=device('[contact.door]\npin = "D0"\npull = "none"\nwatch = "interrupt"', "esp8266-30pin"),
     mended=device('[contact.door]\npin = "D0"\npull = "none"\nwatch = "poll"', "esp8266-30pin"),
-    judge=_objection,
+    judge=_incompatibility,
 )

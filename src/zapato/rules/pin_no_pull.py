@@ -4,7 +4,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     has = {"": True, "up": use.pin.pull_up, "down": use.pin.pull_down}[use.need.pull]
     if has or use.pin.analog_only:
         return None
@@ -35,5 +35,5 @@ Without a resistor inside, fit one outside (10 kilo-ohms is usual) and say pull 
 """,
     failing=device('[contact.door]\npin = 35\npull = "up"'),
     mended=device('[contact.door]\npin = 35\npull = "none"'),
-    judge=_objection,
+    judge=_incompatibility,
 )

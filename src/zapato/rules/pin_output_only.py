@@ -8,7 +8,7 @@ OUTPUTS = {"mcp23017": ("7", "15")}
 SOURCE = "MCP23017 datasheet, revision D, 1.0 Device Overview, note on GPA7 and GPB7"
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     owner, _, number = use.pin.name.rpartition(".")
     part = design.parts.get(owner)
     if part is None or use.need.use == "output" or number not in OUTPUTS.get(part.get("chip", ""), ()):
@@ -36,5 +36,5 @@ while the register is read can falsify what the bus carries. It works for weeks 
 """,
     failing=device(_BUS.format(7)),
     mended=device(_BUS.format(6)),
-    judge=_objection,
+    judge=_incompatibility,
 )

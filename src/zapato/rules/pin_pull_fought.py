@@ -4,7 +4,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     fitted = design.board.resistors.get(use.pin.gpio) if design.board else None
     if fitted is None or not use.need.pull or use.need.pull == fitted[0]:
         return None
@@ -36,5 +36,5 @@ Use the board's resistor instead of the internal one: connect the button to the 
 """,
     failing=device('[button.start]\npin = "D8"\npull = "up"', "esp8266-30pin"),
     mended=device('[button.start]\npin = "D7"\npull = "up"', "esp8266-30pin"),
-    judge=_objection,
+    judge=_incompatibility,
 )

@@ -25,7 +25,7 @@ def controllers(chip: Chip, uses: list[PinUse]) -> set[int] | None:
     return numbers
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.need.controller or design.board is None:
         return None
     chip = design.board.chip
@@ -86,5 +86,5 @@ fixed pins only, and the pins of one bus must belong to the same controller: UAR
     failing=device("[uart.meter]\ntx = 4\nrx = 1\nbaud = 9600", "rp2040w-40pin"),
     mended=device("[uart.meter]\ntx = 4\nrx = 5\nbaud = 9600", "rp2040w-40pin"),
     find=_find,
-    judge=_objection,
+    judge=_incompatibility,
 )

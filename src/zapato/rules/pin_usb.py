@@ -4,7 +4,7 @@ from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if not use.pin.usb or design.board is None or "own" not in design.board.usb:
         return None
     message = f"{design.called(use.pin)} is USB {use.pin.usb} of this board, and {use.part.id} is on it"
@@ -24,5 +24,5 @@ over the cable without the boot button.
 """,
     failing=device("[relay.lamp]\npin = 19", "esp32s3-44pin"),
     mended=device("[relay.lamp]\npin = 21", "esp32s3-44pin"),
-    judge=_objection,
+    judge=_incompatibility,
 )

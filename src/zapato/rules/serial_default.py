@@ -19,7 +19,7 @@ def _taken(design: Design) -> Iterator[tuple[int, Part, str, int]]:
             yield gpio, design.parts[name], line, controller.number
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if design.board is None:
         return None
     for gpio, link, line, number in _taken(design):
@@ -69,5 +69,5 @@ Give the link a free pin for its other line, or move the part.
     failing=device("[uart.meter]\nrx = 13\nbaud = 9600\n\n[relay.pump]\npin = 0", "rp2040w-40pin"),
     mended=device("[uart.meter]\nrx = 13\nbaud = 9600\n\n[relay.pump]\npin = 2", "rp2040w-40pin"),
     find=_find,
-    judge=_objection,
+    judge=_incompatibility,
 )

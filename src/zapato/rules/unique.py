@@ -20,13 +20,13 @@ def _named(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
                 "device-taken",
                 "error",
                 ("device", "name"),
-                f"the name {result.device} belongs to {other.told} already",
+                f"the name {result.device} belongs to {other.place_in_messages} already",
                 why="the name is the device's identity: its update key, its address, its folder of results and its name at the broker hang on it.",
                 fixes=(f'another name: "{result.device}-2"',),
             )
 
 
-def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
+def _compare(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
     seen: dict[str, CheckResult] = {}
     for result in devices:
         topic: str = result.data.get("mqtt-topic-taken", "")
@@ -37,7 +37,7 @@ def _among(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
                 "mqtt-topic-taken",
                 "error",
                 ("mqtt", "topic") if own else ("device", "name"),
-                f"the topic {topic} belongs to {other.told} already",
+                f"the topic {topic} belongs to {other.place_in_messages} already",
                 why="two devices on one topic overwrite each other's state, and the broker throws one out when both use its name "
                 "(MQTT 3.1.1, section 3.1.4: the client identifier is unique).",
                 fixes=(f'another name: "{result.device}-2"',),
@@ -94,7 +94,7 @@ connects.
             "devices/second.toml": device(_RELAY).replace('"example"', '"second"'),
             "site.toml": _NETWORK,
         },
-        compare=_among,
+        compare=_compare,
         data=_topic,
     ),
 )

@@ -4,18 +4,22 @@ from collections.abc import Iterator
 
 from zapato.checks.rule import Incompatibility, PinRule, device
 from zapato.design.design import Design, PinUse
-from zapato.design.feeds import is_data_line, lifted, part_span, part_suits, wanted_high
+from zapato.design.feeds import is_data_line, lifted, part_is_compatible, part_span, wanted_high
 from zapato.findings import Finding
 from zapato.lang.units import digits
 
 
-def _objection(use: PinUse, design: Design) -> Incompatibility | None:
+def _incompatibility(use: PinUse, design: Design) -> Incompatibility | None:
     if design.board is None:
         return None
     chip = design.board.chip
     if not use.need.volts:
         volts = lifted(design, use.part) if is_data_line(use) else 0.0
-        return _lifted_objection(use, design, volts) if volts > (use.pin.bears or chip.input_most) else None
+        return (
+            _lifted_incompatibility(use, design, volts)
+            if volts > (use.pin.bears or chip.input_most)
+            else None
+        )
     most = use.pin.bears or chip.input_most
     if use.pin.gpio >= 0 and use.need.volts < chip.input_high:
         message = f"{use.part.id} puts {use.need.volts:g} V on {design.called(use.pin)}, which reads high from {chip.input_high:g} V on"
@@ -39,7 +43,7 @@ def _objection(use: PinUse, design: Design) -> Incompatibility | None:
     return Incompatibility("error", message, why, source, fixes)
 
 
-def _lifted_objection(use: PinUse, design: Design, volts: float) -> Incompatibility:
+def _lifted_incompatibility(use: PinUse, design: Design, volts: float) -> Incompatibility:
     board = design.board
     assert board
     most = use.pin.bears or board.chip.input_most
@@ -74,7 +78,7 @@ def _find(design: Design) -> Iterator[Finding]:
             takes is None
             or span is None
             or needed <= board.chip.logic + 0.01
-            or part_suits(design, part) is False
+            or part_is_compatible(design, part) is False
         ):
             continue
         yield design.finding(
@@ -111,6 +115,6 @@ DHT's data line) brings that supply to the pin. `fed_from` tells what each part 
 """,
     failing=device('[motion.path]\npin = 27\nlevel = "5V"'),
     mended=device('[motion.path]\npin = 27\nlevel = "3.3V"'),
-    judge=_objection,
+    judge=_incompatibility,
     find=_find,
 )

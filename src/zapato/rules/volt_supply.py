@@ -53,7 +53,7 @@ def _board(design: Design) -> Iterator[Finding]:
         names = [supply_input.name for supply_input in board.inputs]
         yield design.finding(
             "volt-supply", "error", (*main.path, "input"), f"{board.id} has no input {named}",
-            fixes=nearest(named, names) or (f"its inputs: {'; '.join(supply_input.told for supply_input in board.inputs)}",),
+            fixes=nearest(named, names) or (f"its inputs: {'; '.join(supply_input.description for supply_input in board.inputs)}",),
         )  # fmt: skip
         return
     if into is not None and into.takes(low, high):
@@ -64,7 +64,7 @@ def _board(design: Design) -> Iterator[Finding]:
         else [supply_input for supply_input in board.inputs if supply_input.name != "USB"]
         or list(board.inputs)
     )
-    told = " or ".join(
+    description = " or ".join(
         f"{supply_input.name} takes {supply_input.low:g} V to {supply_input.high:g} V"
         for supply_input in inputs
     )
@@ -73,7 +73,7 @@ def _board(design: Design) -> Iterator[Finding]:
         "volt-supply",
         "warning" if empty else "error",
         (*main.path, "voltage"),
-        f"{main.id} gives {_volts(low, high)}, and {board.id} cannot be fed with that: {told}",
+        f"{main.id} gives {_volts(low, high)}, and {board.id} cannot be fed with that: {description}",
         why="; ".join(dict.fromkeys(supply_input.source for supply_input in inputs if supply_input.source)),
         fixes=(
             _converted(

@@ -17,7 +17,7 @@ Judge = Callable[[Mapping[str, Any]], Wrong | None]
 """What is wrong with a [wifi] table; None where it is right."""
 
 
-def _among(code: str, judge: Judge) -> Callable[[Site, Sequence[CheckResult]], Iterator[Finding]]:
+def _compare(code: str, judge: Judge) -> Callable[[Site, Sequence[CheckResult]], Iterator[Finding]]:
     """Judge the site's table once, and tell what was found of each device's own."""
 
     def find(site: Site, devices: Sequence[CheckResult]) -> Iterator[Finding]:
@@ -94,7 +94,7 @@ network on its own access point.
 """,
         failing=_files('name = "the network of the mountain refuge, first floor"'),
         mended=_files('name = "refuge-hall"'),
-        compare=_among("wifi-name", _name),
+        compare=_compare("wifi-name", _name),
         data=_own(_name),
     ),
     SiteRule(
@@ -108,7 +108,7 @@ never says why. The password itself is never printed.
 """,
         failing=_files('name = "refuge-hall"\npassword = { secret = "wifi" }'),
         mended=_files('name = "refuge-hall"\npassword = { secret = "better" }'),
-        compare=_among("wifi-password", _password),
+        compare=_compare("wifi-password", _password),
         data=_own(_password),
     ),
     SiteRule(
@@ -122,7 +122,7 @@ fine; a network on 5 GHz alone does not exist for the device.
 """,
         failing=_files('name = "refuge-hall"\nband = "5GHz"'),
         mended=_files('name = "refuge-hall"\nband = "2.4GHz"'),
-        compare=_among("wifi-band", _band),
+        compare=_compare("wifi-band", _band),
         data=_own(_band),
     ),
 )

@@ -42,9 +42,9 @@ class Door(Socket):
 class Guest(Socket):
     """One connection of a phone: a file to the VM, bytes that travel to the phone and back."""
 
-    def __init__(self, station: Station, number: int, told: Callable[[bytes | None], None]) -> None:
+    def __init__(self, station: Station, number: int, answered: Callable[[bytes | None], None]) -> None:
         super().__init__(number)
-        self.station, self.told = station, told
+        self.station, self.answered = station, answered
         self.into = bytearray()
         self.left = False
         """The phone is gone."""
@@ -70,7 +70,7 @@ class Guest(Socket):
     def write(self, data: bytes) -> int:
         if self.left:
             raise Fault(RESET)
-        self.station.air.clock.after(FLIGHT, lambda: self.told(data))
+        self.station.air.clock.after(FLIGHT, lambda: self.answered(data))
         return len(data)
 
     def vanish(self) -> None:
@@ -78,7 +78,7 @@ class Guest(Socket):
 
     def close(self) -> None:
         if self.station.wires.pop(self.number, None):
-            self.station.air.clock.after(FLIGHT, lambda: self.told(None))
+            self.station.air.clock.after(FLIGHT, lambda: self.answered(None))
 
 
 class Ear(Socket):
@@ -88,7 +88,7 @@ class Ear(Socket):
         super().__init__(number)
         self.station = station
         self.came: deque[bytes] = deque()
-        self.told: Callable[[bytes], None] = lambda data: None
+        self.answered: Callable[[bytes], None] = lambda data: None
 
     @property
     def flags(self) -> int:
@@ -101,8 +101,8 @@ class Ear(Socket):
 
     def send_to(self, data: bytes, port: int) -> None:
         """To the phone that asked."""
-        told = self.told
-        self.station.air.clock.after(FLIGHT, lambda: told(data))
+        answered = self.answered
+        self.station.air.clock.after(FLIGHT, lambda: answered(data))
 
     def vanish(self) -> None:
         self.came.clear()

@@ -60,10 +60,10 @@ class BluetoothAir:
         """What is worth knowing of it: those that nobody declared."""
         if not self.listened:
             return []
-        told = " and ".join(
+        addresses = " and ".join(
             f"{address} ({name or 'without a name'}, {strength} dBm)" for address, strength, _, name in OTHERS
         )
-        return [f"two that the device file does not name advertise in every rehearsal: {told}"]
+        return [f"two that the device file does not name advertise in every rehearsal: {addresses}"]
 
     def heard(self, address: str, strength: int, data: bytes, kind: int = 0) -> None:
         """Bytes as the radio gives them: kind of advertisement, address, dBm and 256, data."""

@@ -162,7 +162,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         self.exchanges: dict[tuple[int, int], SpiStandIn] = {}
         self.attach()
         self.machine: Machine | None = None
-        self.told_time = False
+        self.knows_time = False
         self.rtc = datetime(2000, 1, 1)
         """What the chip's own clock showed when the rehearsal began."""
         self._begin_crossing()
@@ -183,7 +183,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         self._peek, self._asked = False, 0
         self._shared = 0
         self._words: memoryview | None = None
-        self._told = b""
+        self._unfinished_line = b""
         self.pipe = b""
         self._methods: dict[str, Callable[[bytes], object]] = {}
         self._numbered: list[Callable[..., int | None]] = [getattr(self, f"do_{name}") for name in NUMBERED]
@@ -217,7 +217,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         """
         self.pins.power_on()
         self.flash.power_on()
-        self._told, self._crash, self._shared, self._words = b"", [], 0, None
+        self._unfinished_line, self._crash, self._shared, self._words = b"", [], 0, None
         self._irq_at, self._turn_at, self._patience = -1, 0, 0
         self._computed, self._collecting, self._moment, self._handled = 0, False, None, None
         self._why, self._cause = self._cause, self.port.reset.power
@@ -348,7 +348,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         if self.hear:
             self.hear(data.replace(b"\n", b"\r\n"))
             return
-        *lines, self._told = (self._told + data).split(b"\n")
+        *lines, self._unfinished_line = (self._unfinished_line + data).split(b"\n")
         for line in lines:
             text = self.places(line.decode("utf-8", "replace").rstrip("\r"))
             if self._crash:

@@ -62,10 +62,10 @@ class BoardWorld:
 
     # --- what inputs feel
 
-    def feel(self, kind: str, *where: object, value: Any, over: int = 0) -> None:
+    def apply(self, kind: str, *where: object, value: Any, over: int = 0) -> None:
         self._board.quantities[(kind, *where)].set(value, over)
 
-    def felt(self, kind: str, *where: object) -> Any:
+    def applied(self, kind: str, *where: object) -> Any:
         return self._board.quantities[(kind, *where)].get()
 
     # --- buses and lines

@@ -57,12 +57,12 @@ class Broker:
         seen: topic and payload of what devices published since the last act.
     """
 
-    def __init__(self, clock: Clock, trace: Trace, kept: int = KEPT) -> None:
+    def __init__(self, clock: Clock, trace: Trace, most: int = KEPT) -> None:
         self.clock, self.trace = clock, trace
         self.up, self.silent, self.denies, self.refuses = True, False, False, 0
         self.retained: dict[str, bytes] = {}
         self.sessions: dict[str, Session] = {}
-        self.seen: deque[tuple[str, str]] = deque(maxlen=kept)
+        self.seen: deque[tuple[str, str]] = deque(maxlen=most)
         self.listeners: list[Callable[[str, bytes], None]] = []
         """Hear what devices publish, as other clients would."""
 

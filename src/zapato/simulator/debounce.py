@@ -12,12 +12,12 @@ from zapato.simulator.trace import Trace
 
 @record
 class _Contact:
-    """`level` since `since`, ms; `counted` is the level that the program has, since `told`."""
+    """`level` since `since`, ms; `counted` is the level that the program has, since `counted_at`."""
 
     level: int | None = None
     since: int = -1_000_000
     counted: int | None = None
-    told: int = -1_000_000
+    counted_at: int = -1_000_000
 
 
 class Debounce:
@@ -42,14 +42,16 @@ class Debounce:
                     part,
                     f"moved back after {now - at.since} ms, which is shorter than its settle of {settle} ms: not counted",
                 )
-            elif now < at.told + quiet:
+            elif now < at.counted_at + quiet:
                 self._tell(part, f"moved back within its quiet of {quiet} ms: not counted")
         at.level, at.since = level, now
-        self.clock.at(max(now + settle, at.told + quiet if quiet else 0), lambda: self._counted(at, settle))
+        self.clock.at(
+            max(now + settle, at.counted_at + quiet if quiet else 0), lambda: self._counted(at, settle)
+        )
 
     def _counted(self, at: _Contact, settle: int) -> None:
         if at.level != at.counted and self.clock.now - at.since >= settle:
-            at.counted, at.told = at.level, self.clock.now
+            at.counted, at.counted_at = at.level, self.clock.now
 
     def _tell(self, part: str, words: str) -> None:
         self.trace.log("contact", part, words)

@@ -114,7 +114,7 @@ class I2cBuses:
         """Call this later, in virtual time."""
         self.clock.after(ms, call)
 
-    def felt(self, kind: str, gpio: int) -> Any:
+    def applied(self, kind: str, gpio: int) -> Any:
         """What is felt at a pin; None where nothing was ever set."""
         return self.quantities[kind, gpio].get()
 

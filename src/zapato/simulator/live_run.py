@@ -155,7 +155,7 @@ class Live:
             delivered(design, program, given),
             machine_modules(design.board.chip.port),
             on_row,
-            program.map.told,
+            program.map.with_source_places,
             _network(given),
             keeps=speaker is None,
         )

@@ -79,7 +79,7 @@ class LiveSite:
             AT_ONCE * (os.cpu_count() or 1)
         )  # kept: processes look for it by its name
         count = max(1, min(jobs or max(os.cpu_count() or 1, ceil(len(designs) / SHARE)), len(designs)))
-        self._ways: list[multiprocessing.connection.Connection] = []
+        self._pipes: list[multiprocessing.connection.Connection] = []
         self._at: dict[str, multiprocessing.connection.Connection] = {}
         self._processes: list[Any] = []
         self._threads: list[threading.Thread] = []
@@ -96,7 +96,7 @@ class LiveSite:
             )
             ends.append(other)
             self._processes.append(several.Process(target=_work, args=given, daemon=True))
-            self._ways.append(own)
+            self._pipes.append(own)
             self._at |= dict.fromkeys((design.name for design in share), own)
             self._threads.append(threading.Thread(target=self._follow, args=(own,), daemon=True))
         for process, other in zip(self._processes, ends, strict=True):
@@ -127,9 +127,9 @@ class LiveSite:
     def stop(self) -> list[LiveDevice]:
         """Pull every plug; what became of each."""
         self._ending = True
-        for way in self._ways:
+        for pipe in self._pipes:
             with contextlib.suppress(OSError):
-                way.send(None)
+                pipe.send(None)
         until = time.monotonic() + END
         for process in self._processes:
             process.join(max(0.0, until - time.monotonic()))
@@ -139,15 +139,15 @@ class LiveSite:
             thread.join(END)
         return list(self.devices.values())
 
-    def _follow(self, way: multiprocessing.connection.Connection) -> None:
+    def _follow(self, pipe: multiprocessing.connection.Connection) -> None:
         """What one process says, until it ends."""
         with contextlib.suppress(EOFError, OSError):
             while True:
-                name, row = way.recv()
+                name, row = pipe.recv()
                 self._noted(name, row)
                 self._tell(name, row)
         with self._ready:
-            lost = [name for name, own in self._at.items() if own is way and self.devices[name].good]
+            lost = [name for name, own in self._at.items() if own is pipe and self.devices[name].good]
             if not self._ending:
                 self.devices |= {name: LiveDevice(name, failed="its process ended") for name in lost}
             self._left.difference_update(lost)
@@ -178,7 +178,7 @@ class LiveSite:
 def _work(
     devices: Sequence[tuple[str, Path]],
     broker: tuple[str, int],
-    way: multiprocessing.connection.Connection,
+    pipe: multiprocessing.connection.Connection,
     turns: AbstractContextManager[object],
 ) -> None:
     """A process: start these devices, do what is asked of them, and pull the plugs at the end.
@@ -188,7 +188,7 @@ def _work(
     """
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the process that is looked at
     allow_files(len(devices) * FILES)
-    _Worker(broker, way, turns).run(devices)
+    _Worker(broker, pipe, turns).run(devices)
 
 
 class _Worker:
@@ -197,10 +197,10 @@ class _Worker:
     def __init__(
         self,
         broker: tuple[str, int],
-        way: multiprocessing.connection.Connection,
+        pipe: multiprocessing.connection.Connection,
         turns: AbstractContextManager[object],
     ) -> None:
-        self._broker, self._way, self._turns = broker, way, turns
+        self._broker, self._pipe, self._turns = broker, pipe, turns
         self._lock = threading.Lock()
         self._lives: dict[str, Live] = {}
         self._speaker: Listener | None = None
@@ -209,14 +209,14 @@ class _Worker:
         """Start one after the other, do between two what is asked, and go on doing it until that is to end."""
         runs = True
         for name, path in devices:
-            while runs and self._way.poll():
+            while runs and self._pipe.poll():
                 runs = self._goes_on()
             if not runs:
                 break
             try:
                 self._start(name, path)
             except Exception as error:  # whatever it is, the others start
-                self._told("failed", name, name, error)
+                self._report_error("failed", name, name, error)
         while runs:
             runs = self._goes_on()
         for live in self._lives.values():
@@ -226,7 +226,7 @@ class _Worker:
 
     def _start(self, name: str, path: Path) -> None:
         with self._turns:
-            live, self._speaker = _alive(path, self._broker, self._speaker, partial(self._passed_on, name))
+            live, self._speaker = _started(path, self._broker, self._speaker, partial(self._passed_on, name))
             self._lives[name] = live
             live.start()
             live.board.clock.rested.wait(START)
@@ -234,7 +234,7 @@ class _Worker:
     def _goes_on(self) -> bool:
         """Do the next thing that is asked; False where that is to end."""
         try:
-            asked = self._way.recv()
+            asked = self._pipe.recv()
         except (EOFError, OSError):
             return False
         if asked is None:
@@ -245,26 +245,26 @@ class _Worker:
                 raise Refused("it does not run")
             self._lives[name].act(text)
         except Refused as wrong:
-            self._told("refused", name, text, wrong)
+            self._report_error("refused", name, text, wrong)
         return True
 
     # --- what is told to the process that is looked at
 
     def _say(self, name: str, row: Mapping[str, Any]) -> None:
         with self._lock, contextlib.suppress(OSError):
-            self._way.send((name, row))
+            self._pipe.send((name, row))
 
     def _passed_on(self, name: str, row: Mapping[str, Any]) -> None:
         if row["what"] in SHOWN:
             self._say(name, row)
 
-    def _told(self, what: str, name: str, text: str, wrong: Exception) -> None:
+    def _report_error(self, what: str, name: str, text: str, wrong: Exception) -> None:
         fix = getattr(wrong, "fix", "")
         value = f"{name}: {wrong}{f' ({fix})' if fix else ''}"
         self._say(name, {"t": 0, "what": what, "name": text, "value": value})
 
 
-def _alive(
+def _started(
     path: Path,
     broker: tuple[str, int],
     speaker: Listener | None,

@@ -38,7 +38,7 @@ class Peripherals:
     """When each touch pad was measured first, ms."""
     lights: dict[int, bytes]
     faults: dict[tuple[int, object], str]
-    told_time: bool
+    knows_time: bool
     rtc: datetime
     _handled: tuple[int, int] | None
     _wrote: Callable[[int, int], None]
@@ -94,7 +94,7 @@ class Peripherals:
         """The program tells the chip's own clock the time (year, month, day, weekday, h, min, s, us), or asks it."""
         if data:
             year, month, day, _, hour, minute, second, _ = map(int, data.split())
-            self.told_time = True
+            self.knows_time = True
             self.rtc = datetime(year, month, day, hour, minute, second) - timedelta(
                 milliseconds=self.clock.now
             )

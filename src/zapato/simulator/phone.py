@@ -29,8 +29,8 @@ class Phone:
         """Name and password of the board's access point, while it is open."""
         return self.station.access
 
-    def send(self, data: bytes, told: Callable[[bytes], None] = lambda data: None) -> Guest | None:
-        """Connect to the page's port and send these bytes; `told` hears all that came back when it is closed."""
+    def send(self, data: bytes, answered: Callable[[bytes], None] = lambda data: None) -> Guest | None:
+        """Connect to the page's port and send these bytes; `answered` hears all that came back when it is closed."""
         door = self.station.ports.get(WEB)
         if self.station.access is None or not isinstance(door, Door):
             return None
@@ -38,7 +38,7 @@ class Phone:
 
         def hear(data: bytes | None) -> None:
             if data is None:
-                told(bytes(answer))
+                answered(bytes(answer))
             else:
                 answer.extend(data)
 
@@ -52,7 +52,7 @@ class Phone:
         self,
         path: str,
         body: Mapping[str, object] | None = None,
-        told: Callable[[bytes], None] = lambda data: None,
+        answered: Callable[[bytes], None] = lambda data: None,
     ) -> Guest | None:
         """One request as a browser makes it."""
         text = b"" if body is None else json.dumps(body).encode()
@@ -61,13 +61,13 @@ class Phone:
         if body is not None:
             head += "Content-Type: application/json\r\nOrigin: http://192.168.4.1\r\n"
         head += "\r\n"
-        return self.send(head.encode() + text, told)
+        return self.send(head.encode() + text, answered)
 
-    def look_up(self, question: bytes, told: Callable[[bytes], None]) -> None:
+    def look_up(self, question: bytes, answered: Callable[[bytes], None]) -> None:
         """Ask the board for a name."""
         ear = self.station.ports.get(NAMES)
         if self.station.access is not None and isinstance(ear, Ear):
-            ear.told = told
+            ear.answered = answered
             self.clock.after(FLIGHT, lambda: ear.came.append(question))
 
     def fill_in(self, name: str, password: str, refused: Callable[[str], None] = lambda words: None) -> None:

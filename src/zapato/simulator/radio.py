@@ -29,7 +29,7 @@ class Radio:
     trace: Trace
     air: AccessPoint
     station: Station
-    told_time: bool
+    knows_time: bool
     pipe: bytes
 
     def on_wifi_active(self, data: bytes) -> int:
@@ -169,7 +169,7 @@ class Radio:
     def on_tls(self, data: bytes) -> None:
         head, _, authority = data.partition(b"\n")
         number, verify, host = head.decode("utf-8", "replace").split()
-        if not self.told_time:
+        if not self.knows_time:
             raise Fault(CERTIFICATE)
         self.station.wires[int(number)].secure(host, authority, verify != "0")
 

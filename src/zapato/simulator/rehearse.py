@@ -159,7 +159,7 @@ def staged(
     data, modules = delivered(design, program, _settings(design)), machine_modules(design.board.chip.port)
     seed = random.getrandbits(30)
     return SimulatedBoard(
-        design.board, data, modules, seed, clock, trace, random, air, server, program.map.told
+        design.board, data, modules, seed, clock, trace, random, air, server, program.map.with_source_places
     ), air
 
 
@@ -282,7 +282,7 @@ def result_of(
         board.effort,
         tuple(trace.rows),
         (*script.notes, *board.ether.notes),
-        told={step.number: step.note for step in script.steps if step.note},
+        step_notes={step.number: step.note for step in script.steps if step.note},
         cards={
             part.name: board.card(*at).files()
             for part in design.with_role("card")

@@ -107,16 +107,16 @@ Rows = Sequence[Mapping[str, Any]]
 
 
 def story_of(
-    records: Rows, expectations: Iterable[Expectation], told: Mapping[int, str]
+    records: Rows, expectations: Iterable[Expectation], step_notes: Mapping[int, str]
 ) -> tuple[Moment, ...]:
-    """The moments of a trace that tell how it went; `told` are the notes of steps, by number."""
+    """The moments of a trace that tell how it went; `step_notes` are the notes of steps, by number."""
     moments: list[Moment] = []
     by_number = {expectation.number: expectation for expectation in expectations}
     for at, row in enumerate(records):
         t, what, name, value = row["t"] / 1000, row["what"], str(row["name"]), row["value"]
         who = f"{row['device']}: " if row.get("device") else ""
         if what == "act":
-            note = told.get(value, "")
+            note = step_notes.get(value, "")
             last = moments[-1] if moments else None
             if last and last.what == "act" and last.t == t and not note:
                 moments[-1] = replace(last, text=f"{last.text}, {name}")
@@ -125,7 +125,7 @@ def story_of(
         elif what == "expect":
             record = by_number[row["number"]]
             around = _around(records[:at], record) if record.passed is False else ()
-            moments.append(Moment(t, "expect", name, told.get(record.number, ""), record, around))
+            moments.append(Moment(t, "expect", name, step_notes.get(record.number, ""), record, around))
         elif what == "power" and name in ("reset", "watchdog"):
             moments.append(Moment(t, "restart", f"{who}the firmware restarted: {_cause(records, at)}"))
         elif what == "power" and t > 0:
@@ -263,7 +263,7 @@ class Rehearsal:
         effort: instructions that it spent, as figures that repeat exactly.
         records: everything that happened, as rows of t (ms), what, name, value.
         notes: what is worth knowing about the rehearsal itself, a sentence each.
-        told: the notes of its steps, by number.
+        step_notes: the notes of its steps, by number.
         cards: what stands on its SD cards afterwards: files by name, by the part's name.
         outputs: what its outputs were, measured at their pins: (s, on) by property, such as "lamp.on".
         live: it ran in real time; `lasts` and every moment are real, too.
@@ -281,7 +281,7 @@ class Rehearsal:
     records: tuple[Mapping[str, Any], ...] = field(repr=False)
     notes: tuple[str, ...] = ()
     live: bool = False
-    told: Mapping[int, str] = field(default_factory=dict[int, str], repr=False)
+    step_notes: Mapping[int, str] = field(default_factory=dict[int, str], repr=False)
     cards: Mapping[str, Mapping[str, bytes]] = field(
         default_factory=dict[str, Mapping[str, bytes]], repr=False
     )
@@ -292,7 +292,7 @@ class Rehearsal:
     @property
     def story(self) -> tuple[Moment, ...]:
         """The day as it went: acts, verdicts, outages, faults and restarts, in their order."""
-        return story_of(self.records, self.expectations, self.told)
+        return story_of(self.records, self.expectations, self.step_notes)
 
     @property
     def outages(self) -> tuple[tuple[str, float, float], ...]:

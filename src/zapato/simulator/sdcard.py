@@ -132,8 +132,8 @@ class SdCard:
         number, given = self._command[0] & 63, int.from_bytes(self._command[1:5], "big")
         self._command.clear()
         find = self._commands.get(number)
-        told = find(given) if find else bytes((ILLEGAL,))
-        self._answer = bytearray(b"\xff" + told)
+        reply = find(given) if find else bytes((ILLEGAL,))
+        self._answer = bytearray(b"\xff" + reply)
 
     @property
     def _state(self) -> bytes:

@@ -41,7 +41,7 @@ class SiteRehearsal:
         devices: each device's own part in it, by name: its trace, its memory, where its program ended.
         records: everything that happened, as rows of t (ms), device ("" for the broker and the script), what, name, value.
         notes: what is worth knowing about the rehearsal itself, a sentence each.
-        told: the notes of its steps, by number.
+        step_notes: the notes of its steps, by number.
         shown: the properties that its steps are about, "device.part.property", in their order.
     """
 
@@ -53,7 +53,7 @@ class SiteRehearsal:
     devices: Mapping[str, Rehearsal]
     records: Rows = field(repr=False)
     notes: tuple[str, ...] = ()
-    told: Mapping[int, str] = field(default_factory=dict[int, str], repr=False)
+    step_notes: Mapping[int, str] = field(default_factory=dict[int, str], repr=False)
     shown: tuple[str, ...] = ()
 
     @property
@@ -64,7 +64,7 @@ class SiteRehearsal:
     @property
     def story(self) -> tuple[Moment, ...]:
         """The time as it went: acts, verdicts, power, faults and restarts of all devices, in their order."""
-        return story_of(self.records, self.expectations, self.told)
+        return story_of(self.records, self.expectations, self.step_notes)
 
     @property
     def outages(self) -> tuple[tuple[str, str, float, float], ...]:

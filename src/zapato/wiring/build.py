@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from zapato.boards.board import Board
 from zapato.budgets.strips import strips
 from zapato.design.design import Design, PinUse
-from zapato.design.feeds import feed_volts, is_data_line, lifted, part_feed, part_suits, wanted_high
+from zapato.design.feeds import feed_volts, is_data_line, lifted, part_feed, part_is_compatible, wanted_high
 from zapato.parts.electrical import INPUT, RAIL, Passive
 from zapato.parts.kind import Part
 from zapato.wiring.board import board_wires, fed_by
@@ -86,7 +86,7 @@ def _feeds(design: Design, part: Part, leave_out: Callable[[str], None]) -> Iter
     places = [f" at place {number}" if number > 1 else "" for number in range(1, part.get("feeds", 1) + 1)]
     strip = next((strip for strip in strips(design) if strip.part is part), None)
     area = strip.wire if strip and strip.wire else _area(part, feed)
-    if part_suits(design, part) is False:
+    if part_is_compatible(design, part) is False:
         leave_out(f"{part.name} +: {feed} does not suit it (volt-supply)")
     elif start and volts is not None:
         for also in places:

@@ -111,7 +111,7 @@ def _about(board: Board) -> str:
     cores = f"{chip.cores} core{'s' * (chip.cores > 1)} at {chip.mhz} MHz"
     about = {
         "chip": f"{chip.title}, {cores}, {board.flash >> 20} MB flash, {chip.heap >> 10} KB heap for the program",
-        "supply": f"{'; '.join(supply_input.told for supply_input in board.inputs)}{rail}",
+        "supply": f"{'; '.join(supply_input.description for supply_input in board.inputs)}{rail}",
         "console": board.usb,
         "analog": f"{board.analog.low:g} V to {board.analog.high:g} V"
         + (f" ({board.analog_why})" if board.analog_why else ""),

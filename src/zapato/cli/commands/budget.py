@@ -53,10 +53,10 @@ def COMMAND(
                 click.echo(f"{chr(10) if number else ''}{device_budget.design.name}")
             click.echo(budget_text(device_budget))
             if sources:
-                told = dict.fromkeys(
+                source_lines = dict.fromkeys(
                     f"  {row.of}: {row.what}: {row.source}" for row in device_budget.rows if row.source
                 )
-                click.echo("\n".join(told))
+                click.echo("\n".join(source_lines))
         if len(budgets) > 1:
             click.echo(
                 f"\nthe site says up to {digits(of_site([budget.design for budget in budgets]), 2)} values a second (of {SITE:g})"

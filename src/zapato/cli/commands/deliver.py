@@ -10,7 +10,7 @@ import click
 
 if TYPE_CHECKING:
     from zapato.deliver.air import Updated
-    from zapato.deliver.cable import Written
+    from zapato.deliver.cable import WriteResult
     from zapato.design import Design
     from zapato.firmware import Build
 
@@ -212,7 +212,7 @@ def _at_prompt(
     if done is None:
         return None
     what = "its settings" if only_settings else f"{done.size / 1024:.0f} KiB"
-    return _told(
+    return _result_lines(
         f"{design.name}: {what} written through the prompt on {port} in {done.seconds:.1f} s, each file by its digest",
         done,
     )
@@ -247,13 +247,13 @@ def _by_loader(
     start = 0 if built.first else at
     done = by_cable(board, image, port, at=start, until=at + room, rate=rate, tell=tell)
     proof = "verified by the chip's own digest" if done.verified else "each block by its checksum"
-    return _told(
+    return _result_lines(
         f"{design.name}: {done.size / 1024:.0f} KiB written to the {done.chip} on {port} in {done.seconds:.1f} s, {proof}",
         done,
     )
 
 
-def _told(head: str, done: Written) -> list[str]:
+def _result_lines(head: str, done: WriteResult) -> list[str]:
     silent = (
         "press RST on the board: it was brought into its loader by hand"
         if done.by_hand
@@ -283,9 +283,9 @@ def _by_air(
     key = bytes.fromhex(update_key(design)[0])
     offer = UpdateOffer(design.topic, key, built.update.read_bytes())
     names = ("update/want", "update/number", "update/runs", "update/status", "vitals", "notes")
-    with connected(design, there, [f"{design.topic}/{name}" for name in names]) as way:
-        done = over_the_air(offer, way, again=again, patience=patience, tell=tell, goes_on=goes_on)
-        describe(design, way)
+    with connected(design, there, [f"{design.topic}/{name}" for name in names]) as link:
+        done = over_the_air(offer, link, again=again, patience=patience, tell=tell, goes_on=goes_on)
+        describe(design, link)
         return done
 
 

@@ -42,13 +42,13 @@ def COMMAND(old: str, new: Path, rehearsal: bool, form: str) -> int:
     with ExitStack() as held:
         before = Path(old) if Path(old).exists() else held.enter_context(as_it_was(new, old))
         pairs = list(_pairs(before, new))
-        told: list[dict[str, Any]] = []
+        devices: list[dict[str, Any]] = []
         relied = False
         for name, a, b in pairs:
             rows = _changes(a, b)
             relied |= any(row.relied for row in rows) or b is None
             traces = _traces(a, b, new) if rehearsal and a and b else {}
-            told.append(
+            devices.append(
                 {
                     "device": name,
                     "changes": [row.as_dict() for row in rows],
@@ -60,7 +60,7 @@ def COMMAND(old: str, new: Path, rehearsal: bool, form: str) -> int:
     if form == "json":
         import json
 
-        click.echo(json.dumps(told, indent=2, ensure_ascii=False))
+        click.echo(json.dumps(devices, indent=2, ensure_ascii=False))
     return 1 if relied else 0
 
 

@@ -40,8 +40,8 @@ def COMMAND(code: str | None, built: Path | None) -> None:
     if built:
         from zapato.firmware.program import read_map
 
-        told = code if code and code != "-" else sys.stdin.read()
-        click.echo(read_map(built / "app").told(told).rstrip("\n"))
+        text = code if code and code != "-" else sys.stdin.read()
+        click.echo(read_map(built / "app").with_source_places(text).rstrip("\n"))
         return
     if code is None:
         click.echo(listing(rules()))

@@ -98,10 +98,10 @@ def _ranked(form: str, count: int, path: Path) -> tuple[bool, Any, str]:
         return good, {"device": design.name, "boards": rows} if count > 1 else rows, ""
     if count == 1:
         return good, _board_text(ranked), ""
-    kept = [board_fit for board_fit in ranked if board_fit.ok][:SHOWN]
+    suitable = [board_fit for board_fit in ranked if board_fit.ok][:SHOWN]
     names = ", ".join(
         f"{board_fit.board.id} ({len(board_fit.loses)} to consider, {board_fit.free} pins left)"
-        for board_fit in kept
+        for board_fit in suitable
     )
     return good, f"{design.name}: {names or 'no board carries it'}", ""
 

@@ -40,10 +40,10 @@ def COMMAND(paths: tuple[Path, ...], broker: str | None, listen: float, describe
     topics = [
         f"{design.topic}/{name}" for design in reached for name in ("state", "vitals", "update/runs", "notes")
     ]
-    with connected(reached[0], broker_of(broker), topics) as way:
-        members = fleet(reached, way, listen)
+    with connected(reached[0], broker_of(broker), topics) as link:
+        members = fleet(reached, link, listen)
         for design in reached if describes else ():
-            describe(design, way)
+            describe(design, link)
     if form == "json":
         import json
 

@@ -86,7 +86,7 @@ def _listed(rows: list[ScanResult], name: str, silent: list[str], form: str) -> 
 
     if form == "json":
         return json.dumps([row.as_dict() for row in rows], indent=2)
-    told = [
+    table_rows = [
         {
             "on": scanned.on,
             "address": scanned.address,
@@ -97,7 +97,7 @@ def _listed(rows: list[ScanResult], name: str, silent: list[str], form: str) -> 
         for scanned in rows
     ]
     quiet = [f"nothing was heard of {', '.join(silent)} yet"] if silent else []
-    return "\n".join([table(told)] * bool(told) + quiet) or f"{name} met nothing"
+    return "\n".join([table(table_rows)] * bool(table_rows) + quiet) or f"{name} met nothing"
 
 
 def _advertised(row: ScanResult) -> dict[str, str]:

@@ -141,7 +141,7 @@ def _each(devices: list[Path], options: Options, results: list[Any]) -> int:
         results.append(result)
         if result.passed and digest:
             with contextlib.suppress(ZapatoError):
-                write(_kept(digest), "")
+                write(_cached_result(digest), "")
         if options.form == "text":
             click.echo(brief_line(result) if options.brief else "\n".join(rehearsal_lines(result)))
         _files(result, options)
@@ -176,7 +176,7 @@ def _digest(path: Path, script: Path | None, seed: int | None) -> str:
         return ""  # the rehearsal itself says it better
 
 
-def _kept(digest: str) -> Path:
+def _cached_result(digest: str) -> Path:
     """Where it is kept that this rehearsal passed."""
     from zapato.firmware.compile import cache_folder
 
@@ -186,7 +186,7 @@ def _kept(digest: str) -> Path:
 def _not_passed(devices: list[Path], options: Options) -> list[Path]:
     """Those of these that did not pass since they last changed; the others are counted."""
     digests = ((path, _digest(path, options.script, options.seed)) for path in devices)
-    rest = [path for path, digest in digests if not digest or not _kept(digest).is_file()]
+    rest = [path for path, digest in digests if not digest or not _cached_result(digest).is_file()]
     if len(rest) < len(devices) and options.form == "text":
         done = len(devices) - len(rest)
         click.echo(f"{done:,} of {len(devices):,} devices passed since they last changed")

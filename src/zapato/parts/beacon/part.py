@@ -63,7 +63,7 @@ class BeaconKind(Kind):
         ),
         measured("gone", "it counts as gone when it was not heard for so long", "time", 60_000, least=1000),
     )
-    told_by = "address"
+    identified_by = "address"
     wiring = "Nothing to wire; a few metres and a wall at the most."
     example = '[radio.air]\n\n[beacon.fridge]\nradio = "air"\naddress = "a4:c1:38:00:00:01"\ndata = "16 1a18 {temperature:s16le*100} {humidity:u16le*100}"'
 

@@ -21,7 +21,7 @@ STEPS = 4096
 
 
 @record(eq=False)
-class Felt(Stimulus):
+class ValueStimulus(Stimulus):
     """A value; the pin feels the voltage that it belongs to, behind the divider."""
 
     chip: Description
@@ -34,7 +34,7 @@ class Felt(Stimulus):
         volts = (
             None if value is None else volts_of(self.chip, self.name, float(value), self.settings) / self.per
         )
-        world.feel("volts", self.gpio, value=volts, over=over)
+        world.apply("volts", self.gpio, value=volts, over=over)
 
 
 def volts_of(chip: Description, name: str, value: float, settings: dict[str, float]) -> float:
@@ -73,8 +73,8 @@ def made(chip: Description, properties: dict[str, Property]) -> SensorChip:
     def simulation(part: Part) -> Simulation:
         at = part.pins["pin"].gpio
         cut = "low" if part.values.get("divider") else "cut"
-        felt = Felt(chip, first, at, ratio(part), counts(part))
-        return Simulation(stimuli={first: felt}, gestures=line_faults(at, cut))
+        stimulus = ValueStimulus(chip, first, at, ratio(part), counts(part))
+        return Simulation(stimuli={first: stimulus}, gestures=line_faults(at, cut))
 
     fields = tuple(field for field in ANALOG.fields if field.name == "divider")
     return SensorChip(

@@ -22,7 +22,7 @@ HALVES = 60
 
 
 @record(eq=False)
-class Felt(Stimulus):
+class ValueStimulus(Stimulus):
     """A value; pulses come as often as it says."""
 
     chip: Description
@@ -73,7 +73,7 @@ def made(chip: Description, properties: Mapping[str, Property]) -> SensorChip:
 
     def simulation(part: Part) -> Simulation:
         at = part.pins["pin"].gpio
-        return Simulation(stimuli={name: Felt(chip, name, at, counts(part)) for name in settable})
+        return Simulation(stimuli={name: ValueStimulus(chip, name, at, counts(part)) for name in settable})
 
     return replace(
         PULSE,

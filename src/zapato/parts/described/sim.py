@@ -9,7 +9,7 @@ from functools import lru_cache
 from math import inf
 
 from zapato.parts.described.description import Description, ReadStep
-from zapato.parts.simulated import Fault, Feel, Measuring
+from zapato.parts.simulated import Fault, Measuring, ReadStimulus
 
 NO_ANSWER = 19
 FLAGS = 256
@@ -17,13 +17,13 @@ FLAGS = 256
 
 
 class Chip(Measuring):
-    """One described chip; `feel` gives what the world says of its values."""
+    """One described chip; `stimulus` gives what the world says of its values."""
 
     joined = False
     """Whether what is read now follows on a repeated start; the bus says so."""
 
-    def __init__(self, chip: Description, feel: Feel) -> None:
-        self.chip, self.feel = chip, feel
+    def __init__(self, chip: Description, stimulus: ReadStimulus) -> None:
+        self.chip, self.stimulus = chip, stimulus
         self._continuous = not any(step.write for step in chip.steps)
         """Whether it measures again and again by itself: each answer is of the moment."""
         self.power_on()
@@ -96,14 +96,14 @@ class Chip(Measuring):
         """Every value's own field, in the order in which they hang on each other; what nothing is felt of is as in the first example."""
         raws = dict(self.chip.usual)
         for name, slot in self.chip.own.items():
-            felt = self.feel(name)
-            if felt is not None:
+            applied = self.stimulus(name)
+            if applied is not None:
                 others = self._others(name, raws)
                 with suppress(ArithmeticError):  # no number leads there: the field stays
-                    raws[slot] = self._counted(raw_of(self.chip, name, float(felt), others), slot, raws)
+                    raws[slot] = self._counted(raw_of(self.chip, name, float(applied), others), slot, raws)
                     if fine := self.chip.fine.get(name):
                         known = (*others, (slot, raws[slot]))
-                        raws[fine] = _nearest(self.chip, name, fine, float(felt), dict(known))
+                        raws[fine] = _nearest(self.chip, name, fine, float(applied), dict(known))
         return raws
 
     def _others(self, name: str, raws: Mapping[str, int]) -> Others:
@@ -145,8 +145,8 @@ class Chip(Measuring):
 class SpiChip(Chip):
     """One on SPI: while it is selected it takes the bytes of a step and gives its answer, zeros after that; one that is only read gives it at once."""
 
-    def __init__(self, chip: Description, feel: Feel) -> None:
-        super().__init__(chip, feel)
+    def __init__(self, chip: Description, stimulus: ReadStimulus) -> None:
+        super().__init__(chip, stimulus)
         self.mode: int = chip.head["mode"]
         self._said = b""
         self._out: bytes | None = None
@@ -225,7 +225,7 @@ def _curve(chip: Description, name: str, others: Others) -> array[float]:
 
 
 @lru_cache(maxsize=512)
-def raw_of(chip: Description, name: str, felt: float, others: Others = ()) -> int:
+def raw_of(chip: Description, name: str, applied: float, others: Others = ()) -> int:
     """The number in a value's own field that comes nearest to what is felt: the formula turned round."""
     slot, value = chip.slots()[chip.own[name]], _at(chip, name, others)
     low, high = slot.low, slot.high
@@ -233,12 +233,12 @@ def raw_of(chip: Description, name: str, felt: float, others: Others = ()) -> in
         chip, name, others
     ):  # as with an exponent, or a pole: all of two bytes are looked through
         usual, digits = chip.usual.get(slot.name, 0), chip.values[name].digits + 1
-        off = (round(abs(amount - felt), digits) for amount in _curve(chip, name, others))
+        off = (round(abs(amount - applied), digits) for amount in _curve(chip, name, others))
         return min(zip(off, range(low, high + 1), strict=True), key=lambda at: (at[0], abs(at[1] - usual)))[1]
-    return _nearest_between(value, felt, low, high)
+    return _nearest_between(value, applied, low, high)
 
 
-def _nearest(chip: Description, name: str, field: str, felt: float, known: Mapping[str, float]) -> int:
+def _nearest(chip: Description, name: str, field: str, applied: float, known: Mapping[str, float]) -> int:
     """The number of a value's fine field that comes nearest, with its coarse one settled: there it goes one way."""
     slot = chip.slots()[field]
     fields = {**chip.constants, **known}
@@ -246,15 +246,15 @@ def _nearest(chip: Description, name: str, field: str, felt: float, known: Mappi
     def value(raw: int) -> float:
         return chip.amount(name, {**fields, field: raw})
 
-    return _nearest_between(value, felt, slot.low, slot.high)
+    return _nearest_between(value, applied, slot.low, slot.high)
 
 
-def _nearest_between(value: Callable[[int], float], felt: float, low: int, high: int) -> int:
+def _nearest_between(value: Callable[[int], float], applied: float, low: int, high: int) -> int:
     rises = value(high) > value(low)
     while high - low > 1:
         middle = (low + high) // 2
-        if (value(middle) < felt) == rises:
+        if (value(middle) < applied) == rises:
             low = middle
         else:
             high = middle
-    return min((low, high), key=lambda raw: abs(value(raw) - felt))
+    return min((low, high), key=lambda raw: abs(value(raw) - applied))

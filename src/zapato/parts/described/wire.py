@@ -17,7 +17,7 @@ from zapato.record import record
 
 
 @record(eq=False)
-class OnWire(Stimulus):
+class WireStimulus(Stimulus):
     """A value that the chip of this serial number feels."""
 
     chip: Description
@@ -30,13 +30,15 @@ class OnWire(Stimulus):
         return self.gpio, self.number
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
-        from zapato.parts.described.wire_sim import WireChip
+        from zapato.parts.described.wire_sim import DescribedWireChip
 
         where = "onewire", self.gpio, self.number
         world.on_wire(
-            self.gpio, self.number, lambda: WireChip(self.chip, lambda what: world.felt(*where, what), world)
+            self.gpio,
+            self.number,
+            lambda: DescribedWireChip(self.chip, lambda what: world.applied(*where, what), world),
         )
-        world.feel(*where, self.what, value=value, over=over)
+        world.apply(*where, self.what, value=value, over=over)
 
 
 def made(chip: Description, properties: Mapping[str, Property]) -> SensorChip:
@@ -56,7 +58,7 @@ def made(chip: Description, properties: Mapping[str, Property]) -> SensorChip:
         if "pin" not in pins:
             return Simulation()
         number = number_of(part.get("serial", ""), part.name, head["family"])
-        stimuli = {name: OnWire(chip, pins["pin"].gpio, number, name) for name in chip.own}
+        stimuli = {name: WireStimulus(chip, pins["pin"].gpio, number, name) for name in chip.own}
         return Simulation(stimuli=stimuli)
 
     return SensorChip(

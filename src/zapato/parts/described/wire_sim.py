@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from zapato.parts.described.description import Description
 from zapato.parts.described.sim import Chip
-from zapato.parts.simulated import Fault, Feel
+from zapato.parts.simulated import Fault, ReadStimulus
 from zapato.parts.simulation import World
 
 
-class WireChip:
+class DescribedWireChip:
     """One described chip on a one-wire line; `ails` is "silent", "garbage" or "".
 
     A command that comes while it measures is not heard, and reading gives ones then: nobody drives the line.
@@ -16,9 +16,9 @@ class WireChip:
 
     ails = ""
 
-    def __init__(self, chip: Description, feel: Feel, world: World) -> None:
+    def __init__(self, chip: Description, stimulus: ReadStimulus, world: World) -> None:
         self._measures = tuple(step for step in chip.steps if step.layout is None)
-        self._chip = Chip(chip, feel)
+        self._chip = Chip(chip, stimulus)
         self._chip.now = lambda: float(world.now)
         self._said, self._answer = b"", b""
         self.power_on()

@@ -113,8 +113,8 @@ class DimmerKind(Kind):
         rate, gamma = round(part.get("rate", 1000)), part.get("gamma", 1)
         on = part.get("start", "off") == "on"
         arguments = (part.pins["pin"].gpio, active_number(part), on, rate, gamma)
-        kept, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
-        return with_longest(Driver(*_DRIVERS[kept, voltage], arguments), part)
+        persisted, voltage = part.get("start", "off") == "last", part.get("by", "pwm") == "dac"
+        return with_longest(Driver(*_DRIVERS[persisted, voltage], arguments), part)
 
     def simulation(self, part: Part) -> Simulation:
         """Level and state are measured at the pin, or told by the controller; with a gamma the pin has another share than the level."""

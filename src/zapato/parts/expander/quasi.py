@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.parts.simulated import ChipBoard, Feel, OfferedLine
+from zapato.parts.simulated import ChipBoard, OfferedLine, ReadStimulus
 
 
 class Quasi:
@@ -12,7 +12,7 @@ class Quasi:
 
     size = 1
 
-    def __init__(self, feel: Feel) -> None:
+    def __init__(self, stimulus: ReadStimulus) -> None:
         self.latch = 0
         self.lines: dict[int, OfferedLine] = {}
         self.interrupt: OfferedLine | None = None

@@ -45,7 +45,7 @@ class LedKind(Kind):
     name = "led"
     help = "a light on one pin"
     fields = (
-        *switched_pin("the LED", kept=False),
+        *switched_pin("the LED", persisted=False),
         longest_on(),
         measured("current", "its current; from the resistor where absent", "A", None, most=1),
         measured("resistor", "the resistor in series; 0 where there is none", "ohm", RESISTOR, most=1e6),

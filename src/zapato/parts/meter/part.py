@@ -45,7 +45,7 @@ class MeterKind(Kind):
         measured("patience", "how long an answer may take", "time", 300, least=20, most=5000),
     )
     actions = {"read": Action(help="read everything now")}
-    told_by = "address"
+    identified_by = "address"
     rows = "registers"
     wiring = (
         "A to A and B to B (some makers swap the letters), ground joined, a driver chip at the board whose DE and RE hang together on "

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Protocol
 
-from zapato.parts.simulated import ChipBoard, Feel, OfferedLine
+from zapato.parts.simulated import ChipBoard, OfferedLine, ReadStimulus
 
 
 class Switching(ChipBoard, Protocol):
@@ -25,7 +25,7 @@ class Switch:
 
     channels = 8
 
-    def __init__(self, feel: Feel) -> None:
+    def __init__(self, stimulus: ReadStimulus) -> None:
         self.register = 0
         self.lines: Mapping[int, int] = {}
         self.board: Switching | None = None

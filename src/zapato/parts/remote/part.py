@@ -21,7 +21,7 @@ class RemoteKind(Kind):
     )
     events = {"pressed": "its code came", "released": "its code has stopped coming"}
     actions = {"send": Action(help="send its code", needs="a transmitter: send = PIN at its receiver")}
-    told_by = "code"
+    identified_by = "code"
     wiring = "Nothing to wire: zapato heard DEVICE --scan, press it, and the code is there."
     example = '[receiver.air]\npin = 27\n\n[remote.hall]\nreceiver = "air"\ncode = "a3f012"'
 

@@ -80,7 +80,7 @@ class SensorKind(Kind):
         *fed('"3V3"'),
     )
     actions = {"read": Action(help="read now")}
-    told_by = "serial"
+    identified_by = "serial"
     terminals = {"pin": "DATA", "select": "CS", "trigger": "TRIG"}
     wiring = "What each chip wants is said with the chips below."
     example = '[sensor.cabinet]\nchip = "dht22"\npin = 27\nevery = "20s"'

@@ -142,9 +142,9 @@ def on_bus(module: str, cls: str, chip: str) -> tuple[Callable[[Part], Driver], 
         line = bus_chip.bus_line(part)
         at = -1 if line is None else line
         known = by_name(chip)
-        felt = (name for name in known.properties if name not in known.derived)
+        settable = (name for name in known.properties if name not in known.derived)
         selected = "select" in part.pins
-        return Simulation(stimuli={name: OnBus(at, address(part), chip, name, selected) for name in felt})
+        return Simulation(stimuli={name: OnBus(at, address(part), chip, name, selected) for name in settable})
 
     return driver, simulation
 

@@ -23,8 +23,8 @@ class Finger(Stimulus):
     gpio: int
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
-        world.feel("touch", self.gpio, value=True)
-        world.after(TOUCH, lambda: world.feel("touch", self.gpio, value=False))
+        world.apply("touch", self.gpio, value=True)
+        world.after(TOUCH, lambda: world.apply("touch", self.gpio, value=False))
 
 
 class TouchKind(Kind):

@@ -4,8 +4,8 @@
 class Chip:
     """Its pointer register chooses what is read; the configuration is 0."""
 
-    def __init__(self, feel):
-        self.feel, self.pointer = feel, 0
+    def __init__(self, stimulus):
+        self.stimulus, self.pointer = stimulus, 0
 
     def write(self, data):
         if data:
@@ -14,5 +14,5 @@ class Chip:
     def read(self, size):
         if self.pointer:
             return bytes(size)
-        count = round((self.feel("temperature") or 0.0) / 0.125) & 0x7FF
+        count = round((self.stimulus("temperature") or 0.0) / 0.125) & 0x7FF
         return (count << 5).to_bytes(2, "big")[:size]

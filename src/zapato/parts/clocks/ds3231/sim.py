@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 
-from zapato.parts.simulated import ChipBoard, Feel
+from zapato.parts.simulated import ChipBoard, ReadStimulus
 
 STATUS, STOPPED = 0x0F, 0x80
 BEGINS = datetime(2000, 1, 1, tzinfo=UTC)
@@ -14,8 +14,8 @@ BEGINS = datetime(2000, 1, 1, tzinfo=UTC)
 class Chip:
     """The world sets `drift` (ppm, how much too fast) and `battery` (%; at 0 it forgets with the power)."""
 
-    def __init__(self, feel: Feel) -> None:
-        self.feel, self.pointer, self.status = feel, 0, STOPPED
+    def __init__(self, stimulus: ReadStimulus) -> None:
+        self.stimulus, self.pointer, self.status = stimulus, 0, STOPPED
         self.board: ChipBoard | None = None
         self.then, self.since = BEGINS, BEGINS
         self.part = ""
@@ -25,7 +25,7 @@ class Chip:
         self.since = board.utc()
 
     def power_on(self) -> None:
-        if self.feel("battery") == 0:
+        if self.stimulus("battery") == 0:
             self.status, self.then, self.since = STOPPED, BEGINS, self._utc()
 
     def _utc(self) -> datetime:
@@ -34,7 +34,7 @@ class Chip:
     @property
     def now(self) -> datetime:
         passed: timedelta = self._utc() - self.since
-        return self.then + passed * (1 + (self.feel("drift") or 0) * 1e-6)
+        return self.then + passed * (1 + (self.stimulus("drift") or 0) * 1e-6)
 
     def read(self, size: int) -> bytes:
         now = self.now

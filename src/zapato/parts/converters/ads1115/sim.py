@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.parts.simulated import ChipBoard, Feel, Measuring
+from zapato.parts.simulated import ChipBoard, Measuring, ReadStimulus
 
 RANGES = (6.144, 4.096, 2.048, 1.024, 0.512, 0.256, 0.256, 0.256)
 
@@ -19,7 +19,7 @@ class Chip(Measuring):
     bits = 16
     rates = RATES
 
-    def __init__(self, feel: Feel) -> None:
+    def __init__(self, stimulus: ReadStimulus) -> None:
         self.pointer, self.config, self.result = 0, 0x8583, 0
         self.board: ChipBoard | None = None
         self.pins: Mapping[int, int] = {}
@@ -42,7 +42,7 @@ class Chip(Measuring):
         full = RANGES[self.config >> 9 & 7]
         volts = 0.0
         if self.board and single and number in self.pins:
-            volts = self.board.felt("volts", self.pins[number]) or 0.0
+            volts = self.board.applied("volts", self.pins[number]) or 0.0
         count = max(-32768, min(32767, round(volts / full * 32768)))
         self.result = count >> (16 - self.bits) << (16 - self.bits)
 

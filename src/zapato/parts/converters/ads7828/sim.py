@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.parts.simulated import ChipBoard, Feel
+from zapato.parts.simulated import ChipBoard, ReadStimulus
 
 INPUTS = (0, 2, 4, 6, 1, 3, 5, 7)
 """Table 2: the input of each number in bits 6 to 4, where bit 7 asks for one against COM."""
@@ -18,7 +18,7 @@ class Chip:
     bits = 12
     volts = 3.3
 
-    def __init__(self, feel: Feel) -> None:
+    def __init__(self, stimulus: ReadStimulus) -> None:
         self.board: ChipBoard | None = None
         self.pins: Mapping[int, int] = {}
         self.command = 0
@@ -37,7 +37,7 @@ class Chip:
         on, inside = self.command >> 2 & 1, self.command >> 3 & 1
         volts = 0.0
         if self.board and single and on and number in self.pins:
-            volts = self.board.felt("volts", self.pins[number]) or 0.0
+            volts = self.board.applied("volts", self.pins[number]) or 0.0
         full = 1 << self.bits
         count = max(0, min(full - 1, int(volts / (REFERENCE if inside else self.volts) * full)))
         return count.to_bytes((self.bits + 7) // 8, "big")[:size].ljust(size, b"\xff")

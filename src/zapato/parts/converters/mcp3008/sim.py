@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.parts.simulated import ChipBoard, Feel
+from zapato.parts.simulated import ChipBoard, ReadStimulus
 
 
 class Chip:
@@ -13,7 +13,7 @@ class Chip:
     bits = 10
     volts = 3.3
 
-    def __init__(self, feel: Feel) -> None:
+    def __init__(self, stimulus: ReadStimulus) -> None:
         self.board: ChipBoard | None = None
         self.pins: Mapping[int, int] = {}
         self.end()
@@ -65,6 +65,6 @@ class Chip:
     def _count(self, single: int, number: int) -> int:
         volts = 0.0
         if self.board and single and number in self.pins:
-            volts = self.board.felt("volts", self.pins[number]) or 0.0
+            volts = self.board.applied("volts", self.pins[number]) or 0.0
         full = 1 << self.bits
         return max(0, min(full - 1, int(volts / self.volts * full)))

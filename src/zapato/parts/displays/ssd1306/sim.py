@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from zapato.parts.simulated import ChipBoard, Feel
+from zapato.parts.simulated import ChipBoard, ReadStimulus
 
 WIDTH, HEIGHT = 128, 64
 TAKES = {0x20: 1, 0x21: 2, 0x22: 2, 0x81: 1, 0x8D: 1, 0xA8: 1, 0xD3: 1, 0xD5: 1, 0xD9: 1, 0xDA: 1, 0xDB: 1}
@@ -14,7 +14,7 @@ TAKES = {0x20: 1, 0x21: 2, 0x22: 2, 0x81: 1, 0x8D: 1, 0xA8: 1, 0xD3: 1, 0xD5: 1,
 class Chip:
     """Points are bits of bytes that stand upright, eight lines in a page, the lowest bit on top."""
 
-    def __init__(self, feel: Feel) -> None:
+    def __init__(self, stimulus: ReadStimulus) -> None:
         self.memory = bytearray(WIDTH * HEIGHT // 8)
         self.on = self.pump = False
         self.columns, self.pages = [0, 127], [0, 7]

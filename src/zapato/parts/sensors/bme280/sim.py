@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable
 
-from zapato.parts.simulated import Feel, Measuring
+from zapato.parts.simulated import Measuring, ReadStimulus
 
 T = (27504, 26435, -1000)
 P = (36477, -10685, 3024, 2855, 140, -7, 15500, -14600, 6000)
@@ -58,8 +58,8 @@ class Chip(Measuring):
     takes = 9.3
     """ms at the most with each quantity once (9.1)."""
 
-    def __init__(self, feel: Feel) -> None:
-        self.feel = feel
+    def __init__(self, stimulus: ReadStimulus) -> None:
+        self.stimulus = stimulus
         self.memory = bytearray(256)
         self.pointer = 0
         self.power_on()
@@ -84,10 +84,10 @@ class Chip(Measuring):
                 self.begin(self.takes, self.measure)
 
     def measure(self) -> None:
-        warm = inverse(fine, (self.feel("temperature") or 0) * 5120, (1 << 20) - 1)
+        warm = inverse(fine, (self.stimulus("temperature") or 0) * 5120, (1 << 20) - 1)
         t = fine(warm)
-        press = inverse(lambda raw: pascal(raw, t), self.feel("pressure") or 101325, (1 << 20) - 1)
-        wet = inverse(lambda raw: damp(raw, t), self.feel("humidity") or 0, 65535)
+        press = inverse(lambda raw: pascal(raw, t), self.stimulus("pressure") or 101325, (1 << 20) - 1)
+        wet = inverse(lambda raw: damp(raw, t), self.stimulus("humidity") or 0, 65535)
         for at, value in ((0xF7, press), (0xFA, warm)):
             self.memory[at : at + 3] = (value << 4).to_bytes(3, "big")
         self.memory[0xFD:0xFF] = wet.to_bytes(2, "big")

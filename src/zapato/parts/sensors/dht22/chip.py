@@ -31,7 +31,7 @@ class AirQuantity(Stimulus):
         return self.gpio, -1
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
-        world.feel("dht", self.gpio, self.what, value=value, over=over)
+        world.apply("dht", self.gpio, self.what, value=value, over=over)
 
 
 def simulation(part: Part) -> Simulation:

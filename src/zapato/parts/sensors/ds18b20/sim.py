@@ -17,9 +17,9 @@ POWER_ON = 0x0550
 
 @record
 class Thermometer:
-    """One chip; `feel` gives degrees, `ails` is "silent", "garbage" or ""."""
+    """One chip; `stimulus` gives degrees, `ails` is "silent", "garbage" or ""."""
 
-    feel: Callable[[], Any]
+    stimulus: Callable[[], Any]
     raw: int = POWER_ON
     scratch: bytes = b""
     ails: str = ""
@@ -34,7 +34,7 @@ class Thermometer:
     def write(self, byte: int) -> None:
         """A byte after it was chosen."""
         if byte == CONVERT:
-            self.raw = round((self.feel() or 0) * 16) & 0xFFFF
+            self.raw = round((self.stimulus() or 0) * 16) & 0xFFFF
         elif byte == READ:
             self._load()
 
@@ -62,5 +62,5 @@ class OnWire(Stimulus):
 
     def put(self, world: World, value: Any, over: int = 0) -> None:
         where = "onewire", self.gpio, self.number
-        world.on_wire(self.gpio, self.number, lambda: Thermometer(lambda: world.felt(*where)))
-        world.feel(*where, value=value, over=over)
+        world.on_wire(self.gpio, self.number, lambda: Thermometer(lambda: world.applied(*where)))
+        world.apply(*where, value=value, over=over)

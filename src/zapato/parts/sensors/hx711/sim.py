@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import partial
 
-from zapato.parts.simulated import ChipBoard, Feel, OfferedLine
+from zapato.parts.simulated import ChipBoard, OfferedLine, ReadStimulus
 
 PERIOD = 100
 """ms of a conversion with RATE low."""
@@ -21,8 +21,8 @@ class Chip:
     line, address = -1, -1
     """The pins of its data and its clock."""
 
-    def __init__(self, feel: Feel) -> None:
-        self.feel = feel
+    def __init__(self, stimulus: ReadStimulus) -> None:
+        self.stimulus = stimulus
         self.word, self.pulses, self.turn = 0, 0, 0
 
     def join(self, board: ChipBoard, pins: Mapping[int, int], interrupt: int | None) -> None:
@@ -56,7 +56,7 @@ class Chip:
         if self.board.fault(self.line, self.address) == "silent":
             self._converts(PERIOD)
             return
-        steps = max(-HIGHEST - 1, min(HIGHEST, round(self.feel("load") or 0))) & 0xFFFFFF
+        steps = max(-HIGHEST - 1, min(HIGHEST, round(self.stimulus("load") or 0))) & 0xFFFFFF
         self.word = GARBAGE if self.board.fault(self.line, self.address) == "garbage" else steps
         self.pulses = 0
         self.data.change(0)

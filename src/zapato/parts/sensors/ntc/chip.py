@@ -40,7 +40,7 @@ class Warmth(Stimulus):
     def put(self, world: World, value: Any, over: int = 0) -> None:
         ohm = self.nominal * math.exp(self.beta * (1 / (value + 273.15) - 1 / 298.15))
         volts = self.supply * (ohm if self.to_ground else self.series) / (ohm + self.series)
-        world.feel("volts", self.gpio, value=volts, over=over)
+        world.apply("volts", self.gpio, value=volts, over=over)
 
 
 def _driver(part: Part) -> Driver:
