@@ -148,7 +148,7 @@ def test_what_changes_from_a_revision(site, cli):
     assert called.code == 1
     for line in (
         "- refuge/boot-dryer/vent/on: boolean, retained  others may rely on it",
-        "+ refuge/boot-dryer/fan/on: boolean, kept",
+        "+ refuge/boot-dryer/fan/on: boolean, retained",
         "~ start one side: board 33 -> board 4",
         "for 15min",
     ):
