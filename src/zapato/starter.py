@@ -100,8 +100,8 @@ def start_device(
     """
     if not re.fullmatch(NAME, name):
         near = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:31].strip("-")
-        way = f'"{near}" can: {NAME_WORDS}' if re.fullmatch(NAME, near) else NAME_WORDS
-        raise UnknownName(f'"{name}" cannot be a device\'s name', way)
+        fix = f'"{near}" can: {NAME_WORDS}' if re.fullmatch(NAME, near) else NAME_WORDS
+        raise UnknownName(f'"{name}" cannot be a device\'s name', fix)
     carrier = board(board_id)
     path = folder / "devices" / f"{name}.toml"
     if path.exists():

@@ -22,21 +22,21 @@ def rings(leads: Mapping[Node, Iterable[Node]]) -> list[set[Node]]:
             continue
         number[start] = low[start] = len(number)
         held[start] = None
-        way = [(start, iter(leads.get(start, ())))]
-        while way:
-            node, ahead = way[-1]
+        trail = [(start, iter(leads.get(start, ())))]
+        while trail:
+            node, ahead = trail[-1]
             following = next(ahead, None)
             if following is not None:
                 if following not in number:
                     number[following] = low[following] = len(number)
                     held[following] = None
-                    way.append((following, iter(leads.get(following, ()))))
+                    trail.append((following, iter(leads.get(following, ()))))
                 elif following in held:
                     low[node] = min(low[node], number[following])
                 continue
-            way.pop()
-            if way:
-                low[way[-1][0]] = min(low[way[-1][0]], low[node])
+            trail.pop()
+            if trail:
+                low[trail[-1][0]] = min(low[trail[-1][0]], low[node])
             if low[node] == number[node]:
                 ring: set[Node] = set()
                 while True:

@@ -173,11 +173,11 @@ def _filled_in(design: Design, node: ast.Call) -> tuple[Call | None, Mistake | N
 def _unreached(design: Design, act: str) -> Mistake | None:
     """Why an act on the network cannot be felt by this device, or None."""
     wired = design.wifi is not None or design.ethernet is not None
-    way = act.partition(".")[0]
-    if way in ("wifi", "cable") and wired and (way == "cable") != (design.ethernet is not None):
-        other = "cable" if way == "wifi" else "wifi"
+    owner = act.partition(".")[0]
+    if owner in ("wifi", "cable") and wired and (owner == "cable") != (design.ethernet is not None):
+        other = "cable" if owner == "wifi" else "wifi"
         return Mistake(
-            0, f"the device has no {way}", tuple(key for key in NETWORK if key.startswith(f"{other}."))
+            0, f"the device has no {owner}", tuple(key for key in NETWORK if key.startswith(f"{other}."))
         )
     if act.startswith("time.") and design.time is None:
         return Mistake(
@@ -185,7 +185,7 @@ def _unreached(design: Design, act: str) -> Mistake | None:
         )
     if act.startswith("time.") and wired:
         return None
-    if act.startswith("flash.") or (wired and (design.mqtt is not None or way in ("wifi", "cable"))):
+    if act.startswith("flash.") or (wired and (design.mqtt is not None or owner in ("wifi", "cable"))):
         return None
     what = "no broker" if wired else "no network"
     fix = "[mqtt] with host" if wired else "[wifi] with name"

@@ -227,12 +227,14 @@ class _Commands:
             return self.wrong(node, f"{part.name} has no action {node.attr}", fixes, "link-unknown")
         least = sum(not argument.optional for argument in known.arguments)
         if not least <= len(given) <= len(known.arguments):
-            way = f"{part.name}.{node.attr}"
+            dotted_name = f"{part.name}.{node.attr}"
             if not known.arguments:
-                return self.wrong(node, f"{way} takes no arguments", (way,))
+                return self.wrong(node, f"{dotted_name} takes no arguments", (dotted_name,))
             wants = ", ".join(argument.name for argument in known.arguments)
             example = ", ".join(_example(part, argument) for argument in known.arguments)
-            return self.wrong(node, f"{way} needs in brackets: {wants}", (f"such as {way}({example})",))
+            return self.wrong(
+                node, f"{dotted_name} needs in brackets: {wants}", (f"such as {dotted_name}({example})",)
+            )
         codes = [
             self.argument(part, argument, value)
             for argument, value in zip(known.arguments, given, strict=False)

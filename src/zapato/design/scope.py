@@ -71,9 +71,9 @@ class PartScope:
 
     @staticmethod
     def _instead(part: Part, name: str, device: str = "") -> tuple[str, ...]:
-        way = f"{device}.{part.name}" if device else part.name
-        options = [f"{way}.{prop}" for prop in part.properties]
-        near = nearest(f"{way}.{name}", options) if name else ()
+        dotted_name = f"{device}.{part.name}" if device else part.name
+        options = [f"{dotted_name}.{prop}" for prop in part.properties]
+        near = nearest(f"{dotted_name}.{name}", options) if name else ()
         if name in part.kind.events:
-            return (f"{way}.{name} is an event: it can stand alone in when, not in a condition",)
+            return (f"{dotted_name}.{name} is an event: it can stand alone in when, not in a condition",)
         return near or ((f"it has: {', '.join(options)}",) if options else ())

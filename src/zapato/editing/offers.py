@@ -199,8 +199,8 @@ def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Completion]:
 def enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
     """The words that a field takes, by its schema."""
     yield from (option for option in schema.get("enum", ()) if isinstance(option, str))
-    for way in ("anyOf", "oneOf"):
-        for branch in schema.get(way, ()):
+    for before_dot in ("anyOf", "oneOf"):
+        for branch in schema.get(before_dot, ()):
             yield from enumerated(branch)
     if isinstance(schema.get("items"), Mapping):
         yield from enumerated(schema["items"])
@@ -253,7 +253,7 @@ def _pins(design: Design, at: Cursor, field: Field, quoted: bool) -> Iterator[Co
 
 def _names(design: Design, at: Cursor) -> Iterator[Completion]:
     """Parts, their properties, events and actions, and other devices of the site."""
-    way, dot, _ = at.word.rpartition(".")
+    before_dot, dot, _ = at.word.rpartition(".")
     if not dot:
         for part in design.parts.values():
             yield Completion(part.name, f"{part.name}.", "part", part.kind.name, part.label)
@@ -266,17 +266,17 @@ def _names(design: Design, at: Cursor) -> Iterator[Completion]:
         if at.key == "do":
             yield Completion("notify", "notify('", "word", "a notice over MQTT", rank=1)
         return
-    if way in design.parts:
-        yield from _members(design.parts[way], way, at.key)
+    if before_dot in design.parts:
+        yield from _members(design.parts[before_dot], before_dot, at.key)
         return
-    device, dot, part_name = way.partition(".")
+    device, dot, part_name = before_dot.partition(".")
     with suppress(NotThere, ZapatoError):
         others = design.others or RemoteParts(design, outline)
         if not dot and device in _devices(design):
             for part in others.outline(_devices(design)[device]).parts.values():
-                yield Completion(part.name, f"{way}.{part.name}.", "part", part.kind.name, part.label)
+                yield Completion(part.name, f"{before_dot}.{part.name}.", "part", part.kind.name, part.label)
         elif dot:
-            yield from _members(others.part(device, part_name).part, way, at.key)
+            yield from _members(others.part(device, part_name).part, before_dot, at.key)
 
 
 def _devices(design: Design) -> Mapping[str, Any]:
@@ -291,29 +291,31 @@ def _input_detail(part: Part, name: str) -> tuple[str, str]:
     return (about(known), known.help) if known else ("", "")
 
 
-def _acts(part: Part, way: str) -> Iterator[Completion]:
+def _acts(part: Part, before_dot: str) -> Iterator[Completion]:
     """What a rehearsal can do to a part."""
     simulation = part.simulation
-    yield from (Completion(name, f"{way}.{name}", "action", "a gesture") for name in simulation.gestures)
+    yield from (
+        Completion(name, f"{before_dot}.{name}", "action", "a gesture") for name in simulation.gestures
+    )
     for name in dict.fromkeys((*simulation.stimuli, *simulation.inputs)):
-        yield Completion(name, f"{way}.{name} = ", "property", *_input_detail(part, name), rank=1)
+        yield Completion(name, f"{before_dot}.{name} = ", "property", *_input_detail(part, name), rank=1)
 
 
-def _members(part: Part, way: str, key: str) -> Iterator[Completion]:
+def _members(part: Part, before_dot: str, key: str) -> Iterator[Completion]:
     if key == "act":
-        yield from _acts(part, way)
+        yield from _acts(part, before_dot)
         return
     if key == "do":
         for name, action in part.kind.actions_of(part).items():
             with_values = "(" if any(not argument.optional for argument in action.arguments) else ""
-            yield Completion(name, f"{way}.{name}{with_values}", "action", action.help)
+            yield Completion(name, f"{before_dot}.{name}{with_values}", "action", action.help)
     if key == "when":
         for name, help in part.kind.events.items():
-            yield Completion(name, f"{way}.{name}", "event", help)
+            yield Completion(name, f"{before_dot}.{name}", "event", help)
     for name, prop in part.properties.items():
         if key != "do" or prop.settable:
             problems = " = " if key == "do" else ""
-            yield Completion(name, f"{way}.{name}{problems}", "property", about(prop), prop.help, 1)
+            yield Completion(name, f"{before_dot}.{name}{problems}", "property", about(prop), prop.help, 1)
 
 
 def about(known: Property) -> str:

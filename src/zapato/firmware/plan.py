@@ -139,10 +139,10 @@ def _ordered(design: Design) -> list[Part]:
     serial = serial_controllers(design)
     parts: dict[str, Part] = {}
 
-    def add(part: Part, way: tuple[str, ...] = ()) -> None:
+    def add(part: Part, above: tuple[str, ...] = ()) -> None:
         for other in _needed(design, part):
-            if other.name not in (*parts, *way, part.name):
-                add(other, (*way, part.name))
+            if other.name not in (*parts, *above, part.name):
+                add(other, (*above, part.name))
         parts.setdefault(part.name, part)
 
     for part in sorted(design.parts.values(), key=lambda part: (part.name not in serial, part.kind.late)):
@@ -408,13 +408,13 @@ def _cable(design: Design, mqtt: str) -> Iterable[str]:
     assert design.board
     phy, chip = design.board.rmii, design.board.spi_ethernet
     if phy:
-        way, given = "rmii", (phy.phy, phy.address, phy.mdc, phy.mdio, phy.power, phy.clock, phy.clock_out)
+        above, given = "rmii", (phy.phy, phy.address, phy.mdc, phy.mdio, phy.power, phy.clock, phy.clock_out)
     else:
         assert chip
         last = design.board.chip.resources.spi
-        way, given = "on_spi", (chip.phy, last, chip.sck, chip.mosi, chip.miso, chip.select, chip.interrupt)
-    yield f"    from {BUNDLE} import Cable, LanNet, {way}"
-    yield f"    lan = {way}({', '.join(map(repr, given))})"
+        above, given = "on_spi", (chip.phy, last, chip.sck, chip.mosi, chip.miso, chip.select, chip.interrupt)
+    yield f"    from {BUNDLE} import Cable, LanNet, {above}"
+    yield f"    lan = {above}({', '.join(map(repr, given))})"
     yield f"    LanNet(d, Cable(lan, settings.get('address')), {mqtt})"
 
 

@@ -134,10 +134,10 @@ class Hub:
 
     def _free(self, thing: Thing) -> str:
         """A name that no other thing has: its own, or more of its topic."""
-        way = thing.topic.removesuffix(ABOUT)
+        base = thing.topic.removesuffix(ABOUT)
         return next(
             name
-            for name in (thing.name, "/".join(way.split("/")[-2:]), way, thing.topic)
+            for name in (thing.name, "/".join(base.split("/")[-2:]), base, thing.topic)
             if name not in self.things
         )
 
@@ -171,10 +171,10 @@ class Hub:
             or (topic.endswith(f"/{STATE}") and payload != b"online")
         ):
             return
-        way = topic
-        while "/" in way:
-            way = way.rpartition("/")[0]
-            if name := self._topics.get(way + ABOUT):
+        base = topic
+        while "/" in base:
+            base = base.rpartition("/")[0]
+            if name := self._topics.get(base + ABOUT):
                 fresh = name not in self.heard
                 self.heard[name] = at
                 if fresh:

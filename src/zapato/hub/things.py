@@ -122,9 +122,11 @@ def read_thing(topic: str, payload: bytes) -> Thing:
     context = str(about.get("@context", ""))[:1000]
     if "w3.org" not in context or "td" not in context:
         raise NoThing("not a Thing Description")
-    way = topic.split("/")
-    title = _text(about.get("title")) or way[-2 if len(way) > 1 else 0]
-    where = _text(about.get("description")).removeprefix(f"{way[-2] if len(way) > 1 else ''}").strip(", ")
+    levels = topic.split("/")
+    title = _text(about.get("title")) or levels[-2 if len(levels) > 1 else 0]
+    where = (
+        _text(about.get("description")).removeprefix(f"{levels[-2] if len(levels) > 1 else ''}").strip(", ")
+    )
     properties = {
         affordance.name: affordance
         for affordance in _affordances(about, "properties")
@@ -135,7 +137,7 @@ def read_thing(topic: str, payload: bytes) -> Thing:
     }
     events = {affordance.name: affordance for affordance in _affordances(about, "events") if affordance.reads}
     version = _text(_table(about.get("version")).get("instance"))
-    name = _text(way[-2] if len(way) > 1 else topic)
+    name = _text(levels[-2] if len(levels) > 1 else topic)
     return Thing(name, topic, title, where, version, properties, events, actions)
 
 

@@ -1,6 +1,6 @@
 """A TOML file with places: values at once, lines and columns only when something asks for them.
 
-Most files are right, so the values come from the standard library's reader. Where that
+Most files are right, so the values come from a standard reader. Where that
 reader gives up, or a finding needs a place, an error-tolerant syntax tree is made: it
 gives every syntax error of the file, keeps what could still be read, and knows where
 each key and value stands.

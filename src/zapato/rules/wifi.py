@@ -47,19 +47,19 @@ def _name(table: Mapping[str, Any]) -> Wrong | None:
 
 
 def _password(table: Mapping[str, Any]) -> Wrong | None:
-    way = "the passphrase as the router shows it; leave it out for an open network"
-    return _passphrase(table, "password", "the network's password", way) or _passphrase(
+    way_out = "the passphrase as the router shows it; leave it out for an open network"
+    return _passphrase(table, "password", "the network's password", way_out) or _passphrase(
         table, "access_password", "the password of the device's own access point", "8 to 63 plain characters"
     )
 
 
-def _passphrase(table: Mapping[str, Any], key: str, whose: str, way: str) -> Wrong | None:
+def _passphrase(table: Mapping[str, Any], key: str, whose: str, way_out: str) -> Wrong | None:
     password: str = table.get(key) or ""
     if not password or re.fullmatch(r"[\x20-\x7e]{8,63}|[0-9a-fA-F]{64}", password):
         return None
     what = f"has {len(password)} characters" if password.isascii() else "has characters beyond plain ASCII"
     why = "a WPA passphrase has 8 to 63 printable ASCII characters (IEEE 802.11, Annex J.4)."
-    return key, f"{whose} {what}, and no access point takes it", why, way
+    return key, f"{whose} {what}, and no access point takes it", why, way_out
 
 
 def _band(table: Mapping[str, Any]) -> Wrong | None:

@@ -67,11 +67,11 @@ def COMMAND(
             file = held.enter_context(open(save, "a", encoding="utf-8")) if save else None
         except OSError as error:
             raise Unwritable(f"cannot write {save}: {(error.strerror or str(error)).lower()}") from None
-        way = held.enter_context(
+        link = held.enter_context(
             connected(designs[0], broker_of(broker), [f"{design.topic}/#" for design in designs])
         )
         try:
-            for said in watch(designs, way, goes_on=goes_on, wanted=wanted):
+            for said in watch(designs, link, goes_on=goes_on, wanted=wanted):
                 row = json.dumps(said.as_dict(), ensure_ascii=False)
                 if file:
                     file.write(f"{row}\n")

@@ -13,16 +13,16 @@ class Curtain:
 
     def __init__(self, world: World, opens: int, closes: int, active: int, travel: int) -> None:
         self.world, self.opens, self.closes, self.active, self.travel = world, opens, closes, active, travel
-        self.place, self.at, self.way = 0.0, world.now, 0
+        self.place, self.at, self.direction = 0.0, world.now, 0
         world.watch(self.watch)
 
     def watch(self) -> None:
         """After everything that happens."""
         ms = self.world.now - self.at
         self.at = self.world.now
-        self.place = min(100.0, max(0.0, self.place + self.way * 100 * ms / self.travel))
+        self.place = min(100.0, max(0.0, self.place + self.direction * 100 * ms / self.travel))
         level = self.world.level
-        self.way = (level(self.opens) == self.active) - (level(self.closes) == self.active)
+        self.direction = (level(self.opens) == self.active) - (level(self.closes) == self.active)
 
 
 @record(eq=False)

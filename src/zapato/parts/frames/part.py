@@ -71,8 +71,8 @@ def _settable(part: Part, name: str) -> bool:
 
 def can_say(part: Part, *words: str) -> bool:
     """Whether a part's controller has a frame for one of these words; True for a part on pins of its own."""
-    way = part.linked.get("serial")
-    return way is None or any(word in says(way) for word in words)
+    carrier = part.linked.get("serial")
+    return carrier is None or any(word in says(carrier) for word in words)
 
 
 def line_of(part: Part) -> int | None:
@@ -91,9 +91,9 @@ def enable_of(part: Part) -> int | None:
 
 def controller_simulation(part: Part, words: Iterable[str]) -> Simulation:
     """How a part that speaks through frames really stands: as its controller has it."""
-    way = part.linked.get("serial")
-    key = line_of(way) if way else None
-    known = slots(way) if way else {}
+    carrier = part.linked.get("serial")
+    key = line_of(carrier) if carrier else None
+    known = slots(carrier) if carrier else {}
     return (
         Simulation(probes={word: ReadAttached(("serial", key), word) for word in words if word in known})
         if key is not None
