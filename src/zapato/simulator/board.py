@@ -142,7 +142,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
 
     def __post_init__(self) -> None:
         chip = self.facts.chip
-        self.port = port(chip.port)
+        self.port, self._speed = port(chip.port), chip.speed
         self.quantities = Quantities(self.clock)
         self.interrupts = Interrupts(self.clock, self.port.interrupts.queue)
         self.pins = Pins(chip, self.clock, self.trace, self.random, self.interrupts)
@@ -282,7 +282,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
         """
         if not self._computed or not self.machine:
             return
-        spent, speed = self.machine.spent, self.facts.chip.speed
+        spent, speed = self.machine.spent, self._speed
         us = max(0, spent - self._computed) * 1000 // speed
         # What a call took less than its discount is no credit for the next one.
         self._computed = min(self._computed + us * speed // 1000, spent) + cost
@@ -440,7 +440,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             raise Fault(REFUSED["invalid period"])
         patience = min(wanted, dog.patience)
         if self.machine:
-            self.machine.allow(4 * patience * self.facts.chip.speed)
+            self.machine.allow(4 * patience * self._speed)
         self._patience, self._fed, self._strain = patience, self.clock.now, 0.0
         power = self.machine
 
@@ -501,7 +501,8 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
             return
         if self._words is not None:
             fed = self._words[FED // 4]
-            self._words[FED // 4] = 0
+            if fed:
+                self._words[FED // 4] = 0
         else:
             fed = int.from_bytes(self.machine.memory.read(self._shared + FED, 4), "little")
             self.machine.memory.write(self._shared + FED, bytes(4))
@@ -532,7 +533,7 @@ class SimulatedBoard(Radio, AttachedDevices, Peripherals, Buses):
     def _allow(self) -> None:
         """Instructions until the program is stopped as one that neither waits nor feeds its watchdog."""
         if self.machine:
-            most = 4 * self._patience * self.facts.chip.speed
+            most = 4 * self._patience * self._speed
             self.machine.allow(min(BUDGET, most) if self._patience else BUDGET)
 
     def _resume(self) -> None:

@@ -178,7 +178,9 @@ class Machine:
 
     def allow(self, instructions: int) -> None:
         """From now on the program may spend so much until it is stopped, or up to half as much more."""
-        left = self._granted - (self.spent - self._spent) if self._granted else 0
+        if self._left is None and self._granted:
+            self._left = self._fuel()
+        left = self._left or 0
         if instructions <= left <= instructions * 3 // 2:
             return  # said at every turn, and setting it takes longer than asking
         self._spent += self._granted - left
