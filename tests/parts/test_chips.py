@@ -16,7 +16,7 @@ from zapato.parts.described import described_names, driver_source, read_descript
 from zapato.parts.described.catalogue import description
 from zapato.parts.described.layout import crc8
 from zapato.parts.described.sim import SpiChip
-from zapato.parts.described.wire_sim import WireChip
+from zapato.parts.described.wire_sim import DescribedWireChip
 from zapato.parts.modules import with_imports
 from zapato.parts.onewire.serial import number_of
 from zapato.parts.sensors import chip
@@ -177,7 +177,7 @@ def test_the_datasheets_examples_come_over_a_one_wire_line(name, bench):
         )
         rows += [*sets, f"{12 * at + 8}s? {seen}"]
         clock = Clock()
-        made = WireChip(known, example.gives.get, clock)
+        made = DescribedWireChip(known, example.gives.get, clock)
         assert talk(made, known.reading[0].write.data, 9)[:1] == b"\0"  # nothing measured
         answer = talk(made, known.steps[0].write.data, 9) and talk(made, known.reading[0].write.data, 9)
         assert answer == b"\xff" * 9  # it is still at it
