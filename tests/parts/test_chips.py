@@ -194,7 +194,7 @@ class Clock:
     now = 0.0
 
 
-def talk(made: WireChip, said: bytes, size: int) -> bytes:
+def talk(made: DescribedWireChip, said: bytes, size: int) -> bytes:
     made.addressed()
     for byte in said:
         made.write(byte)
