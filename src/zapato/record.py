@@ -74,7 +74,7 @@ class _Init:
 
     def __get__(self, instance: object, owner: type[Any]) -> Any:
         waiting = self._waiting
-        if instance is not None and self._first:
+        if instance is not None and self._first > 0:
             self._first -= 1
             return partial(waiting.fill, instance)
         return waiting.compiled().__get__(instance, owner)
