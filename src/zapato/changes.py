@@ -8,7 +8,7 @@ from typing import Any, Literal, cast
 
 from zapato.budgets.memory import memory
 from zapato.design import Design
-from zapato.design.links import starts
+from zapato.design.links import starts, written_actions
 from zapato.record import record
 from zapato.topics import topics
 from zapato.wiring import wiring
@@ -154,8 +154,7 @@ def _written(design: Design) -> list[dict[str, Any]]:
 
 
 def _short(row: Mapping[str, Any]) -> str:
-    do = row.get("do", "")
-    acts = "; ".join(map(str, cast(list[object], do))) if isinstance(do, list) else str(do)
+    acts = "; ".join(written_actions(row))
     rest = ", ".join(
         f"{key} {_as_text(value)}" for key, value in row.items() if key not in ("when", "do", "at")
     )

@@ -197,3 +197,14 @@ def test_a_rehearsal_tells_its_day(bench, put):
     assert brief_line(result).startswith("failed bench: 1 of 2 expectations held") and "r.on" in brief_line(
         result
     )
+
+
+@pytest.mark.parametrize("action", ["0", "7", "true", "[1, 2]", "[]", "{ a = 1 }", '"lamp.on"'])
+def test_a_link_is_shown_as_it_is_written_right_or_wrong(put, cli, tmp_path, action):
+    head = 'zapato = 1\n[device]\nname = "example"\nboard = "esp32-38pin"\n[relay.lamp]\npin = 26\n'
+    path = put(f'{head}\n[[link]]\nevery = "1min"\ndo = {action}\n')
+    page = tmp_path / "page.html"
+    called = cli("report", path, "--out", page, "--no-rehearsal")
+    assert page.is_file() and called.code == (action != '"lamp.on"'), called.err
+    assert "1min" in page.read_text() and "Traceback" not in called.err
+    assert cli("diff", path, path).code == 0 and "lamp" in cli("draw", path, "--format", "text").out

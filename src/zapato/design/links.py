@@ -149,6 +149,16 @@ def starts(row: Mapping[str, Any]) -> str:
     return str(row.get("when") or (f"at {row['at']}" if "at" in row else f"every {row.get('every', '')}"))
 
 
+def written_actions(row: Mapping[str, Any]) -> list[str]:
+    """What a link does, as its table has it, right or wrong."""
+    actions: object = row.get("do", "")
+    return (
+        [str(action) for action in cast(list[object], actions)]
+        if isinstance(actions, list)
+        else [str(actions)]
+    )
+
+
 def read_links(document: Document, scope: PartScope) -> list[Link]:
     """The [[link]] tables of a document; every mistake becomes a finding of it."""
     raw = document.data.get("link", [])

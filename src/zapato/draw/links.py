@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
 from zapato.design import Design
-from zapato.design.links import Link, starts
+from zapato.design.links import Link, starts, written_actions
 from zapato.draw.figure import GRID, INK, INTO, OUT, PAPER, new_figure
 from zapato.lang.expressions import compile_expression
 from zapato.parts.kind import Part
@@ -66,8 +66,7 @@ def _of_link(design: Design, link: Link) -> LinkRow:
         for key in ("if", "for", "after", "held", "every", "times")
         if key in row and f"every {row[key]}" != when
     ]
-    acts = row.get("do", "")  # as it is written, right or wrong
-    does = "; ".join(map(str, cast(list[Any], acts))) if isinstance(acts, list) else str(acts)
+    does = "; ".join(written_actions(row))
     title = str(row.get("label", ""))
     return LinkRow(
         link.number - 1, tuple(sources(link)), tuple(targets(link)), title, "; ".join([when, *rest]), does

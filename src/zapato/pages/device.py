@@ -13,7 +13,7 @@ from zapato.budgets.row import TOPICS
 from zapato.budgets.whole import budget
 from zapato.checks import report as report_of
 from zapato.design import Design, resolve
-from zapato.design.links import starts
+from zapato.design.links import starts, written_actions
 from zapato.draw import budget_chart, link_graph, pin_map, timeline, wiring_sheet
 from zapato.draw.budgets import shown
 from zapato.draw.links import written
@@ -63,7 +63,9 @@ def device_page(
         budget=budget(design),
         budget_topics=TOPICS,
         shown=shown,
-        links=[(starts(row := written(design, link)), dict(row)) for link in design.links],
+        links=[
+            (starts(row := written(design, link)), written_actions(row), dict(row)) for link in design.links
+        ],
         topics=topics(design),
         rehearsal=rehearsal,
         version=__version__,
