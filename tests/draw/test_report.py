@@ -199,7 +199,9 @@ def test_a_rehearsal_tells_its_day(bench, put):
     )
 
 
-@pytest.mark.parametrize("action", ["0", "7", "true", "[1, 2]", "[]", "{ a = 1 }", '"lamp.on"'])
+@pytest.mark.parametrize(
+    "action", ["0", "7", "true", "nan", "[1979-05-27, inf]", "07:32:00", "[]", "{ a = 1 }", '"lamp.on"']
+)
 def test_a_link_is_shown_as_it_is_written_right_or_wrong(put, cli, tmp_path, action):
     head = 'zapato = 1\n[device]\nname = "example"\nboard = "esp32-38pin"\n[relay.lamp]\npin = 26\n'
     path = put(f'{head}\n[[link]]\nevery = "1min"\ndo = {action}\n')
@@ -208,3 +210,5 @@ def test_a_link_is_shown_as_it_is_written_right_or_wrong(put, cli, tmp_path, act
     assert page.is_file() and called.code == (action != '"lamp.on"'), called.err
     assert "1min" in page.read_text() and "Traceback" not in called.err
     assert cli("diff", path, path).code == 0 and "lamp" in cli("draw", path, "--format", "text").out
+    data = json.loads(cli("draw", path, "--format", "json").out, parse_constant=pytest.fail)
+    assert set(data["links"][0]["link"]) == {"every", "do"}

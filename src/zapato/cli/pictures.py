@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict
+from math import isfinite
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from zapato.cli.terminal import styled, table
 from zapato.errors import ZapatoError
@@ -110,12 +111,22 @@ def as_data(design: Design, chosen: Sequence[str]) -> dict[str, object]:
             "loader": list(sheet.steps),
         },
         "links": [
-            {"from": sources(link), "to": targets(link), "link": dict(written(design, link))}
+            {"from": sources(link), "to": targets(link), "link": _as_json(written(design, link))}
             for link in design.links
         ],
         "budget": [row.as_dict() for row in budget(design).rows],
     }
     return {"device": design.name, **{what: every[what] for what in chosen}}
+
+
+def _as_json(value: object) -> object:
+    """A value of a device file as JSON has it: dates, and numbers that are none, become texts."""
+    if isinstance(value, Mapping):
+        return {str(key): _as_json(item) for key, item in cast(Mapping[object, object], value).items()}
+    if isinstance(value, list):
+        return [_as_json(item) for item in cast(list[object], value)]
+    plain = isinstance(value, (str, int)) or (isinstance(value, float) and isfinite(value))
+    return value if plain else str(value)
 
 
 def as_text(design: Design, chosen: Sequence[str]) -> str:
