@@ -92,7 +92,11 @@ def test_a_pipe_that_closes_early(put):
     assert done.stdout.count("\n") == 1 and not done.stderr
 
 
-def terminal(words: list[str], columns: int = 80, **environment: str) -> str:
+IMPATIENT = "import sys\nimport zapato.cli.terminal as terminal\nfrom zapato.cli import main\nterminal.PATIENCE = 0.0\nmain()\n"
+"""The command line, for which everything takes long."""
+
+
+def terminal(words: list[str], columns: int = 80, call: list[str] = ZAPATO, **environment: str) -> str:
     """What a command writes to a terminal of so many columns."""
     parent, child = pty.openpty()
     env = {
@@ -102,7 +106,7 @@ def terminal(words: list[str], columns: int = 80, **environment: str) -> str:
         **environment,
     }
     with subprocess.Popen(
-        [*ZAPATO, *words], stdout=child, stderr=child, stdin=subprocess.DEVNULL, env=env
+        [*call, *words], stdout=child, stderr=child, stdin=subprocess.DEVNULL, env=env
     ) as process:
         os.close(child)
         said = b""
@@ -172,11 +176,12 @@ def test_fit_writes_into_the_file_as_it_was(ending, put, cli, tmp_path):
 @pytest.mark.slow
 def test_long_work_shows_how_far_it_is_and_takes_it_away(put):
     """On a terminal that can; a pipe, a dumb terminal and the result itself stay clean."""
-    script = '[rehearsal]\nlasts = "36h"\n'  # some seconds: it is shown from the first second on
+    script = '[rehearsal]\nlasts = "24h"\n'
+    impatient = [sys.executable, "-c", IMPATIENT]
     text = 'zapato = 1\n[device]\nname = "bench"\nboard = "esp32-38pin"\n[led.l]\npin = 25\nshows = "1 > 2"\n'
     device = put({"device.toml": text, "script.toml": script})
     words = ["rehearse", str(device), "--script", str(device.parent / "script.toml")]
-    said = terminal(words, NO_COLOR="1")
+    said = terminal(words, call=impatient, NO_COLOR="1")
     shares = [int(share) for share in re.findall(r"\rrehearsing device +(\d+)%", said)]
     assert shares == sorted(shares) and len(shares) > 2
     assert "rehearsing" not in said.split("\r")[-1] and "passed bench" in said
@@ -185,7 +190,7 @@ def test_long_work_shows_how_far_it_is_and_takes_it_away(put):
     assert all(line.startswith("rehearsing device") for line in quiet.stderr.splitlines()), (
         "a line now and then, where it takes long"
     )
-    assert "\rrehearsing" not in terminal(words, TERM="dumb")
+    assert "\rrehearsing" not in terminal(words, call=impatient, TERM="dumb")
 
 
 def test_what_an_extra_brings_is_named_where_it_is_missing(site, cli, monkeypatch):
