@@ -4,17 +4,16 @@ import copy
 import dataclasses
 import inspect
 import pickle
-import pkgutil
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import FrozenInstanceError, dataclass, field
-from importlib import import_module
+from pathlib import Path
 from threading import Barrier
 
 import pytest
+from support.own_modules import own_modules
 
-import zapato
 from zapato.record import _FIRST, record
 
 
@@ -148,14 +147,11 @@ def test_threads_may_make_the_first_object_at_the_same_time():
 
 
 def _own_records():
-    for found in pkgutil.walk_packages(zapato.__path__, "zapato."):
-        if ".device." in found.name or "machine_modules" in found.name or found.name.endswith("__main__"):
-            continue
-        module = import_module(found.name)
+    for module in own_modules():
         for value in vars(module).values():
             if (
                 isinstance(value, type)
-                and value.__module__ == found.name
+                and value.__module__ == module.__name__
                 and "__dataclass_fields__" in vars(value)
             ):
                 yield value
@@ -182,7 +178,7 @@ def test_every_record_of_ours_takes_what_its_dataclass_would_take():
 _READ_FIELDS = """
 from dataclasses import fields
 from zapato.record import _plan
-from tests.test_record import _own_records
+from test_record import _own_records
 for made in _own_records():
     before = _plan(made)
     made.__init__  # compiled, so that dataclass has seen its fields
@@ -192,7 +188,13 @@ print("same")
 
 
 def test_fields_are_read_as_dataclass_reads_them():
-    told = subprocess.run([sys.executable, "-c", _READ_FIELDS], capture_output=True, text=True, check=False)
+    told = subprocess.run(
+        [sys.executable, "-c", _READ_FIELDS],
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd=Path(__file__).parent,
+    )
     assert told.stdout == "same\n", told.stderr
 
 

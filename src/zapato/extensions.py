@@ -60,7 +60,7 @@ class Bundle:
     def module(self, name: str) -> ModuleType:
         """Its Python module of this name. Raises ZapatoError where it cannot be imported."""
         if self.package.startswith(_OURS):
-            return loaded(f"{self.package}.{name}", self.folder / f"{name}.py")
+            return load_module(f"{self.package}.{name}", self.folder / f"{name}.py")
         try:
             if self.site:
                 _package(self)
@@ -81,7 +81,7 @@ class Bundle:
 _OURS = "zapato.parts."
 
 
-def loaded(name: str, file: str | Path) -> ModuleType:
+def load_module(name: str, file: str | Path) -> ModuleType:
     """A module of ours whose file is known, imported without a search for it: a check loads some eighty of them."""
     if module := sys.modules.get(name):
         return module

@@ -1,6 +1,6 @@
 """Regular expressions that are compiled when they are first used.
 
-A command imports modules whose expressions it never asks: compiling them was a tenth of a cold `zapato check`.
+A command imports modules whose expressions it never asks: compiling them was a twentieth of a cold `zapato check`.
 """
 
 from __future__ import annotations

@@ -2,6 +2,7 @@
 
 import re
 import sys
+from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 
@@ -9,7 +10,7 @@ import pytest
 
 import zapato
 from zapato import extensions
-from zapato.budgets.memory import costs, memory
+from zapato.budgets.memory import costs, features, memory, owners, shares
 from zapato.firmware.program import ALONE
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "tools"))
@@ -17,6 +18,16 @@ sys.path.insert(0, str(Path(__file__).parents[2] / "tools"))
 import costs as tool
 
 DEMO = ("boot-dryer", "kettle-plug", "porch-light")
+
+
+def test_what_owners_take_is_together_what_the_device_takes(site):
+    """Counted in one go for a check, and by owner for `budget`."""
+    for path in sorted((site / "devices").glob("*.toml")):
+        design = zapato.load(path)
+        by_owner = sum(owners(design).values(), Counter())
+        assert by_owner == +features(design), path.name
+        together = sum(size for _, _, size in shares(design))
+        assert abs(together - memory(design).heap) <= len(shares(design)), path.name
 
 
 @pytest.mark.slow(30)

@@ -140,5 +140,6 @@ def test_the_description_on_a_package_index_has_no_link_that_leads_nowhere(tmp_p
     assert (
         "[relay.heater]" in described
         and "`zapato editor`" in described
-        and "how: docs/editor.md" in described
+        and "how (docs/editor.md)" in described
+        and "picture |" not in described
     )

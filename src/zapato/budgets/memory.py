@@ -106,7 +106,7 @@ def owners(design: Design) -> dict[str, Counter[str]]:
 
 
 def _add(total: dict[str, int], taken: Mapping[str, int]) -> None:
-    """As Counter.update, in a fifth of its time: every device of a site is counted."""
+    """As Counter.update, in less than half of its time: every device of a site is counted."""
     for what, count in taken.items():
         total[what] = total.get(what, 0) + count
 
@@ -118,10 +118,8 @@ def _taken(design: Design) -> Iterator[tuple[str, Mapping[str, int]]]:
         part = design.parts[name]
         yield part.id, _of_driver(design, part, driver)
     for heard in design.heard.values():
-        number, letters = (
-            len({*heard.properties, *heard.events}),
-            len(heard.name) + 2 * len(heard.design.topic),
-        )
+        letters = len(heard.name) + 2 * len(heard.design.topic)
+        number = len({*heard.properties, *heard.events})
         yield f"device {heard.name}", {"part RemotePart": 1, "heard": number, "letters": letters}
     if any(sunny for _, sunny in timed(design)):
         yield "the sun's table", {"data": 4 * WEEKS}

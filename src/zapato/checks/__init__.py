@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zapato.boards.own import site_boards
-from zapato.checks.compatibility import candidates, is_compatible
+from zapato.checks.compatibility import candidates
 from zapato.checks.gather import all_files, device_files, root_of
 from zapato.checks.registry import comparers, rule, rules
 from zapato.checks.result import CheckResult, check_design, look, look_at, look_at_all, texts_of
@@ -31,7 +31,6 @@ __all__ = [
     "check",
     "check_design",
     "device_files",
-    "is_compatible",
     "root_of",
     "rule",
     "rules",

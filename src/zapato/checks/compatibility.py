@@ -26,11 +26,6 @@ def incompatibilities(use: PinUse, design: Design) -> Iterator[tuple[PinRule, In
             yield rule, judged
 
 
-def is_compatible(use: PinUse, design: Design) -> bool:
-    """True where no objection of severity error stands."""
-    return not any(problem.severity == "error" for _, problem in incompatibilities(use, design))
-
-
 def hazard(use: PinUse, design: Design) -> int:
     """How much speaks against the pin, for choosing among several."""
     return sum(COST[problem.severity] for _, problem in incompatibilities(use, design))
@@ -105,7 +100,7 @@ def _written(pin: Pin, design: Design) -> str:
 
 
 def pin_findings(design: Design) -> Iterator[Finding]:
-    """Every objection against a pin of the design, as findings.
+    """Every incompatibility of a pin of the design, as findings.
 
     A warning that no pin of the board would be free of is told once for the device, as a note.
     """

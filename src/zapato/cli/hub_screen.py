@@ -141,13 +141,13 @@ class _Screen:
         things = self.hub.things
         there = sum(self.hub.online(name) is True for name in [*things])
         host, port = self.service.broker
-        connection = "" if self.service.connection.up else "   THE BROKER IS AWAY"
+        broker_note = "" if self.service.connection.up else "   THE BROKER IS AWAY"
         wrong = self.service.trouble or self.service.odd
         trouble = f"   {wrong}" if wrong else ""
         return [
             (
                 "",
-                f" {len(things)} devices, {there} online   {host}:{port}{connection}{trouble}".ljust(
+                f" {len(things)} devices, {there} online   {host}:{port}{broker_note}{trouble}".ljust(
                     self.columns()
                 ),
             )

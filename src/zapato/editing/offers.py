@@ -199,8 +199,8 @@ def _choices(design: Design, at: Cursor, field: Field) -> Iterator[Completion]:
 def enumerated(schema: Mapping[str, Any]) -> Iterator[str]:
     """The words that a field takes, by its schema."""
     yield from (option for option in schema.get("enum", ()) if isinstance(option, str))
-    for before_dot in ("anyOf", "oneOf"):
-        for branch in schema.get(before_dot, ()):
+    for combination in ("anyOf", "oneOf"):
+        for branch in schema.get(combination, ()):
             yield from enumerated(branch)
     if isinstance(schema.get("items"), Mapping):
         yield from enumerated(schema["items"])
@@ -314,8 +314,8 @@ def _members(part: Part, before_dot: str, key: str) -> Iterator[Completion]:
             yield Completion(name, f"{before_dot}.{name}", "event", help)
     for name, prop in part.properties.items():
         if key != "do" or prop.settable:
-            problems = " = " if key == "do" else ""
-            yield Completion(name, f"{before_dot}.{name}{problems}", "property", about(prop), prop.help, 1)
+            assigns = " = " if key == "do" else ""
+            yield Completion(name, f"{before_dot}.{name}{assigns}", "property", about(prop), prop.help, 1)
 
 
 def about(known: Property) -> str:

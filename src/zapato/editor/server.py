@@ -65,8 +65,8 @@ class Editor(LanguageServer):
             return
         for file, findings in self.desk.check(path).items():
             units = self.units(file)
-            reported = [diagnostic(finding, units) for finding in findings]
-            self.text_document_publish_diagnostics(types.PublishDiagnosticsParams(uri_of(file), reported))
+            diagnostics = [diagnostic(finding, units) for finding in findings]
+            self.text_document_publish_diagnostics(types.PublishDiagnosticsParams(uri_of(file), diagnostics))
 
     def closed(self, uri: str) -> None:
         """A file was closed."""
@@ -76,7 +76,7 @@ class Editor(LanguageServer):
         self.desk.drop(path)
         self.text_document_publish_diagnostics(types.PublishDiagnosticsParams(uri, []))
 
-    def reported(self, work: Callable[[], T]) -> T | None:
+    def or_report(self, work: Callable[[], T]) -> T | None:
         """Do this; what cannot be done is said to the person in one line."""
         try:
             return self.desk.seen(work)
@@ -283,7 +283,7 @@ def _rename(editor: Editor, given: types.RenameParams) -> types.WorkspaceEdit | 
     if target is None:
         return None
     spot, name, _ = target
-    made = editor.reported(lambda: rename(spot.device, name, given.new_name))
+    made = editor.or_report(lambda: rename(spot.device, name, given.new_name))
     if made is None:
         return None
     codec = editor.workspace.position_codec
@@ -296,7 +296,7 @@ def _references(editor: Editor, given: types.ReferenceParams) -> list[types.Loca
     if target is None:
         return []
     spot, name, _ = target
-    places = editor.reported(lambda: places_of(spot.device, name)) or {}
+    places = editor.or_report(lambda: places_of(spot.device, name)) or {}
     return [
         types.Location(uri_of(file), editor.units(file).range(edit.line, edit.column, edit.width))
         for file, edits in places.items()
@@ -392,12 +392,9 @@ async def _run(editor: Editor, *words: str) -> str:
         stdout=asyncio.subprocess.PIPE,
         stderr=asyncio.subprocess.PIPE,
     )
-    reported, wrong = await process.communicate()
-    lines = (
-        (reported if process.returncode == 0 or reported.strip() else wrong)
-        .decode(errors="replace")
-        .split("\n")
-    )
+    output, errors = await process.communicate()
+    text = output if process.returncode == 0 or output.strip() else errors
+    lines = text.decode(errors="replace").split("\n")
     said = next((line.strip() for line in lines if line.strip()), "nothing was said")
     editor.window_show_message(types.ShowMessageParams(types.MessageType.Info, said))
     return said

@@ -408,13 +408,13 @@ def _cable(design: Design, mqtt: str) -> Iterable[str]:
     assert design.board
     phy, chip = design.board.rmii, design.board.spi_ethernet
     if phy:
-        above, given = "rmii", (phy.phy, phy.address, phy.mdc, phy.mdio, phy.power, phy.clock, phy.clock_out)
+        opens, given = "rmii", (phy.phy, phy.address, phy.mdc, phy.mdio, phy.power, phy.clock, phy.clock_out)
     else:
         assert chip
         last = design.board.chip.resources.spi
-        above, given = "on_spi", (chip.phy, last, chip.sck, chip.mosi, chip.miso, chip.select, chip.interrupt)
-    yield f"    from {BUNDLE} import Cable, LanNet, {above}"
-    yield f"    lan = {above}({', '.join(map(repr, given))})"
+        opens, given = "on_spi", (chip.phy, last, chip.sck, chip.mosi, chip.miso, chip.select, chip.interrupt)
+    yield f"    from {BUNDLE} import Cable, LanNet, {opens}"
+    yield f"    lan = {opens}({', '.join(map(repr, given))})"
     yield f"    LanNet(d, Cable(lan, settings.get('address')), {mqtt})"
 
 

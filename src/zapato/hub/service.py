@@ -174,7 +174,7 @@ class Service:
                 for session, together in groupby(messages, key=itemgetter(0)):
                     if session != self._session:
                         self._session = session
-                        self._persisted(self.history.forget_taken)
+                        self._until_written(self.history.forget_taken)
                     self._take([message for _, message in together])
             except Exception as error:  # whatever it is, what comes next is followed
                 self.odd = f"values were not stored: {type(error).__name__}: {error}"
@@ -193,10 +193,10 @@ class Service:
             except Exception as error:  # one message that nobody foresaw costs no other
                 self.odd = f"a message under {message.topic} was left out: {type(error).__name__}: {error}"
         taken, new = [message.mid for message in messages if message.qos], dict(self._new)
-        if not (rows or new) or self._persisted(lambda: self.history.put(rows, taken, new)):
+        if not (rows or new) or self._until_written(lambda: self.history.put(rows, taken, new)):
             self.connection.done(messages)
         self.count += len(messages)
-        self._persisted(lambda: self._look(at, frozenset(row.name for row in rows)))
+        self._until_written(lambda: self._look(at, frozenset(row.name for row in rows)))
 
     def _heard(self, message: mqtt.MQTTMessage, at: float) -> list[HistoryRow]:
         """What is to be kept of a message."""
@@ -206,7 +206,7 @@ class Service:
             return []
         return self.hub.hear(message.topic, payload, bool(message.retain), at)
 
-    def _persisted(self, work: Callable[[], object]) -> bool:
+    def _until_written(self, work: Callable[[], object]) -> bool:
         """Do it until it is done; False where the end comes before the disk has room again."""
         while not self._over.is_set():
             try:

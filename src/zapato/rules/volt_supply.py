@@ -64,7 +64,7 @@ def _board(design: Design) -> Iterator[Finding]:
         else [supply_input for supply_input in board.inputs if supply_input.name != "USB"]
         or list(board.inputs)
     )
-    description = " or ".join(
+    ranges = " or ".join(
         f"{supply_input.name} takes {supply_input.low:g} V to {supply_input.high:g} V"
         for supply_input in inputs
     )
@@ -73,7 +73,7 @@ def _board(design: Design) -> Iterator[Finding]:
         "volt-supply",
         "warning" if empty else "error",
         (*main.path, "voltage"),
-        f"{main.id} gives {_volts(low, high)}, and {board.id} cannot be fed with that: {description}",
+        f"{main.id} gives {_volts(low, high)}, and {board.id} cannot be fed with that: {ranges}",
         why="; ".join(dict.fromkeys(supply_input.source for supply_input in inputs if supply_input.source)),
         fixes=(
             _converted(

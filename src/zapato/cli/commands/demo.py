@@ -29,9 +29,9 @@ def COMMAND(out: Path, force: bool) -> int:
     from zapato.demo.copy import copy_site
     from zapato.errors import ZapatoError
 
-    unchanged = [path for path, what in copy_site(out, force) if what == "kept"]
+    left_alone = [path for path, what in copy_site(out, force) if what == "kept"]
     click.echo(f"the demo site is in {out}/")
-    for path in unchanged:
+    for path in left_alone:
         click.echo(f"kept {path}: you changed it (--force puts the demo's own back)")
     missing = _no_vm()
     rows: list[dict[str, object]] = []
